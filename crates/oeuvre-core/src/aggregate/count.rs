@@ -1,0 +1,75 @@
+//! `count()` and `count(x)`: rows, and values present.
+
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own, whole_column};
+use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use crate::rows::dictionary::MISSING_CODE;
+use crate::value::Kind;
+use std::any::Any;
+
+/// Counts rows without an argument, values present with one. An empty group has 0.
+pub struct Count;
+
+/// A count for each group.
+#[derive(Clone, Default)]
+pub struct Counts(pub(crate) Vec<u64>);
+
+impl State for Counts {
+    fn resize(&mut self, groups: usize) {
+        self.0.resize(groups.max(self.0.len()), 0);
+    }
+
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        let counts = &mut self.0[..];
+        macro_rules! present {
+            ($values:expr, $missing:expr) => {
+                for (&g, v) in rows.groups.iter().zip($values) {
+                    counts[g as usize] += u64::from(!$missing(v));
+                }
+            };
+        }
+        match rows.args.first().map(|c| &c.data) {
+            None => rows.groups.iter().for_each(|&g| counts[g as usize] += 1),
+            Some(Data::I64(v)) => present!(v, |v: &i64| *v == MISSING_I64),
+            Some(Data::I128(v)) => present!(v, |v: &i128| *v == MISSING_I128),
+            Some(Data::F64(v)) => present!(v, |v: &f64| v.is_nan()),
+            Some(Data::Codes(v)) => present!(v, |v: &u32| *v == MISSING_CODE),
+            Some(Data::I32(v)) => present!(v, |v: &i32| *v == MISSING_I32),
+            Some(Data::Bool(v)) => present!(v, |v: &u8| *v == MISSING_BOOL),
+        }
+        Ok(())
+    }
+
+    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
+        for (&to, n) in map.iter().zip(&own::<Counts>(other).0) {
+            self.0[to as usize] += n;
+        }
+        Ok(())
+    }
+
+    fn fresh(&self) -> Box<dyn State> {
+        Box::new(Counts::default())
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+}
+
+impl Aggregate for Count {
+    fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        Ok(Kind::Number { scale: 0 })
+    }
+    fn family(&self) -> &'static str {
+        "count"
+    }
+    fn state(&self, _: &[Kind]) -> Box<dyn State> {
+        Box::new(Counts::default())
+    }
+    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+        let counts = &own::<Counts>(state).0;
+        Ok(whole_column(counts.iter().skip(1).map(|&n| Some(i128::from(n)))))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Additive
+    }
+}

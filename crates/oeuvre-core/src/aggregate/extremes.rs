@@ -1,0 +1,242 @@
+//! `min`, `max` and `range`.
+
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column};
+use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use crate::rows::dictionary::{Dictionary, MISSING_CODE};
+use crate::value::Kind;
+use std::any::Any;
+use std::cmp::Ordering;
+
+/// The smallest value present: numbers by value, dates in time, text as written. Missing when
+/// there are none.
+pub struct Min;
+/// The largest value present, likewise.
+pub struct Max;
+/// The largest less the smallest; for dates the days between them.
+pub struct Range;
+
+/// A whole number that sorts as a binary64 does.
+pub(crate) fn float_key(value: f64) -> i64 {
+    let bits = (value + 0.0).to_bits() as i64; // -0 becomes 0
+    bits ^ (((bits >> 63) as u64) >> 1) as i64
+}
+
+/// The binary64 of a [`float_key`].
+pub(crate) fn float_from_key(key: i64) -> f64 {
+    f64::from_bits((key ^ (((key >> 63) as u64) >> 1) as i64) as u64)
+}
+
+/// The smallest and the largest value of each group.
+#[derive(Clone)]
+enum Extremes {
+    /// Anything that sorts as a whole number. Empty groups have the smallest above the largest.
+    Whole(Vec<(i128, i128)>),
+    /// Codes of an own dictionary.
+    Text { found: Vec<(u32, u32)>, texts: Dictionary, map: Vec<u32> },
+}
+
+const NONE: (i128, i128) = (i128::MAX, i128::MIN);
+const NO_TEXT: (u32, u32) = (MISSING_CODE, MISSING_CODE);
+
+impl Extremes {
+    fn text() -> Extremes {
+        Extremes::Text { found: Vec::new(), texts: Dictionary::default(), map: Vec::new() }
+    }
+
+    fn take_texts(found: &mut [(u32, u32)], texts: &Dictionary, group: u32, code: u32) {
+        let it = &mut found[group as usize];
+        let order = |a: u32, b: u32| texts.text(a).cmp(texts.text(b));
+        if it.0 == MISSING_CODE || (it.0 != code && order(code, it.0) == Ordering::Less) {
+            it.0 = code;
+        }
+        if it.1 == MISSING_CODE || (it.1 != code && order(code, it.1) == Ordering::Greater) {
+            it.1 = code;
+        }
+    }
+}
+
+impl State for Extremes {
+    fn resize(&mut self, groups: usize) {
+        match self {
+            Extremes::Whole(s) => s.resize(groups.max(s.len()), NONE),
+            Extremes::Text { found, .. } => found.resize(groups.max(found.len()), NO_TEXT),
+        }
+    }
+
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        let column = rows.args[0];
+        match self {
+            Extremes::Whole(states) => {
+                macro_rules! take {
+                    ($values:expr, $missing:pat, $key:expr) => {
+                        for (&g, &v) in rows.groups.iter().zip($values) {
+                            if !matches!(v, $missing) {
+                                let state = &mut states[g as usize];
+                                let v = i128::from($key(v));
+                                state.0 = state.0.min(v);
+                                state.1 = state.1.max(v);
+                            }
+                        }
+                    };
+                }
+                match &column.data {
+                    Data::I64(v) => take!(v, MISSING_I64, |v: i64| v),
+                    Data::I128(v) => take!(v, MISSING_I128, |v: i128| v),
+                    Data::I32(v) => take!(v, MISSING_I32, |v: i32| v),
+                    Data::Bool(v) => take!(v, MISSING_BOOL, |v: u8| v),
+                    Data::F64(values) => {
+                        for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| !v.is_nan()) {
+                            let state = &mut states[g as usize];
+                            let v = i128::from(float_key(v));
+                            state.0 = state.0.min(v);
+                            state.1 = state.1.max(v);
+                        }
+                    }
+                    Data::Codes(_) => {}
+                }
+            }
+            Extremes::Text { found, texts, map } => {
+                let Data::Codes(codes) = &column.data else { return Ok(()) };
+                texts.follow(&column.dictionary, map);
+                for (&g, &code) in rows.groups.iter().zip(codes).filter(|(_, c)| **c != MISSING_CODE) {
+                    Self::take_texts(found, texts, g, map[code as usize]);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
+        match (self, own::<Extremes>(other)) {
+            (Extremes::Whole(mine), Extremes::Whole(theirs)) => {
+                for (&to, from) in map.iter().zip(theirs) {
+                    let mine = &mut mine[to as usize];
+                    *mine = (mine.0.min(from.0), mine.1.max(from.1));
+                }
+            }
+            (Extremes::Text { found, texts, .. }, Extremes::Text { found: f, texts: t, .. }) => {
+                let codes = texts.absorb(t);
+                for (&to, from) in map.iter().zip(f).filter(|(_, f)| **f != NO_TEXT) {
+                    Self::take_texts(found, texts, to, codes[from.0 as usize]);
+                    Self::take_texts(found, texts, to, codes[from.1 as usize]);
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn fresh(&self) -> Box<dyn State> {
+        Box::new(match self {
+            Extremes::Whole(_) => Extremes::Whole(Vec::new()),
+            Extremes::Text { .. } => Extremes::text(),
+        })
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+}
+
+fn state(args: &[Kind]) -> Box<dyn State> {
+    Box::new(match args[0] {
+        Kind::Text => Extremes::text(),
+        _ => Extremes::Whole(Vec::new()),
+    })
+}
+
+/// A column of a kind from whole numbers that stand for its values.
+pub(crate) fn column_of(kind: Kind, values: impl Iterator<Item = Option<i128>> + Clone) -> Column {
+    match kind {
+        Kind::Number { .. } | Kind::DateTime => whole_column(values),
+        Kind::Float => Column::from(Data::F64(
+            values.map(|v| v.map_or(f64::NAN, |v| float_from_key(v as i64))).collect(),
+        )),
+        Kind::Boolean => {
+            Column::from(Data::Bool(values.map(|v| v.map_or(MISSING_BOOL, |v| v as u8)).collect()))
+        }
+        _ => Column::from(Data::I32(values.map(|v| v.map_or(MISSING_I32, |v| v as i32)).collect())),
+    }
+}
+
+fn finish(state: &dyn State, kind: Kind, largest: bool) -> Column {
+    match own::<Extremes>(state) {
+        Extremes::Whole(s) => column_of(
+            kind,
+            s.iter().skip(1).map(|&(low, high)| (low <= high).then_some(if largest { high } else { low })),
+        ),
+        Extremes::Text { found, texts, .. } => Column {
+            data: Data::Codes(found.iter().skip(1).map(|f| if largest { f.1 } else { f.0 }).collect()),
+            dictionary: texts.clone(),
+        },
+    }
+}
+
+impl Aggregate for Min {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        Ok(args[0])
+    }
+    fn family(&self) -> &'static str {
+        "extremes"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        state(args)
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        Ok(finish(state, args[0], false))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a smallest value: that of all rows, not a sum of the lines")
+    }
+}
+
+impl Aggregate for Max {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        Ok(args[0])
+    }
+    fn family(&self) -> &'static str {
+        "extremes"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        state(args)
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        Ok(finish(state, args[0], true))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a largest value: that of all rows, not a sum of the lines")
+    }
+}
+
+impl Aggregate for Range {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        match args[0] {
+            Kind::Date => Ok(Kind::Number { scale: 0 }),
+            _ => number(args, 0),
+        }
+    }
+    fn family(&self) -> &'static str {
+        "extremes"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        state(args)
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let Extremes::Whole(s) = own::<Extremes>(state) else { return Err(Overflow) };
+        if args[0] == Kind::Float {
+            let range = |&(low, high): &(i128, i128)| {
+                let width = float_from_key(high as i64) - float_from_key(low as i64);
+                if low <= high && width.is_finite() { width } else { f64::NAN }
+            };
+            return Ok(Column::from(Data::F64(s.iter().skip(1).map(range).collect())));
+        }
+        let wide = |&(low, high): &(i128, i128)| low <= high && high.checked_sub(low).is_none();
+        if s.iter().skip(1).any(wide) {
+            return Err(Overflow);
+        }
+        Ok(whole_column(s.iter().skip(1).map(|&(low, high)| (low <= high).then(|| high - low))))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a range: that of all rows, not a sum of the lines")
+    }
+}

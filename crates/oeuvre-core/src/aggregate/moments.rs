@@ -1,0 +1,208 @@
+//! `stdev`, `stdev_pop`, `variance`, `variance_pop`: spread, from exact sums of squares.
+//!
+//! With `n` values, their sum `s` and the sum of their squares `q`, the sample variance is
+//! `(n q - s²) / (n (n - 1))` and the population variance `(n q - s²) / n²` (ISO 3534-1). The
+//! formula is famous for losing digits in floating point; here every part of it is exact, and the
+//! fraction is rounded once at the end.
+
+use super::float_sum::FloatSum;
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own};
+use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
+use crate::value::Kind;
+use crate::value::decimal::big_pow10;
+use crate::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
+use num_bigint::BigInt;
+use std::any::Any;
+
+/// A measure of spread.
+pub struct Spread {
+    /// Over `n - 1` (a sample) rather than over `n` (the whole population).
+    pub sample: bool,
+    /// The square root of the variance.
+    pub root: bool,
+}
+
+/// Count, sum and sum of squares of whole numbers. Sums of squares have 192 bits, enough for 2^64
+/// squares of 64-bit numbers; wider numbers go to `wide`.
+#[derive(Clone, Default)]
+struct Whole {
+    n: u64,
+    sum: i128,
+    squares_low: u128,
+    squares_high: u64,
+}
+
+#[derive(Clone, Default)]
+struct Floats {
+    n: u64,
+    sum: FloatSum,
+    squares: FloatSum,
+}
+
+#[derive(Clone)]
+enum Moments {
+    Whole { states: Vec<Whole>, wide: Vec<(u32, u64, BigInt, BigInt)> },
+    Float(Vec<Floats>),
+}
+
+impl State for Moments {
+    fn resize(&mut self, groups: usize) {
+        match self {
+            Moments::Whole { states, .. } => states.resize(groups.max(states.len()), Whole::default()),
+            Moments::Float(states) => states.resize(groups.max(states.len()), Floats::default()),
+        }
+    }
+
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        match (self, &rows.args[0].data) {
+            (Moments::Whole { states, .. }, Data::I64(values)) => {
+                for (&g, &v) in rows.groups.iter().zip(values) {
+                    let present = v != MISSING_I64;
+                    let v = if present { v } else { 0 };
+                    let state = &mut states[g as usize];
+                    state.n += u64::from(present);
+                    state.sum += i128::from(v);
+                    let square = u128::from(v.unsigned_abs()) * u128::from(v.unsigned_abs());
+                    let (low, carry) = state.squares_low.overflowing_add(square);
+                    state.squares_low = low;
+                    state.squares_high += u64::from(carry);
+                }
+            }
+            (Moments::Whole { wide, .. }, Data::I128(values)) => {
+                for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| **v != MISSING_I128) {
+                    let v = BigInt::from(v);
+                    add_wide(wide, g, 1, &v, &(&v * &v));
+                }
+            }
+            (Moments::Float(states), Data::F64(values)) => {
+                for (&g, &v) in rows.groups.iter().zip(values).filter(|(g, v)| **g != 0 && !v.is_nan()) {
+                    let state = &mut states[g as usize];
+                    state.n += 1;
+                    state.sum.add(v);
+                    state.squares.add_product(v, v);
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
+        match (self, own::<Moments>(other)) {
+            (Moments::Whole { states, wide }, Moments::Whole { states: theirs, wide: w }) => {
+                for (&to, from) in map.iter().zip(theirs) {
+                    let mine = &mut states[to as usize];
+                    mine.n += from.n;
+                    mine.sum = mine.sum.checked_add(from.sum).ok_or(Overflow)?;
+                    let (low, carry) = mine.squares_low.overflowing_add(from.squares_low);
+                    mine.squares_low = low;
+                    mine.squares_high += from.squares_high + u64::from(carry);
+                }
+                for (g, n, sum, squares) in w {
+                    add_wide(wide, map[*g as usize], *n, sum, squares);
+                }
+            }
+            (Moments::Float(mine), Moments::Float(theirs)) => {
+                for (&to, from) in map.iter().zip(theirs) {
+                    let mine = &mut mine[to as usize];
+                    mine.n += from.n;
+                    mine.sum.merge(&from.sum);
+                    mine.squares.merge(&from.squares);
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn fresh(&self) -> Box<dyn State> {
+        Box::new(match self {
+            Moments::Whole { .. } => Moments::Whole { states: Vec::new(), wide: Vec::new() },
+            Moments::Float(_) => Moments::Float(Vec::new()),
+        })
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+}
+
+/// Numbers beyond 64 bits are rare: a list that is kept sorted by group serves them.
+fn add_wide(wide: &mut Vec<(u32, u64, BigInt, BigInt)>, g: u32, n: u64, sum: &BigInt, squares: &BigInt) {
+    match wide.binary_search_by_key(&g, |w| w.0) {
+        Ok(at) => {
+            wide[at].1 += n;
+            wide[at].2 += sum;
+            wide[at].3 += squares;
+        }
+        Err(at) => wide.insert(at, (g, n, sum.clone(), squares.clone())),
+    }
+}
+
+impl Spread {
+    /// From `n`, the sum, the sum of squares, and `unit²` that both squares are counted in.
+    fn of(&self, n: u64, sum: &BigInt, squares: &BigInt, unit: &BigInt) -> f64 {
+        let divisor = if self.sample { n.saturating_sub(1) } else { n };
+        if n == 0 || divisor == 0 {
+            return f64::NAN;
+        }
+        let numerator = BigInt::from(n) * squares - sum * sum;
+        let denominator = BigInt::from(n) * divisor * unit;
+        let of = if self.root { sqrt_ratio_to_f64 } else { ratio_to_f64 };
+        of(&numerator, &denominator).unwrap_or(f64::NAN)
+    }
+}
+
+impl Aggregate for Spread {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        number(args, 0).map(|_| Kind::Float)
+    }
+    fn family(&self) -> &'static str {
+        "moments"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(if args[0] == Kind::Float {
+            Moments::Float(Vec::new())
+        } else {
+            Moments::Whole { states: Vec::new(), wide: Vec::new() }
+        })
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let spreads = match own::<Moments>(state) {
+            Moments::Whole { states, wide } => {
+                let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
+                let unit = big_pow10(scale).pow(2);
+                let mut wide = wide.iter().peekable();
+                let mut out = Vec::with_capacity(states.len().saturating_sub(1));
+                for (g, state) in states.iter().enumerate() {
+                    let mut n = state.n;
+                    let mut sum = BigInt::from(state.sum);
+                    let mut squares = (BigInt::from(state.squares_high) << 128u32) + state.squares_low;
+                    if let Some((_, m, s, q)) = wide.next_if(|w| w.0 as usize == g) {
+                        n += m;
+                        sum += s;
+                        squares += q;
+                    }
+                    if g > 0 {
+                        out.push(self.of(n, &sum, &squares, &unit));
+                    }
+                }
+                out
+            }
+            Moments::Float(states) => {
+                // Sums are counted in units of u, squares in units of u too: scale the squares up.
+                let unit = FloatSum::denominator();
+                let squared = &unit * &unit;
+                states
+                    .iter()
+                    .skip(1)
+                    .map(|s| self.of(s.n, &s.sum.numerator(), &(s.squares.numerator() * &unit), &squared))
+                    .collect()
+            }
+        };
+        Ok(Column::from(Data::F64(spreads)))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a measure of spread: worked out from all rows, not from the lines")
+    }
+}

@@ -1,0 +1,167 @@
+//! `sum` and `mean`: exact totals, and means rounded once.
+
+use super::float_sum::FloatSum;
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column};
+use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
+use crate::value::Kind;
+use crate::value::decimal::{Decimal, big_pow10};
+use crate::value::exact::{decimal_ratio, ratio_to_f64};
+use num_bigint::BigInt;
+use std::any::Any;
+
+/// The sum of the values present: exact for decimals, correctly rounded for binary64. Missing when
+/// there are none.
+pub struct Sum;
+/// The sum over the count of values present, rounded once. Missing when there are none.
+pub struct Mean;
+
+/// Sum and count of the values present.
+#[derive(Clone)]
+pub(crate) enum Sums {
+    Whole(Vec<(i128, u64)>),
+    Float(Vec<(FloatSum, u64)>),
+}
+
+impl Sums {
+    pub(crate) fn new(kind: Kind) -> Sums {
+        if kind == Kind::Float { Sums::Float(Vec::new()) } else { Sums::Whole(Vec::new()) }
+    }
+}
+
+impl State for Sums {
+    fn resize(&mut self, groups: usize) {
+        match self {
+            Sums::Whole(s) => s.resize(groups.max(s.len()), (0, 0)),
+            Sums::Float(s) => s.resize(groups.max(s.len()), Default::default()),
+        }
+    }
+
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        match (self, &rows.args[0].data) {
+            (Sums::Whole(sums), Data::I64(values)) => {
+                // 2^64 rows of 64-bit numbers cannot overflow 128 bits.
+                for (&g, &v) in rows.groups.iter().zip(values) {
+                    let present = v != MISSING_I64;
+                    let sum = &mut sums[g as usize];
+                    sum.0 += i128::from(if present { v } else { 0 });
+                    sum.1 += u64::from(present);
+                }
+            }
+            (Sums::Whole(sums), Data::I128(values)) => {
+                for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| **v != MISSING_I128) {
+                    let sum = &mut sums[g as usize];
+                    if g != 0 {
+                        sum.0 = sum.0.checked_add(v).ok_or(Overflow)?;
+                    }
+                    sum.1 += 1;
+                }
+            }
+            (Sums::Float(sums), Data::F64(values)) => {
+                for (&g, &v) in rows.groups.iter().zip(values).filter(|(g, v)| **g != 0 && !v.is_nan()) {
+                    let sum = &mut sums[g as usize];
+                    sum.0.add(v);
+                    sum.1 += 1;
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
+        match (self, own::<Sums>(other)) {
+            (Sums::Whole(mine), Sums::Whole(theirs)) => {
+                for (&to, from) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
+                    let sum = &mut mine[to as usize];
+                    sum.0 = sum.0.checked_add(from.0).ok_or(Overflow)?;
+                    sum.1 += from.1;
+                }
+            }
+            (Sums::Float(mine), Sums::Float(theirs)) => {
+                for (&to, from) in map.iter().zip(theirs) {
+                    mine[to as usize].0.merge(&from.0);
+                    mine[to as usize].1 += from.1;
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn fresh(&self) -> Box<dyn State> {
+        Box::new(match self {
+            Sums::Whole(_) => Sums::Whole(Vec::new()),
+            Sums::Float(_) => Sums::Float(Vec::new()),
+        })
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+}
+
+impl Aggregate for Sum {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        number(args, 0)
+    }
+    fn family(&self) -> &'static str {
+        "sum"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Sums::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+        Ok(match own::<Sums>(state) {
+            Sums::Whole(s) => whole_column(s.iter().skip(1).map(|&(sum, n)| (n > 0).then_some(sum))),
+            Sums::Float(s) => Column::from(Data::F64(
+                s.iter()
+                    .skip(1)
+                    .map(|(sum, n)| if *n > 0 { sum.to_f64().unwrap_or(f64::NAN) } else { f64::NAN })
+                    .collect(),
+            )),
+        })
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Additive
+    }
+}
+
+impl Aggregate for Mean {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        number(args, 0).map(|_| Kind::Float)
+    }
+    fn family(&self) -> &'static str {
+        "sum"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Sums::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
+        let means = match own::<Sums>(state) {
+            Sums::Whole(s) => s.iter().skip(1).map(|&(sum, n)| whole_mean(sum, n, scale)).collect(),
+            Sums::Float(s) => s
+                .iter()
+                .skip(1)
+                .map(|(sum, n)| ratio_to_f64(&sum.numerator(), &(FloatSum::denominator() * *n)))
+                .map(|mean| mean.unwrap_or(f64::NAN))
+                .collect(),
+        };
+        Ok(Column::from(Data::F64(means)))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a mean: worked out from all rows, not from the lines")
+    }
+}
+
+fn whole_mean(sum: i128, n: u64, scale: u8) -> f64 {
+    // The count takes the scale of the sum: sum / 10^scale over n is sum over n * 10^scale.
+    let count = Decimal::new(i128::from(n), 0);
+    if let Some(mean) =
+        count.rescale(scale).and_then(|c| decimal_ratio(Decimal::new(sum, 0), Decimal::new(c.mantissa, 0)))
+    {
+        return mean;
+    }
+    let denominator = BigInt::from(n) * big_pow10(scale);
+    ratio_to_f64(&BigInt::from(sum), &denominator).unwrap_or(f64::NAN)
+}

@@ -1,0 +1,296 @@
+//! `median`, `distinct` and `sum_distinct`: what needs the values themselves.
+//!
+//! A group's values are held as pairs of a value's code and how often it occurs, so that memory
+//! grows with the distinct values and not with the rows.
+
+use super::extremes::{float_from_key, float_key};
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column};
+use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use crate::rows::dictionary::{Dictionary, MISSING_CODE};
+use crate::rows::interner::{Interner, Pairs};
+use crate::value::Kind;
+use crate::value::decimal::{Decimal, big_pow10};
+use crate::value::exact::{decimal_to_f64, f64_to_ratio, ratio_to_f64};
+use num_bigint::BigInt;
+use std::any::Any;
+
+/// The middle value, or the mean of the two middle ones. Missing when there are none.
+pub struct Median;
+/// How many different values there are. 0 when there are none.
+pub struct Distinct;
+/// The sum over the different values, each taken once.
+pub struct SumDistinct;
+
+/// What the codes of values stand for.
+#[derive(Clone)]
+enum Known {
+    Whole(Interner),
+    Text(Dictionary, Vec<u32>),
+}
+
+impl Known {
+    fn len(&self) -> usize {
+        match self {
+            Known::Whole(i) => i.len(),
+            Known::Text(d, _) => d.len(),
+        }
+    }
+}
+
+/// The values of each group with how often each occurs.
+#[derive(Clone)]
+pub(crate) struct Values {
+    groups: usize,
+    known: Known,
+    pairs: Pairs,
+    times: Vec<u64>,
+    codes: Vec<u32>,
+}
+
+impl Values {
+    fn new(kind: Kind) -> Values {
+        Values {
+            groups: 0,
+            known: match kind {
+                Kind::Text => Known::Text(Dictionary::default(), Vec::new()),
+                _ => Known::Whole(Interner::default()),
+            },
+            pairs: Pairs::default(),
+            times: Vec::new(),
+            codes: Vec::new(),
+        }
+    }
+
+    #[inline]
+    fn add(pairs: &mut Pairs, times: &mut Vec<u64>, group: u32, code: u32, n: u64) {
+        let pair = pairs.number(group, code) as usize;
+        if pair == times.len() {
+            times.push(n);
+        } else {
+            times[pair] += n;
+        }
+    }
+
+    /// For each group but the waste group, the places of its pairs, sorted by value where that is
+    /// asked for.
+    fn by_group(&self, sorted: bool) -> (Vec<usize>, Vec<u32>) {
+        let mut starts = vec![0usize; self.groups + 1];
+        for &(g, _) in self.pairs.pairs() {
+            starts[g as usize + 1] += 1;
+        }
+        for g in 0..self.groups {
+            starts[g + 1] += starts[g];
+        }
+        let mut order: Vec<u32> = (0..self.pairs.len() as u32).collect();
+        if sorted && let Known::Whole(interner) = &self.known {
+            let values = interner.values();
+            order.sort_unstable_by_key(|&p| values[self.pairs.pairs()[p as usize].1 as usize]);
+        }
+        let mut places = vec![0u32; order.len()];
+        let mut next = starts.clone();
+        for p in order {
+            let g = self.pairs.pairs()[p as usize].0 as usize;
+            places[next[g]] = p;
+            next[g] += 1;
+        }
+        (starts, places)
+    }
+
+    fn value(&self, pair: u32) -> i128 {
+        match &self.known {
+            Known::Whole(i) => i.values()[self.pairs.pairs()[pair as usize].1 as usize],
+            Known::Text(..) => 0,
+        }
+    }
+}
+
+impl State for Values {
+    fn resize(&mut self, groups: usize) {
+        self.groups = self.groups.max(groups);
+    }
+
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        let column = rows.args[0];
+        let codes = &mut self.codes;
+        codes.clear();
+        // Missing values go to the waste group by way of a code that is never looked at.
+        macro_rules! intern {
+            ($values:expr, $missing:pat, $intern:expr) => {
+                codes.extend($values.iter().map(|&v| match v {
+                    $missing => MISSING_CODE,
+                    v => $intern(v),
+                }))
+            };
+        }
+        match &mut self.known {
+            Known::Whole(known) => match &column.data {
+                Data::I64(v) => intern!(v, MISSING_I64, |v| known.intern(v)),
+                Data::I128(v) => intern!(v, MISSING_I128, |v| known.intern_wide(v)),
+                Data::I32(v) => intern!(v, MISSING_I32, |v| known.intern(i64::from(v))),
+                Data::Bool(v) => intern!(v, MISSING_BOOL, |v| known.intern(i64::from(v))),
+                Data::F64(v) => codes.extend(
+                    v.iter().map(|&v| if v.is_nan() { MISSING_CODE } else { known.intern(float_key(v)) }),
+                ),
+                Data::Codes(_) => {}
+            },
+            Known::Text(known, map) => {
+                if let Data::Codes(v) = &column.data {
+                    known.follow(&column.dictionary, map);
+                    intern!(v, MISSING_CODE, |v| map[v as usize]);
+                }
+            }
+        }
+        self.pairs.ensure(self.groups, self.known.len());
+        let (pairs, times) = (&mut self.pairs, &mut self.times);
+        for (&g, &code) in rows.groups.iter().zip(codes.iter()) {
+            if code != MISSING_CODE && g != 0 {
+                Self::add(pairs, times, g, code, 1);
+            }
+        }
+        Ok(())
+    }
+
+    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
+        let other = own::<Values>(other);
+        let codes = match (&mut self.known, &other.known) {
+            (Known::Whole(mine), Known::Whole(theirs)) => mine.absorb(theirs),
+            (Known::Text(mine, _), Known::Text(theirs, _)) => mine.absorb(theirs),
+            _ => return Ok(()),
+        };
+        self.pairs.ensure(self.groups, self.known.len());
+        for (&(g, code), &n) in other.pairs.pairs().iter().zip(&other.times) {
+            if map[g as usize] != 0 {
+                let (group, code) = (map[g as usize], codes[code as usize]);
+                Self::add(&mut self.pairs, &mut self.times, group, code, n);
+            }
+        }
+        Ok(())
+    }
+
+    fn fresh(&self) -> Box<dyn State> {
+        Box::new(Values::new(match self.known {
+            Known::Text(..) => Kind::Text,
+            Known::Whole(_) => Kind::Number { scale: 0 },
+        }))
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+}
+
+impl Aggregate for Median {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        number(args, 0).map(|_| Kind::Float)
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = own::<Values>(state);
+        let (starts, places) = values.by_group(true);
+        let medians = (1..values.groups).map(|g| {
+            let group = &places[starts[g]..starts[g + 1]];
+            let n: u64 = group.iter().map(|&p| values.times[p as usize]).sum();
+            if n == 0 {
+                return f64::NAN;
+            }
+            // The values at these places, counted from 0, are the two middle ones.
+            let at = |place: u64| {
+                let mut seen = 0;
+                let pair = group.iter().find(|&&p| {
+                    seen += values.times[p as usize];
+                    seen > place
+                });
+                pair.map_or(0, |&p| values.value(p))
+            };
+            middle(at((n - 1) / 2), at(n / 2), args[0])
+        });
+        Ok(Column::from(Data::F64(medians.collect())))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a median: the middle of all rows, not worked out from the lines")
+    }
+}
+
+/// The mean of two values, rounded once.
+fn middle(a: i128, b: i128, kind: Kind) -> f64 {
+    match kind {
+        Kind::Number { scale } if a == b => decimal_to_f64(Decimal::new(a, scale)),
+        Kind::Number { scale } => {
+            let sum = BigInt::from(a) + b;
+            ratio_to_f64(&sum, &(big_pow10(scale) * 2)).unwrap_or(f64::NAN)
+        }
+        _ => {
+            let (a, b) = (float_from_key(a as i64), float_from_key(b as i64));
+            let exact = |v| f64_to_ratio(v).unwrap_or_default();
+            let ((na, da), (nb, db)) = (exact(a), exact(b));
+            ratio_to_f64(&(na * &db + nb * &da), &(da * db * 2)).unwrap_or(f64::NAN)
+        }
+    }
+}
+
+impl Aggregate for Distinct {
+    fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        Ok(Kind::Number { scale: 0 })
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+        let values = own::<Values>(state);
+        let mut counts = vec![0i64; values.groups];
+        for &(g, _) in values.pairs.pairs() {
+            counts[g as usize] += 1;
+        }
+        if !counts.is_empty() {
+            counts.remove(0);
+        }
+        Ok(Column::from(Data::I64(counts)))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a distinct count: the same {} can be in several lines")
+    }
+}
+
+impl Aggregate for SumDistinct {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        number(args, 0)
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = own::<Values>(state);
+        if args[0] == Kind::Float {
+            let mut sums = vec![(super::float_sum::FloatSum::default(), false); values.groups];
+            for p in 0..values.pairs.len() as u32 {
+                let sum = &mut sums[values.pairs.pairs()[p as usize].0 as usize];
+                sum.0.add(float_from_key(values.value(p) as i64));
+                sum.1 = true;
+            }
+            let finish = |(sum, any): &(super::float_sum::FloatSum, bool)| {
+                if *any { sum.to_f64().unwrap_or(f64::NAN) } else { f64::NAN }
+            };
+            return Ok(Column::from(Data::F64(sums.iter().skip(1).map(finish).collect())));
+        }
+        let mut sums: Vec<Option<i128>> = vec![None; values.groups];
+        for p in 0..values.pairs.len() as u32 {
+            let sum = &mut sums[values.pairs.pairs()[p as usize].0 as usize];
+            *sum = Some(sum.unwrap_or(0).checked_add(values.value(p)).ok_or(Overflow)?);
+        }
+        Ok(whole_column(sums.iter().skip(1).copied()))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a sum over distinct values: the same value can be in several lines")
+    }
+}

@@ -1,0 +1,80 @@
+//! From a plan and rows to the finished table.
+//!
+//! Workers share one pass over the rows. Each has its own group numbers and states; these are
+//! merged, coarser levels are merged from the finest one, and the table is put together. No step
+//! depends on which worker saw which rows.
+
+mod assemble;
+mod groups;
+mod worker;
+
+use crate::error::Error;
+use crate::grid::Grid;
+use crate::ledger::Ledger;
+use crate::plan::Plan;
+use crate::source::{Account, Source};
+use worker::Worker;
+
+/// Runs a plan over rows with this many threads (at least one).
+///
+/// # Errors
+/// What is wrong with the data, an overflow, or [`Error::Widen`] when a column must be read as
+/// another kind: the caller then plans and runs again.
+pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Ledger), Error> {
+    let threads = threads.max(1);
+    let readers = source.scan(&plan.resolved.inputs, threads)?;
+    let work = |mut reader: Box<dyn crate::source::Reader + '_>| {
+        let mut worker = Worker::new(plan);
+        let done = worker.work(plan, reader.as_mut());
+        (done.map(|()| worker), reader.piece(), reader.account())
+    };
+    let results: Vec<_> = if readers.len() == 1 {
+        readers.into_iter().map(work).collect()
+    } else {
+        std::thread::scope(|scope| {
+            let handles: Vec<_> =
+                readers.into_iter().map(|reader| scope.spawn(move || work(reader))).collect();
+            handles
+                .into_iter()
+                .map(|h| h.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+                .collect()
+        })
+    };
+    // Of several problems, the first in the order of the rows is the one to tell; a column to be
+    // read again goes first, for then no other problem counts yet.
+    let mut account = Account::default();
+    let mut workers = Vec::new();
+    let mut problem: Option<(bool, u64, Error)> = None;
+    for (done, piece, reader_account) in results {
+        account.add(&reader_account);
+        match done {
+            Ok(worker) => workers.push(worker),
+            Err(error) => {
+                let rank = (!matches!(error, Error::Widen { .. }), piece);
+                if problem.as_ref().is_none_or(|p| rank < (p.0, p.1)) {
+                    problem = Some((rank.0, rank.1, error));
+                }
+            }
+        }
+    }
+    if let Some((_, _, error)) = problem {
+        return Err(error);
+    }
+    let mut workers = workers.into_iter();
+    let Some(mut first) = workers.next() else { return Err(Error::request("there is nothing to read")) };
+    for other in workers {
+        first.absorb(other)?;
+    }
+    let mut ledger = first.ledger(plan);
+    ledger.unreadable = account.unreadable;
+    ledger.padded = account.padded;
+    let columns = source.columns();
+    ledger.read_as_missing = account
+        .read_as_missing
+        .into_iter()
+        .map(|(column, text, n)| (columns[plan.resolved.inputs[column]].name.clone(), text, n))
+        .collect();
+    ledger.remarks.clone_from(&plan.resolved.remarks);
+    let grid = assemble::assemble(plan, first.into_groups(), &mut ledger)?;
+    Ok((grid, ledger))
+}

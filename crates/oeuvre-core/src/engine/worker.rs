@@ -1,0 +1,228 @@
+//! One thread's share of the rows: calculate, group, accumulate.
+
+use super::groups::Grouper;
+use crate::aggregate::count::Counts;
+use crate::aggregate::{Overflow, Rows, State};
+use crate::error::Error;
+use crate::ledger::Ledger;
+use crate::plan::Plan;
+use crate::rows::column::{Batch, Column, Data};
+use crate::rows::program::{Evaluator, Operand, Program};
+use crate::source::Reader;
+
+/// Everything a worker has gathered.
+pub(crate) struct Worker {
+    grouper: Grouper,
+    /// Rows counted in each group.
+    counts: Counts,
+    states: Vec<Box<dyn State>>,
+    filter: Evaluator,
+    row: Evaluator,
+    read: u64,
+    left_out: u64,
+    left_out_missing: u64,
+    overflow_hints: Vec<String>,
+}
+
+/// The groups of all rows with their states.
+pub(crate) struct Groups {
+    pub(crate) grouper: Grouper,
+    pub(crate) counts: Counts,
+    pub(crate) states: Vec<Box<dyn State>>,
+}
+
+impl Worker {
+    pub(crate) fn new(plan: &Plan) -> Worker {
+        let it = &plan.resolved;
+        let states =
+            it.states.iter().map(|s| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>()));
+        let hints = it.aggregates.iter().fold(vec![String::new(); it.states.len()], |mut hints, a| {
+            hints[a.state] = "the sum".to_owned();
+            hints
+        });
+        Worker {
+            grouper: Grouper::new(it.keys.iter().map(|k| k.kind)),
+            counts: Counts::default(),
+            states: states.collect(),
+            filter: Evaluator::new(&it.filter),
+            row: Evaluator::new(&it.row),
+            read: 0,
+            left_out: 0,
+            left_out_missing: 0,
+            overflow_hints: hints,
+        }
+    }
+
+    /// Reads and takes in all batches that the reader gives.
+    pub(crate) fn work(&mut self, plan: &Plan, reader: &mut dyn Reader) -> Result<(), Error> {
+        let mut batch = Batch::default();
+        let mut kept = Vec::new();
+        let mut groups = Vec::new();
+        let mut some = Vec::new();
+        while reader.next(&mut batch)? {
+            self.read += batch.rows as u64;
+            if let Some(condition) = plan.filter {
+                self.keep(plan, condition, &mut batch, &mut kept)?;
+            }
+            if batch.rows > 0 {
+                self.take(plan, &batch, &mut groups, &mut some)?;
+            }
+        }
+        let inputs: Vec<&Column> = batch.columns.iter().collect();
+        if inputs.len() == plan.resolved.inputs.len() {
+            let keys: Vec<&Column> =
+                plan.resolved.keys.iter().map(|k| self.row.column(k.operand, &inputs)).collect();
+            self.grouper.finish(&keys);
+        }
+        Ok(())
+    }
+
+    /// Drops the rows that do not meet the condition.
+    fn keep(
+        &mut self,
+        plan: &Plan,
+        condition: Operand,
+        batch: &mut Batch,
+        kept: &mut Vec<u32>,
+    ) -> Result<(), Error> {
+        let inputs: Vec<&Column> = batch.columns.iter().collect();
+        run(&mut self.filter, &plan.resolved.filter, &inputs, batch.rows)?;
+        let Data::Bool(truths) = &self.filter.column(condition, &inputs).data else { return Ok(()) };
+        // Every row is written, and the place moves on only for those that are kept.
+        kept.resize(batch.rows, 0);
+        let (mut n, mut missing) = (0, 0);
+        for (row, &truth) in truths.iter().enumerate().take(batch.rows) {
+            kept[n] = row as u32;
+            n += usize::from(truth == 1);
+            missing += u64::from(truth > 1);
+        }
+        kept.truncate(n);
+        self.left_out += (batch.rows - n) as u64;
+        self.left_out_missing += missing;
+        if n < batch.rows {
+            for (i, column) in batch.columns.iter_mut().enumerate() {
+                if plan.resolved.used_after_filter(i) {
+                    column.data.retain(kept);
+                }
+            }
+            batch.rows = n;
+        }
+        Ok(())
+    }
+
+    fn take(
+        &mut self,
+        plan: &Plan,
+        batch: &Batch,
+        groups: &mut Vec<u32>,
+        some: &mut Vec<u32>,
+    ) -> Result<(), Error> {
+        let resolved = &plan.resolved;
+        let inputs: Vec<&Column> = batch.columns.iter().collect();
+        run(&mut self.row, &resolved.row, &inputs, batch.rows)?;
+        let keys: Vec<&Column> = resolved.keys.iter().map(|k| self.row.column(k.operand, &inputs)).collect();
+        self.grouper.number(&keys, batch.rows, groups);
+        let n = self.grouper.groups();
+        let piece = batch.piece;
+        self.counts.resize(n);
+        self.counts.update(Rows { groups, args: &[], piece }).map_err(|_| overflow("the count"))?;
+        let mut current: Option<Operand> = None;
+        for (i, (state, plan)) in self.states.iter_mut().zip(&resolved.states).enumerate() {
+            state.resize(n);
+            let args: Vec<&Column> = plan.args.iter().map(|a| self.row.column(a.operand, &inputs)).collect();
+            let groups: &[u32] = match plan.condition {
+                None => groups,
+                Some(condition) => {
+                    if current != Some(condition) {
+                        if let Data::Bool(truths) = &self.row.column(condition, &inputs).data {
+                            some.clear();
+                            // Group 0 is the waste group.
+                            some.extend(groups.iter().zip(truths).map(|(&g, &t)| g * u32::from(t == 1)));
+                        }
+                        current = Some(condition);
+                    }
+                    some
+                }
+            };
+            state
+                .update(Rows { groups, args: &args, piece })
+                .map_err(|_| overflow(&self.overflow_hints[i]))?;
+        }
+        Ok(())
+    }
+
+    /// Takes in what another worker has gathered.
+    pub(crate) fn absorb(&mut self, other: Worker) -> Result<(), Error> {
+        let map = self.grouper.absorb(&other.grouper);
+        let n = self.grouper.groups();
+        self.counts.resize(n);
+        self.counts.merge(&other.counts, &map).map_err(|_| overflow("the count"))?;
+        for (i, (mine, theirs)) in self.states.iter_mut().zip(&other.states).enumerate() {
+            mine.resize(n);
+            mine.merge(theirs.as_ref(), &map).map_err(|_| overflow(&self.overflow_hints[i]))?;
+        }
+        self.read += other.read;
+        self.left_out += other.left_out;
+        self.left_out_missing += other.left_out_missing;
+        for (mine, theirs) in [(&mut self.filter, &other.filter), (&mut self.row, &other.row)] {
+            for (a, b) in mine.zero_divisions.iter_mut().zip(&theirs.zero_divisions) {
+                *a += b;
+            }
+        }
+        Ok(())
+    }
+
+    /// The account of the rows.
+    pub(crate) fn ledger(&self, plan: &Plan) -> Ledger {
+        let mut ledger = Ledger {
+            read: self.read,
+            filtered: plan.filter.is_some(),
+            left_out: self.left_out,
+            left_out_missing: self.left_out_missing,
+            counted: self.read - self.left_out,
+            ..Ledger::default()
+        };
+        let programs = [(&plan.resolved.filter, &self.filter), (&plan.resolved.row, &self.row)];
+        for (program, evaluator) in programs {
+            note_zero_divisions(program, evaluator, &mut ledger);
+        }
+        ledger
+    }
+
+    pub(crate) fn into_groups(self) -> Groups {
+        Groups { grouper: self.grouper, counts: self.counts, states: self.states }
+    }
+}
+
+/// Enters divisions by zero into the ledger, under the words of the calculation.
+pub(crate) fn note_zero_divisions(program: &Program, evaluator: &Evaluator, ledger: &mut Ledger) {
+    for (step, &n) in program.steps.iter().zip(&evaluator.zero_divisions).filter(|(_, n)| **n > 0) {
+        match ledger.divisions_by_zero.iter_mut().find(|d| *d.0 == *step.text) {
+            Some(known) => known.1 += n,
+            None => ledger.divisions_by_zero.push((step.text.to_string(), n)),
+        }
+    }
+}
+
+/// Runs a program, with an overflow as an error that names the calculation.
+pub(crate) fn run(
+    evaluator: &mut Evaluator,
+    program: &Program,
+    inputs: &[&Column],
+    rows: usize,
+) -> Result<(), Error> {
+    evaluator.run(program, inputs, rows).map_err(|o| overflow(&format!("`{}`", o.text)))
+}
+
+/// The error for a number that outgrew 128 bits.
+pub(crate) fn overflow(what: &str) -> Error {
+    Error::request_with_help(
+        format!("{what} is too large: exact numbers hold up to 38 digits"),
+        "divide by 1 first to calculate in binary64, which holds larger numbers with 15 digits",
+    )
+}
+
+/// The error for an exact result that outgrew 128 bits.
+pub(crate) fn result_overflow(_: Overflow) -> Error {
+    overflow("a result")
+}

@@ -1,0 +1,75 @@
+//! The finished table: what every output is made from. A renderer computes no figure.
+
+use crate::rows::column::Column;
+use crate::value::{Kind, Value};
+use std::collections::BTreeMap;
+
+/// A heading of a key.
+#[derive(Clone, Debug)]
+pub struct Heading {
+    /// What readers see.
+    pub name: String,
+    /// What the labels under it are.
+    pub kind: Kind,
+}
+
+/// What a line is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LineKind {
+    /// The figures of one group.
+    Group,
+    /// A total over the lines that share their outer labels.
+    Subtotal,
+    /// The total over everything.
+    Grand,
+}
+
+/// A line of the table.
+#[derive(Clone, Copy, Debug)]
+pub struct Line {
+    /// What it is.
+    pub kind: LineKind,
+    /// How many of its labels are set, from the outermost: all for a group, fewer for a total.
+    pub depth: u8,
+}
+
+/// A result column.
+#[derive(Clone, Debug)]
+pub struct ResultColumn {
+    /// What readers see.
+    pub heading: String,
+    /// What the cells are.
+    pub kind: Kind,
+    /// The cells, one a line.
+    pub cells: Column,
+    /// Marked cells: line, and place in [`Grid::notes`].
+    pub marks: BTreeMap<u32, usize>,
+}
+
+/// The finished table.
+#[derive(Clone, Debug, Default)]
+pub struct Grid {
+    /// The keys down the side.
+    pub by: Vec<Heading>,
+    /// The lines in the order in which they are shown.
+    pub lines: Vec<Line>,
+    /// For each key, the label of each line. On total lines the labels beyond [`Line::depth`] mean
+    /// nothing.
+    pub labels: Vec<Column>,
+    /// The results.
+    pub columns: Vec<ResultColumn>,
+    /// What marks mean.
+    pub notes: Vec<String>,
+}
+
+impl Grid {
+    /// The label of a line under a key; `None` beyond the depth of a total.
+    pub fn label(&self, line: usize, key: usize) -> Option<Value> {
+        (key < usize::from(self.lines[line].depth)).then(|| self.labels[key].value(self.by[key].kind, line))
+    }
+
+    /// The value of a cell.
+    pub fn cell(&self, line: usize, column: usize) -> Value {
+        self.columns[column].cells.value(self.columns[column].kind, line)
+    }
+}

@@ -1,0 +1,250 @@
+//! The syntax of a calculation, with the place of every part in its text.
+
+use crate::value::decimal::Decimal;
+use std::ops::Range;
+
+/// A calculation or a part of one.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Expr {
+    /// What it is.
+    pub node: Node,
+    /// Byte range in the text.
+    pub span: Range<usize>,
+}
+
+/// What a part of a calculation is.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Node {
+    /// `12.50`
+    Number(Decimal),
+    /// `'sailed'`
+    Text(String),
+    /// `true`, `false`
+    Boolean(bool),
+    /// `missing`
+    Missing,
+    /// A column or a named calculation, with the lookup's name before it where one was written.
+    Name {
+        /// The lookup, in `routes.name`.
+        table: Option<String>,
+        /// The name itself.
+        name: String,
+    },
+    /// `-x`
+    Negate(Box<Expr>),
+    /// `not x`
+    Not(Box<Expr>),
+    /// `a + b`, `a = b`, `a and b`
+    Binary(Operator, Box<Expr>, Box<Expr>),
+    /// `x in (a, b)`, `x not in (a, b)`
+    In {
+        /// What is looked for.
+        value: Box<Expr>,
+        /// Where.
+        list: Vec<Expr>,
+        /// `not in`.
+        negated: bool,
+    },
+    /// `x between a and b`
+    Between {
+        /// What is compared.
+        value: Box<Expr>,
+        /// The lowest that counts.
+        low: Box<Expr>,
+        /// The highest that counts.
+        high: Box<Expr>,
+        /// `not between`.
+        negated: bool,
+    },
+    /// `x is missing`, `x is not missing`
+    IsMissing {
+        /// What is looked at.
+        value: Box<Expr>,
+        /// `is not missing`.
+        negated: bool,
+    },
+    /// `d during '2025-Q1'`
+    During {
+        /// The date.
+        value: Box<Expr>,
+        /// The period or range of periods, as written.
+        period: Box<Expr>,
+    },
+    /// `sum(fare where status = 'sailed')`
+    Call(Box<Call>),
+}
+
+/// A function with what stands in its parentheses.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Call {
+    /// The function's name as written.
+    pub name: String,
+    /// Where the name stands.
+    pub name_span: Range<usize>,
+    /// What it is given.
+    pub args: Vec<Expr>,
+    /// `where …` and the other clauses.
+    pub clauses: Vec<Clause>,
+}
+
+/// A clause inside the parentheses of a function.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Clause {
+    /// Which.
+    pub word: ClauseWord,
+    /// What follows it.
+    pub args: Vec<Expr>,
+    /// Byte range in the text.
+    pub span: Range<usize>,
+}
+
+/// The words that open a clause.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum ClauseWord {
+    /// `where CONDITION`
+    Where,
+    /// `per KEYS`
+    Per,
+    /// `along KEYS`
+    Along,
+    /// `within KEYS`
+    Within,
+    /// `using AGGREGATE`
+    Using,
+    /// `method NAME`
+    Method,
+    /// `ties NAME`
+    Ties,
+    /// `asc`
+    Asc,
+    /// `desc`
+    Desc,
+    /// `partial`
+    Partial,
+}
+
+impl ClauseWord {
+    /// All of them.
+    pub const ALL: [ClauseWord; 10] = [
+        ClauseWord::Where,
+        ClauseWord::Per,
+        ClauseWord::Along,
+        ClauseWord::Within,
+        ClauseWord::Using,
+        ClauseWord::Method,
+        ClauseWord::Ties,
+        ClauseWord::Asc,
+        ClauseWord::Desc,
+        ClauseWord::Partial,
+    ];
+
+    /// The word as written.
+    pub const fn text(self) -> &'static str {
+        match self {
+            ClauseWord::Where => "where",
+            ClauseWord::Per => "per",
+            ClauseWord::Along => "along",
+            ClauseWord::Within => "within",
+            ClauseWord::Using => "using",
+            ClauseWord::Method => "method",
+            ClauseWord::Ties => "ties",
+            ClauseWord::Asc => "asc",
+            ClauseWord::Desc => "desc",
+            ClauseWord::Partial => "partial",
+        }
+    }
+
+    /// The clause that a word opens, whatever its case.
+    pub fn from_text(text: &str) -> Option<ClauseWord> {
+        Self::ALL.into_iter().find(|w| w.text().eq_ignore_ascii_case(text))
+    }
+}
+
+/// The operators that stand between two values.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Operator {
+    /// `+`
+    Add,
+    /// `-`
+    Subtract,
+    /// `*`
+    Multiply,
+    /// `/`
+    Divide,
+    /// A comparison.
+    Compare(Comparison),
+    /// `and`
+    And,
+    /// `or`
+    Or,
+}
+
+impl Operator {
+    /// The operator as written.
+    pub const fn text(self) -> &'static str {
+        match self {
+            Operator::Add => "+",
+            Operator::Subtract => "-",
+            Operator::Multiply => "*",
+            Operator::Divide => "/",
+            Operator::Compare(c) => c.text(),
+            Operator::And => "and",
+            Operator::Or => "or",
+        }
+    }
+}
+
+/// The comparisons.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Comparison {
+    /// `=`
+    Equal,
+    /// `<>`
+    NotEqual,
+    /// `<`
+    Less,
+    /// `<=`
+    LessEqual,
+    /// `>`
+    Greater,
+    /// `>=`
+    GreaterEqual,
+}
+
+impl Comparison {
+    /// The comparison as written.
+    pub const fn text(self) -> &'static str {
+        match self {
+            Comparison::Equal => "=",
+            Comparison::NotEqual => "<>",
+            Comparison::Less => "<",
+            Comparison::LessEqual => "<=",
+            Comparison::Greater => ">",
+            Comparison::GreaterEqual => ">=",
+        }
+    }
+
+    /// Whether it holds for two values in this order.
+    #[inline]
+    pub fn holds(self, order: std::cmp::Ordering) -> bool {
+        match self {
+            Comparison::Equal => order.is_eq(),
+            Comparison::NotEqual => order.is_ne(),
+            Comparison::Less => order.is_lt(),
+            Comparison::LessEqual => order.is_le(),
+            Comparison::Greater => order.is_gt(),
+            Comparison::GreaterEqual => order.is_ge(),
+        }
+    }
+
+    /// The comparison that holds for `b, a` where this one holds for `a, b`.
+    pub const fn flipped(self) -> Comparison {
+        match self {
+            Comparison::Less => Comparison::Greater,
+            Comparison::LessEqual => Comparison::GreaterEqual,
+            Comparison::Greater => Comparison::Less,
+            Comparison::GreaterEqual => Comparison::LessEqual,
+            same => same,
+        }
+    }
+}

@@ -1,0 +1,491 @@
+//! Tokens to syntax: a Pratt parser.
+
+use super::ast::{Call, Clause, ClauseWord, Comparison, Expr, Node, Operator};
+use super::lexer::{Spanned, Token, tokens};
+use crate::error::{Mistake, Written};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// How deeply a calculation may be nested. Deeper ones would be mistakes of a program that
+/// writes calculations, and the limit keeps any text from overflowing the stack.
+const DEEPEST: usize = 200;
+/// How many operators a calculation may have, for the same reason: a row of them is a deep tree.
+const MOST_OPERATORS: usize = 1000;
+
+/// The precedence of `not`: it takes in a comparison, but no `and`.
+const NOT: u8 = 3;
+/// The precedence of comparisons, which do not chain.
+const COMPARISON: u8 = 4;
+
+/// Reads one calculation.
+pub fn parse(written: &Arc<Written>) -> Result<Expr, Mistake> {
+    let mut all = parse_list(written)?;
+    match all.len() {
+        1 => Ok(all.remove(0)),
+        _ => {
+            let second = all[1].span.clone();
+            Err(Mistake::new(written, second, "a second calculation follows the first")
+                .label("only one is expected here"))
+        }
+    }
+}
+
+/// Reads calculations separated by commas; there is at least one.
+pub fn parse_list(written: &Arc<Written>) -> Result<Vec<Expr>, Mistake> {
+    let mut parser = Parser::new(written)?;
+    let list = parser.list()?;
+    parser.expect_end()?;
+    Ok(list)
+}
+
+/// Reads calculations separated by commas, each followed by `asc`, `desc` or neither.
+/// The second part of each pair is true for `desc`, `None` where neither was written.
+pub fn parse_sort(written: &Arc<Written>) -> Result<Vec<(Expr, Option<bool>)>, Mistake> {
+    let mut parser = Parser::new(written)?;
+    let mut out = Vec::new();
+    loop {
+        let expr = parser.expr(0)?;
+        let direction = match parser.clause_word() {
+            Some(ClauseWord::Asc) => Some(false),
+            Some(ClauseWord::Desc) => Some(true),
+            _ => None,
+        };
+        if direction.is_some() {
+            parser.advance();
+        }
+        out.push((expr, direction));
+        if !parser.take(",") {
+            break;
+        }
+    }
+    parser.expect_end()?;
+    Ok(out)
+}
+
+struct Parser<'a> {
+    written: &'a Arc<Written>,
+    tokens: Vec<Spanned>,
+    at: usize,
+    depth: usize,
+    operators: usize,
+}
+
+impl<'a> Parser<'a> {
+    fn new(written: &'a Arc<Written>) -> Result<Parser<'a>, Mistake> {
+        let tokens = tokens(written)?;
+        if tokens.len() == 1 {
+            return Err(Mistake::new(written, 0..written.text.len(), "there is nothing here")
+                .label("expected a column or a calculation"));
+        }
+        Ok(Parser { written, tokens, at: 0, depth: 0, operators: 0 })
+    }
+
+    fn peek(&self) -> &Token {
+        &self.tokens[self.at].token
+    }
+
+    fn span(&self) -> Range<usize> {
+        self.tokens[self.at].span.clone()
+    }
+
+    fn advance(&mut self) -> Spanned {
+        let token = self.tokens[self.at].clone();
+        self.at = (self.at + 1).min(self.tokens.len() - 1);
+        token
+    }
+
+    fn take(&mut self, sign: &str) -> bool {
+        let found = matches!(self.peek(), Token::Sign(s) if *s == sign);
+        if found {
+            self.advance();
+        }
+        found
+    }
+
+    fn word_is(&self, word: &str) -> bool {
+        matches!(self.peek(), Token::Word(w) if w.eq_ignore_ascii_case(word))
+    }
+
+    fn take_word(&mut self, word: &str) -> bool {
+        let found = self.word_is(word);
+        if found {
+            self.advance();
+        }
+        found
+    }
+
+    fn clause_word(&self) -> Option<ClauseWord> {
+        match self.peek() {
+            Token::Word(w) => ClauseWord::from_text(w),
+            _ => None,
+        }
+    }
+
+    fn mistake(&self, span: Range<usize>, message: impl Into<String>) -> Mistake {
+        Mistake::new(self.written, span, message)
+    }
+
+    /// What stands at the current place, for a message.
+    fn found(&self) -> String {
+        match self.peek() {
+            Token::End => "the end".to_owned(),
+            _ => format!("`{}`", &self.written.text[self.span()]),
+        }
+    }
+
+    fn expect(&mut self, sign: &str, after: &str) -> Result<(), Mistake> {
+        if self.take(sign) {
+            return Ok(());
+        }
+        let message = format!("expected `{sign}` {after}, found {}", self.found());
+        Err(self.mistake(self.span(), message).label(format!("`{sign}` is missing here")))
+    }
+
+    fn expect_end(&self) -> Result<(), Mistake> {
+        if matches!(self.peek(), Token::End) {
+            return Ok(());
+        }
+        let found = self.found();
+        let mut mistake = self.mistake(self.span(), format!("{found} is not expected here"));
+        mistake.label = match self.peek() {
+            Token::Sign(")") => "no ( is open".to_owned(),
+            Token::Word(w) if ClauseWord::from_text(w).is_some() => {
+                format!("`{}` belongs inside the parentheses of a function", w.to_lowercase())
+            }
+            Token::Word(_) | Token::Quoted(_) => {
+                "a name with a space or a sign in it is written in double quotes".to_owned()
+            }
+            _ => "an operator such as + or `and` is missing before it".to_owned(),
+        };
+        Err(mistake)
+    }
+
+    fn list(&mut self) -> Result<Vec<Expr>, Mistake> {
+        let mut list = vec![self.expr(0)?];
+        while self.take(",") {
+            list.push(self.expr(0)?);
+        }
+        Ok(list)
+    }
+
+    fn expr(&mut self, min: u8) -> Result<Expr, Mistake> {
+        self.depth += 1;
+        if self.depth > DEEPEST {
+            return Err(self
+                .mistake(self.span(), "this calculation is nested too deeply")
+                .label(format!("at most {DEEPEST} levels"))
+                .help("name a part of it with --let"));
+        }
+        let mut left = self.prefix()?;
+        while let Some((operator, precedence)) = self.infix() {
+            if precedence < min {
+                break;
+            }
+            self.operators += 1;
+            if self.operators > MOST_OPERATORS {
+                return Err(self
+                    .mistake(self.span(), "this calculation is too long")
+                    .label(format!("at most {MOST_OPERATORS} operators"))
+                    .help("name a part of it with --let, or use `in (…)`"));
+            }
+            left = self.binary(left, operator, precedence)?;
+            if precedence == COMPARISON && self.infix().is_some_and(|(_, p)| p == COMPARISON) {
+                return Err(self
+                    .mistake(self.span(), "comparisons do not chain")
+                    .label("join them with `and`, or use `between`"));
+            }
+        }
+        self.depth -= 1;
+        Ok(left)
+    }
+
+    /// The operator at the current place and its precedence.
+    fn infix(&self) -> Option<(Infix, u8)> {
+        use Infix::{Between, During, In, Is, Plain};
+        Some(match self.peek() {
+            Token::Sign("+") => (Plain(Operator::Add), 5),
+            Token::Sign("-") => (Plain(Operator::Subtract), 5),
+            Token::Sign("*") => (Plain(Operator::Multiply), 6),
+            Token::Sign("/") => (Plain(Operator::Divide), 6),
+            Token::Sign("=") => (Plain(Operator::Compare(Comparison::Equal)), COMPARISON),
+            Token::Sign("<>") => (Plain(Operator::Compare(Comparison::NotEqual)), COMPARISON),
+            Token::Sign("<") => (Plain(Operator::Compare(Comparison::Less)), COMPARISON),
+            Token::Sign("<=") => (Plain(Operator::Compare(Comparison::LessEqual)), COMPARISON),
+            Token::Sign(">") => (Plain(Operator::Compare(Comparison::Greater)), COMPARISON),
+            Token::Sign(">=") => (Plain(Operator::Compare(Comparison::GreaterEqual)), COMPARISON),
+            Token::Word(w) => match w.to_ascii_lowercase().as_str() {
+                "and" => (Plain(Operator::And), 2),
+                "or" => (Plain(Operator::Or), 1),
+                "in" => (In(false), COMPARISON),
+                "between" => (Between(false), COMPARISON),
+                "is" => (Is, COMPARISON),
+                "during" => (During, COMPARISON),
+                "not" => match self.tokens.get(self.at + 1).map(|t| &t.token) {
+                    Some(Token::Word(w)) if w.eq_ignore_ascii_case("in") => (In(true), COMPARISON),
+                    Some(Token::Word(w)) if w.eq_ignore_ascii_case("between") => (Between(true), COMPARISON),
+                    _ => return None,
+                },
+                _ => return None,
+            },
+            _ => return None,
+        })
+    }
+
+    fn binary(&mut self, left: Expr, infix: Infix, precedence: u8) -> Result<Expr, Mistake> {
+        let start = left.span.start;
+        self.advance();
+        let node = match infix {
+            Infix::Plain(operator) => {
+                let right = self.expr(precedence + 1)?;
+                Node::Binary(operator, Box::new(left), Box::new(right))
+            }
+            Infix::In(negated) => {
+                if negated {
+                    self.advance();
+                }
+                self.expect("(", "after `in`")?;
+                let list = self.list()?;
+                self.expect(")", "after the list")?;
+                Node::In { value: Box::new(left), list, negated }
+            }
+            Infix::Between(negated) => {
+                if negated {
+                    self.advance();
+                }
+                let low = self.expr(COMPARISON + 1)?;
+                if !self.take_word("and") {
+                    let message = format!("expected `and` after `between …`, found {}", self.found());
+                    return Err(self
+                        .mistake(self.span(), message)
+                        .label("write `between lowest and highest`"));
+                }
+                let high = self.expr(COMPARISON + 1)?;
+                let (value, low, high) = (Box::new(left), Box::new(low), Box::new(high));
+                Node::Between { value, low, high, negated }
+            }
+            Infix::Is => {
+                let negated = self.take_word("not");
+                if !self.take_word("missing") {
+                    let message = format!("expected `missing` after `is`, found {}", self.found());
+                    return Err(self
+                        .mistake(self.span(), message)
+                        .label("write `is missing` or `is not missing`; to compare, write ="));
+                }
+                Node::IsMissing { value: Box::new(left), negated }
+            }
+            Infix::During => {
+                let period = self.expr(COMPARISON + 1)?;
+                Node::During { value: Box::new(left), period: Box::new(period) }
+            }
+        };
+        let end = self.tokens[self.at - 1].span.end;
+        Ok(Expr { node, span: start..end })
+    }
+
+    fn prefix(&mut self) -> Result<Expr, Mistake> {
+        let Spanned { token, span } = self.advance();
+        let start = span.start;
+        let node = match token {
+            Token::Number(n) => Node::Number(n),
+            Token::Text(t) => Node::Text(t),
+            Token::Quoted(name) => self.name(None, name),
+            Token::Sign("(") => {
+                let mut inner = self.expr(0)?;
+                self.expect(")", "to close the parenthesis")?;
+                inner.span = start..self.tokens[self.at - 1].span.end;
+                return Ok(inner);
+            }
+            Token::Sign("-") => Node::Negate(Box::new(self.expr(7)?)),
+            Token::Sign("+") => return self.expr(7),
+            Token::Word(word) => match word.to_ascii_lowercase().as_str() {
+                "not" => Node::Not(Box::new(self.expr(NOT)?)),
+                "true" => Node::Boolean(true),
+                "false" => Node::Boolean(false),
+                "missing" => Node::Missing,
+                _ if matches!(self.peek(), Token::Sign("(")) => self.call(word, span)?,
+                _ => self.name(None, word),
+            },
+            token => {
+                self.at -= usize::from(token != Token::End);
+                let message = format!("expected a column or a calculation, found {}", self.found());
+                return Err(self.mistake(span, message).label("something is missing here"));
+            }
+        };
+        let end = self.tokens[self.at.saturating_sub(1)].span.end.max(start);
+        Ok(Expr { node, span: start..end })
+    }
+
+    /// A name, and the column after it where it is a lookup's.
+    fn name(&mut self, table: Option<String>, name: String) -> Node {
+        if table.is_none() && matches!(self.peek(), Token::Sign(".")) {
+            let column = match self.tokens.get(self.at + 1).map(|t| &t.token) {
+                Some(Token::Word(w) | Token::Quoted(w)) => Some(w.clone()),
+                _ => None,
+            };
+            if let Some(column) = column {
+                self.advance();
+                self.advance();
+                return Node::Name { table: Some(name), name: column };
+            }
+        }
+        Node::Name { table, name }
+    }
+
+    fn call(&mut self, name: String, name_span: Range<usize>) -> Result<Node, Mistake> {
+        self.advance();
+        let mut args = Vec::new();
+        let mut clauses = Vec::new();
+        if !matches!(self.peek(), Token::Sign(")")) {
+            if !self.clause_follows() {
+                args = self.list()?;
+            }
+            while let Some(word) = self.clause_word() {
+                clauses.push(self.clause(word)?);
+            }
+        }
+        if !matches!(self.peek(), Token::Sign(")" | ",")) && !matches!(self.peek(), Token::End) {
+            let message = format!("expected `,` or `)` in `{name}(…)`, found {}", self.found());
+            return Err(self.mistake(self.span(), message).label("not expected here"));
+        }
+        self.expect(")", &format!("to close `{name}(`"))?;
+        Ok(Node::Call(Box::new(Call { name, name_span, args, clauses })))
+    }
+
+    /// Whether a clause stands where the first argument may: a word of a clause that is not a name
+    /// used as an argument, such as in `sum(partial)`.
+    fn clause_follows(&self) -> bool {
+        self.clause_word().is_some()
+            && !matches!(
+                self.tokens.get(self.at + 1).map(|t| &t.token),
+                Some(Token::Sign(_)) | Some(Token::End)
+            )
+    }
+
+    fn clause(&mut self, word: ClauseWord) -> Result<Clause, Mistake> {
+        let start = self.span().start;
+        self.advance();
+        let args = match word {
+            ClauseWord::Where => vec![self.expr(0)?],
+            ClauseWord::Per | ClauseWord::Along | ClauseWord::Within => self.list()?,
+            ClauseWord::Using | ClauseWord::Method | ClauseWord::Ties => vec![self.expr(COMPARISON)?],
+            ClauseWord::Asc | ClauseWord::Desc | ClauseWord::Partial => Vec::new(),
+        };
+        Ok(Clause { word, args, span: start..self.tokens[self.at - 1].span.end })
+    }
+}
+
+#[derive(Clone, Copy)]
+enum Infix {
+    Plain(Operator),
+    In(bool),
+    Between(bool),
+    Is,
+    During,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn read(text: &str) -> Result<Expr, Mistake> {
+        parse(&Written::new("--show", text))
+    }
+
+    /// Writes an expression back with every parenthesis, so that precedence can be seen.
+    fn full(e: &Expr) -> String {
+        match &e.node {
+            Node::Number(n) => n.to_string(),
+            Node::Text(t) => format!("'{t}'"),
+            Node::Boolean(b) => b.to_string(),
+            Node::Missing => "missing".into(),
+            Node::Name { table: Some(t), name } => format!("{t}.{name}"),
+            Node::Name { table: None, name } => name.clone(),
+            Node::Negate(x) => format!("-{}", full(x)),
+            Node::Not(x) => format!("not {}", full(x)),
+            Node::Binary(o, a, b) => format!("({} {} {})", full(a), o.text(), full(b)),
+            Node::In { value, list, negated } => {
+                let items: Vec<_> = list.iter().map(full).collect();
+                format!("({}{} in {})", full(value), if *negated { " not" } else { "" }, items.join("|"))
+            }
+            Node::Between { value, low, high, .. } => {
+                format!("({} between {} {})", full(value), full(low), full(high))
+            }
+            Node::IsMissing { value, negated } => format!("({} is {negated})", full(value)),
+            Node::During { value, period } => format!("({} during {})", full(value), full(period)),
+            Node::Call(c) => {
+                let mut parts: Vec<_> = c.args.iter().map(full).collect();
+                for clause in &c.clauses {
+                    let args: Vec<_> = clause.args.iter().map(full).collect();
+                    parts.push(format!("{}:{}", clause.word.text(), args.join("|")));
+                }
+                format!("{}[{}]", c.name, parts.join(" "))
+            }
+        }
+    }
+
+    #[rstest]
+    #[case("1 + 2 * 3 - 4", "((1 + (2 * 3)) - 4)")]
+    #[case("a or b and not c = d", "(a or (b and not (c = d)))")]
+    #[case("-a * b", "(-a * b)")]
+    #[case("x between 1 and 2 and y", "((x between 1 2) and y)")]
+    #[case("x not in ('a', 'b')", "(x not in 'a'|'b')")]
+    #[case("x is not missing or y is missing", "((x is true) or (y is false))")]
+    #[case("d during '2025-Q1'", "(d during '2025-Q1')")]
+    #[case("sum(fare * 2 where status = 'sailed')", "sum[(fare * 2) where:(status = 'sailed')]")]
+    #[case("count(where fare > 100)", "count[where:(fare > 100)]")]
+    #[case("first(x along d, e desc)", "first[x along:d|e desc:]")]
+    #[case("routes.name", "routes.name")]
+    #[case("\"Ship date\"", "Ship date")]
+    #[case("'it''s'", "'it's'")]
+    #[case("sum(partial)", "sum[partial]")]
+    #[case("moving(x, 3 using sum partial)", "moving[x 3 using:sum partial:]")]
+    fn precedence_and_clauses_are_as_documented(#[case] text: &str, #[case] tree: &str) {
+        assert_eq!(full(&read(text).unwrap()), tree);
+    }
+
+    #[rstest]
+    #[case("", "there is nothing here")]
+    #[case("sum(fare", "expected `)` to close `sum(`, found the end")]
+    #[case("fare)", "`)` is not expected here")]
+    #[case("a = b = c", "comparisons do not chain")]
+    #[case("a == b", "`==` is not a sign of this language")]
+    #[case("'abc", "this text does not end")]
+    #[case("1.2.3", "`1.2.3` is not a number")]
+    #[case("a b", "`b` is not expected here")]
+    #[case("x is 3", "expected `missing` after `is`, found `3`")]
+    #[case("x between 1", "expected `and` after `between …`, found the end")]
+    #[case("a + ", "expected a column or a calculation, found the end")]
+    #[case("* a", "expected a column or a calculation, found `*`")]
+    #[case("“x”", "`“` is a typographic quotation mark")]
+    fn a_mistake_says_what_was_found(#[case] text: &str, #[case] message: &str) {
+        assert_eq!(read(text).unwrap_err().message, message);
+    }
+
+    #[test]
+    fn nesting_has_a_limit_instead_of_a_crash() {
+        for text in ["(".repeat(100_000), "-".repeat(100_000), "1+".repeat(100_000), "not ".repeat(9999)] {
+            assert!(read(&text).is_err());
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn no_text_makes_it_panic_and_every_place_lies_in_the_text(text in "\\PC{0,40}") {
+            if let Err(m) = read(&text) {
+                prop_assert!(m.span.end <= text.len() && text.is_char_boundary(m.span.start) && text.is_char_boundary(m.span.end));
+            }
+        }
+
+        #[test]
+        fn no_soup_of_its_own_words_makes_it_panic(
+            words in proptest::collection::vec(proptest::sample::select(vec![
+                "sum", "(", ")", ",", "'a'", "\"b\"", "1", "-", "and", "not", "in", "between", "is",
+                "missing", "where", "per", "along", "desc", "during", ".", "=", "<>", "x", "+", "if",
+            ]), 0..25)
+        ) {
+            let _ = read(&words.join(" "));
+        }
+    }
+}

@@ -1,0 +1,86 @@
+//! The account of every row: what was read, left out and counted, and what was done to values.
+
+/// What a run did with the rows. `read = left_out + counted` and `left_out >= left_out_missing`,
+/// always.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Ledger {
+    /// Rows read.
+    pub read: u64,
+    /// Records skipped because they could not be read.
+    pub unreadable: u64,
+    /// Records padded because they were too short.
+    pub padded: u64,
+    /// Whether there was a condition on rows.
+    pub filtered: bool,
+    /// Rows left out by the condition on rows.
+    pub left_out: u64,
+    /// Of these, rows for which the condition was neither true nor false.
+    pub left_out_missing: u64,
+    /// Rows counted.
+    pub counted: u64,
+    /// Lines of the table without totals, and total lines.
+    pub lines: (u64, u64),
+    /// Cells with a value, and blank ones.
+    pub cells: (u64, u64),
+    /// Texts read as missing: column, text, how often.
+    pub read_as_missing: Vec<(String, String, u64)>,
+    /// Divisions by zero: calculation, how often.
+    pub divisions_by_zero: Vec<(String, u64)>,
+    /// What else readers should know.
+    pub remarks: Vec<String>,
+}
+
+/// One entry of the ledger, in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// What was counted.
+    pub label: String,
+    /// How many.
+    pub count: u64,
+    /// More about it.
+    pub detail: String,
+    /// Whether it is a part of the entry before it.
+    pub part: bool,
+}
+
+impl Ledger {
+    /// The entries in the order of the work.
+    pub fn entries(&self) -> Vec<Entry> {
+        let mut out = Vec::new();
+        let mut add = |label: &str, count: u64, detail: String, part: bool| {
+            out.push(Entry { label: label.to_owned(), count, detail, part });
+        };
+        add("rows read", self.read, String::new(), false);
+        if self.unreadable > 0 {
+            add("unreadable", self.unreadable, "skipped, not among the rows read".into(), true);
+        }
+        if self.padded > 0 {
+            add("padded", self.padded, "too short; what lacks is missing".into(), true);
+        }
+        if self.filtered {
+            add("left out", self.left_out, "by --where".into(), false);
+            if self.left_out_missing > 0 {
+                let detail = "because a value was missing".into();
+                add("of these", self.left_out_missing, detail, true);
+            }
+        }
+        add("counted", self.counted, String::new(), false);
+        for (column, text, n) in &self.read_as_missing {
+            add("read as missing", *n, format!("'{text}' in {column}"), true);
+        }
+        for (calc, n) in &self.divisions_by_zero {
+            add("divisions by zero", *n, format!("in {calc}; missing"), true);
+        }
+        let (lines, totals) = self.lines;
+        let detail = match totals {
+            0 => String::new(),
+            1 => "and 1 total".to_owned(),
+            n => format!("and {n} totals"),
+        };
+        add("lines shown", lines, detail, false);
+        let (full, blank) = self.cells;
+        let detail = if blank == 0 { String::new() } else { format!("and {blank} blank") };
+        add("cells shown", full, detail, false);
+        out
+    }
+}

@@ -1,0 +1,32 @@
+//! The calculation behind Oeuvre: from rows in columns to a finished table.
+//!
+//! ```text
+//! request → plan (names, levels and kinds checked) → scan → row calculations → groups
+//!         → aggregates → levels merged → results → grid + ledger
+//! ```
+//!
+//! Not here: file formats, terminals, command lines, drawing, the clock, the environment. Rows come
+//! in through [`Source`], the finished [`Grid`] and [`Ledger`] go out.
+
+pub mod aggregate;
+mod engine;
+mod error;
+mod grid;
+pub mod language;
+mod ledger;
+mod plan;
+mod request;
+pub mod rows;
+mod source;
+pub mod value;
+
+pub use engine::run;
+pub use error::{ColumnShape, DataProblem, Error, Mistake, Written, all_of, either, nearest};
+pub use grid::{Grid, Heading, Line, LineKind, ResultColumn};
+pub use language::resolve::ColumnInfo;
+pub use ledger::{Entry, Ledger};
+pub use plan::{Plan, ResultPlan, SortBy, SortPlan};
+pub use request::{Request, Show, Totals, TotalsAt};
+pub use source::{Account, Reader, Source};
+pub use value::decimal::Decimal;
+pub use value::{Kind, Value};

@@ -1,0 +1,147 @@
+//! A request with names resolved and levels checked: what the engine runs.
+
+use crate::error::{Error, Mistake, Written};
+use crate::language::parser;
+use crate::language::resolve::{Built, ColumnInfo, Resolver};
+use crate::request::{Request, Totals, TotalsAt};
+use crate::rows::program::Operand;
+use std::sync::Arc;
+
+/// A result to be shown.
+#[derive(Clone, Debug)]
+pub struct ResultPlan {
+    /// What readers see.
+    pub heading: String,
+    /// Where its values are, over groups.
+    pub built: Built,
+    /// Why lines need not add up to their total; `None` where they do.
+    pub note: Option<String>,
+}
+
+/// What lines are ordered by.
+#[derive(Clone, Copy, Debug)]
+pub enum SortBy {
+    /// A key: orders the siblings that differ in it.
+    Key(usize),
+    /// A result: orders siblings at every depth.
+    Result(Operand),
+}
+
+/// One of the sort orders, the first counts most.
+#[derive(Clone, Copy, Debug)]
+pub struct SortPlan {
+    /// By what.
+    pub by: SortBy,
+    /// Largest or last first.
+    pub descending: bool,
+}
+
+/// All that a run needs to know.
+pub struct Plan {
+    /// The programs, keys, states and aggregates.
+    pub resolved: Resolver,
+    /// The condition that rows must meet, in the filter program.
+    pub filter: Option<Operand>,
+    /// The results.
+    pub results: Vec<ResultPlan>,
+    /// The order of lines.
+    pub sort: Vec<SortPlan>,
+    /// Total lines.
+    pub totals: Totals,
+    /// Where they stand.
+    pub totals_at: TotalsAt,
+}
+
+impl Plan {
+    /// Checks a request against the columns.
+    ///
+    /// # Errors
+    /// All mistakes that were found.
+    pub fn new(request: &Request, columns: Vec<ColumnInfo>) -> Result<Plan, Error> {
+        let mut resolved = Resolver::new(columns, &request.lets).map_err(Error::Mistakes)?;
+        let mut mistakes: Vec<Mistake> = Vec::new();
+        let mut conditions = Vec::new();
+        for written in &request.filters {
+            match resolved.filter(written) {
+                Ok(condition) => conditions.push(condition),
+                Err(mistake) => mistakes.push(mistake),
+            }
+        }
+        let filter = resolved.all(&conditions);
+        for written in &request.by {
+            resolved.add_keys(written).unwrap_or_else(|m| mistakes.push(m));
+        }
+        if !mistakes.is_empty() {
+            return Err(Error::Mistakes(mistakes));
+        }
+        let mut results = Vec::new();
+        for show in &request.show {
+            add_results(&mut resolved, show.heading.as_deref(), &show.calc, &mut results)
+                .unwrap_or_else(|m| mistakes.push(m));
+        }
+        if request.show.is_empty() {
+            add_results(&mut resolved, Some("rows"), &Written::new("--show", "count()"), &mut results)
+                .unwrap_or_else(|m| mistakes.push(m));
+        }
+        let mut sort = Vec::new();
+        if let Some(written) = &request.sort {
+            add_sort(&mut resolved, written, &results, &mut sort).unwrap_or_else(|m| mistakes.push(m));
+        }
+        if !mistakes.is_empty() {
+            return Err(Error::Mistakes(mistakes));
+        }
+        let (totals, totals_at) = (request.totals, request.totals_at);
+        Ok(Plan { resolved, filter, results, sort, totals, totals_at })
+    }
+}
+
+fn add_results(
+    resolved: &mut Resolver,
+    heading: Option<&str>,
+    written: &Arc<Written>,
+    results: &mut Vec<ResultPlan>,
+) -> Result<(), Mistake> {
+    let list = parser::parse_list(written)?;
+    if let (Some(heading), Some(second)) = (heading, list.get(1)) {
+        return Err(Mistake::new(written, second.span.clone(), "one heading for several calculations")
+            .label(format!("`{heading}:` names one; give each its own --show")));
+    }
+    for expr in &list {
+        let (built, suggested, note) = resolved.result(written, expr)?;
+        let mut heading = heading.map_or(suggested, str::to_owned);
+        // Headings name the figures in files, so that no two may be the same.
+        let taken =
+            |h: &str| results.iter().any(|r| r.heading == h) || resolved.keys.iter().any(|k| k.heading == h);
+        if taken(&heading) {
+            let mut n = 2;
+            while taken(&format!("{heading} ({n})")) {
+                n += 1;
+            }
+            heading = format!("{heading} ({n})");
+        }
+        results.push(ResultPlan { heading, built, note });
+    }
+    Ok(())
+}
+
+fn add_sort(
+    resolved: &mut Resolver,
+    written: &Arc<Written>,
+    results: &[ResultPlan],
+    sort: &mut Vec<SortPlan>,
+) -> Result<(), Mistake> {
+    for (expr, descending) in parser::parse_sort(written)? {
+        let text = &written.text[expr.span.clone()];
+        let bare = text.trim_matches('"');
+        let by = if let Some(result) = results.iter().find(|r| r.heading == bare) {
+            SortBy::Result(result.built.operand)
+        } else {
+            match resolved.key_of(written, &expr)?.map(|k| k.operand) {
+                Some(Operand::Input(key)) => SortBy::Key(key),
+                _ => SortBy::Result(resolved.result(written, &expr)?.0.operand),
+            }
+        };
+        sort.push(SortPlan { by, descending: descending.unwrap_or(false) });
+    }
+    Ok(())
+}

@@ -1,0 +1,92 @@
+//! What was asked for, before any name is looked up. Options and report files become the same request.
+
+use crate::error::Written;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+/// A result to show.
+#[derive(Clone, Debug)]
+pub struct Show {
+    /// The heading, where one was given.
+    pub heading: Option<String>,
+    /// One calculation, or several separated by commas.
+    pub calc: Arc<Written>,
+}
+
+impl Show {
+    /// Reads `Heading: calc` or `calc`. The language has no colon outside quotes.
+    pub fn parse(place: &str, text: &str) -> Show {
+        let mut quote = None;
+        for (at, c) in text.char_indices() {
+            match (quote, c) {
+                (None, '\'' | '"') => quote = Some(c),
+                (Some(q), _) if c == q => quote = None,
+                (None, ':') => {
+                    let heading = text[..at].trim();
+                    return Show {
+                        heading: (!heading.is_empty()).then(|| heading.to_owned()),
+                        calc: Written::new(place, text[at + 1..].trim_start()),
+                    };
+                }
+                _ => {}
+            }
+        }
+        Show { heading: None, calc: Written::new(place, text) }
+    }
+}
+
+/// Which total lines and columns to add.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Totals {
+    /// None.
+    #[default]
+    None,
+    /// One over everything.
+    Grand,
+    /// One for each group of lines.
+    Sub,
+    /// Both.
+    All,
+}
+
+impl Totals {
+    /// Whether there is a total over everything.
+    pub const fn grand(self) -> bool {
+        matches!(self, Totals::Grand | Totals::All)
+    }
+    /// Whether there are subtotals.
+    pub const fn sub(self) -> bool {
+        matches!(self, Totals::Sub | Totals::All)
+    }
+}
+
+/// Where total lines stand.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum TotalsAt {
+    /// Above what they total.
+    Top,
+    /// Below what they total.
+    #[default]
+    Bottom,
+}
+
+/// A summary table to be made.
+#[derive(Clone, Debug, Default)]
+pub struct Request {
+    /// The results.
+    pub show: Vec<Show>,
+    /// Categories down the side, outermost first.
+    pub by: Vec<Arc<Written>>,
+    /// Named calculations.
+    pub lets: Vec<(String, Arc<Written>)>,
+    /// Conditions on rows; all must hold.
+    pub filters: Vec<Arc<Written>>,
+    /// The order of lines.
+    pub sort: Option<Arc<Written>>,
+    /// Total lines.
+    pub totals: Totals,
+    /// Where they stand.
+    pub totals_at: TotalsAt,
+}

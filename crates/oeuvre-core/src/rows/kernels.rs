@@ -1,0 +1,522 @@
+//! The loops behind the steps of a program.
+
+use super::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use super::dictionary::MISSING_CODE;
+use super::program::{Memory, Op, Step};
+use crate::aggregate::Overflow;
+use crate::language::ast::Comparison;
+use crate::value::calendar::{DAY_MICROS, Part, Unit};
+use crate::value::decimal::{Decimal, pow10};
+use crate::value::exact::{decimal_ratio, decimal_to_f64};
+use crate::value::{Kind, Value};
+use std::cmp::Ordering;
+use std::sync::OnceLock;
+
+/// Whole numbers up to this are exact in binary64.
+const EXACT: u64 = 1 << 53;
+
+/// The truth of a condition on a row; `None` where it is missing.
+pub(crate) fn truth(column: &Column, row: usize) -> Option<bool> {
+    match &column.data {
+        Data::Bool(v) if v[row] != MISSING_BOOL => Some(v[row] == 1),
+        _ => None,
+    }
+}
+
+/// Whether a number is zero.
+pub(crate) fn is_zero(column: &Column, row: usize) -> bool {
+    match &column.data {
+        Data::I64(v) => v[row] == 0,
+        Data::I128(v) => v[row] == 0,
+        Data::F64(v) => v[row] == 0.0,
+        _ => false,
+    }
+}
+
+/// Runs a step; gives the number of divisions by zero.
+pub(crate) fn run(
+    step: &Step,
+    args: &[&Column],
+    rows: usize,
+    out: &mut Column,
+    memory: &mut Memory<'_>,
+) -> Result<u64, Overflow> {
+    match &step.op {
+        Op::Constant(value) => constant(step.kind, value, rows, out),
+        Op::ScaleUp(n) => {
+            let unit = pow10(u32::from(*n)).ok_or(Overflow)?;
+            scale_up(&args[0].data, unit, &mut out.data)?;
+        }
+        Op::ToFloat => to_float(args[0], step.arg_kinds[0], &mut out.data),
+        Op::Add => whole2(args, out, i64::overflowing_add, i128::checked_add, |a, b| a + b)?,
+        Op::Subtract => whole2(args, out, i64::overflowing_sub, i128::checked_sub, |a, b| a - b)?,
+        Op::Multiply => whole2(args, out, i64::overflowing_mul, i128::checked_mul, |a, b| a * b)?,
+        Op::Divide => return divide(args, &mut out.data),
+        Op::Negate => whole1(args[0], out, i64::overflowing_neg, i128::checked_neg, |x| -x)?,
+        Op::Absolute => {
+            let narrow = |x: i64| (x.wrapping_abs(), x == MISSING_I64);
+            whole1(args[0], out, narrow, i128::checked_abs, f64::abs)?;
+        }
+        Op::Round(n) => round(args[0], step.arg_kinds[0], *n, out)?,
+        Op::Compare(how) => compare(args, *how, bools(&mut out.data)),
+        Op::Test(test) => {
+            let Data::Codes(codes) = &args[0].data else { return Ok(0) };
+            let dictionary = &args[0].dictionary;
+            let known = memory.memo.len();
+            memory
+                .memo
+                .extend((known..dictionary.len()).map(|c| u8::from((test.test)(dictionary.text(c as u32)))));
+            let memo = &memory.memo[..];
+            let out = bools(&mut out.data);
+            out.extend(codes.iter().map(|&c| memo.get(c as usize).copied().unwrap_or(MISSING_BOOL)));
+        }
+        Op::And => bool2(args, bools(&mut out.data), |a, b| match (a, b) {
+            (0, _) | (_, 0) => 0,
+            (1, 1) => 1,
+            _ => MISSING_BOOL,
+        }),
+        Op::Or => bool2(args, bools(&mut out.data), |a, b| match (a, b) {
+            (1, _) | (_, 1) => 1,
+            (0, 0) => 0,
+            _ => MISSING_BOOL,
+        }),
+        Op::Not => bool2(&[args[0], args[0]], bools(&mut out.data), |a, _| match a {
+            0 => 1,
+            1 => 0,
+            _ => MISSING_BOOL,
+        }),
+        Op::IsMissing => {
+            let out = bools(&mut out.data);
+            out.extend((0..rows).map(|r| u8::from(args[0].data.is_missing(r))));
+        }
+        Op::If => {
+            choose_if(args, rows, memory.choices);
+            pick(args, step.kind, rows, out, memory);
+        }
+        Op::Coalesce => {
+            memory.choices.clear();
+            memory.choices.extend(
+                (0..rows).map(|r| args.iter().position(|a| !a.data.is_missing(r)).unwrap_or(0) as u8),
+            );
+            pick(args, step.kind, rows, out, memory);
+        }
+        Op::Extreme { largest } => {
+            let wanted = if *largest { Ordering::Greater } else { Ordering::Less };
+            memory.choices.clear();
+            memory.choices.extend((0..rows).map(|r| {
+                let mut best = 0;
+                for i in 1..args.len() {
+                    let better = args[best].data.is_missing(r)
+                        || (!args[i].data.is_missing(r) && order(args[i], args[best], r) == wanted);
+                    if better {
+                        best = i;
+                    }
+                }
+                best as u8
+            }));
+            pick(args, step.kind, rows, out, memory);
+        }
+        Op::ToPeriod(unit) => {
+            let table = period_table(*unit);
+            days(&args[0].data, &mut out.data, |d| table.get(d).unwrap_or_else(|| unit.of_day(d)));
+        }
+        Op::ToPart(part) => {
+            let table = part_table(*part);
+            days(&args[0].data, &mut out.data, |d| table.get(d).unwrap_or_else(|| part.of_day(d)));
+        }
+        Op::DateToTime => {
+            if let Data::I32(v) = &args[0].data {
+                let time = |&d: &i32| {
+                    if d == MISSING_I32 { MISSING_I64 } else { i64::from(d) * DAY_MICROS }
+                };
+                i64s(&mut out.data).extend(v.iter().map(time));
+            }
+        }
+        Op::TimeToDate => days(&args[0].data, &mut out.data, |d| d),
+    }
+    Ok(0)
+}
+
+macro_rules! reuse {
+    ($name:ident, $variant:ident, $type:ty) => {
+        /// The column's own vector, emptied, or a new one of the right type.
+        fn $name(data: &mut Data) -> &mut Vec<$type> {
+            if !matches!(data, Data::$variant(_)) {
+                *data = Data::$variant(Vec::new());
+            }
+            match data {
+                Data::$variant(v) => {
+                    v.clear();
+                    v
+                }
+                _ => unreachable!("set just above"),
+            }
+        }
+    };
+}
+reuse!(i64s, I64, i64);
+reuse!(i128s, I128, i128);
+reuse!(f64s, F64, f64);
+reuse!(i32s, I32, i32);
+reuse!(bools, Bool, u8);
+reuse!(codes, Codes, u32);
+
+fn constant(kind: Kind, value: &Value, rows: usize, out: &mut Column) {
+    if out.data.is_empty() || matches!((&out.data, kind), (Data::I64(_), Kind::Text)) {
+        out.data = Data::empty(kind);
+        out.push(kind, value);
+    }
+    match &mut out.data {
+        Data::I64(v) => v.resize(rows, v[0]),
+        Data::I128(v) => v.resize(rows, v[0]),
+        Data::F64(v) => v.resize(rows, v[0]),
+        Data::Codes(v) => v.resize(rows, v[0]),
+        Data::I32(v) => v.resize(rows, v[0]),
+        Data::Bool(v) => v.resize(rows, v[0]),
+    }
+}
+
+fn scale_up(data: &Data, unit: i128, out: &mut Data) -> Result<(), Overflow> {
+    if let (Data::I64(v), Ok(unit)) = (data, i64::try_from(unit)) {
+        let mut bad = false;
+        i64s(out).extend(v.iter().map(|&x| {
+            let (y, over) = x.overflowing_mul(unit);
+            let missing = x == MISSING_I64;
+            bad |= !missing & (over | (y == MISSING_I64));
+            if missing { MISSING_I64 } else { y }
+        }));
+        if !bad {
+            return Ok(());
+        }
+    }
+    let wide = data.to_i128();
+    let out = i128s(out);
+    for x in wide {
+        out.push(if x == MISSING_I128 { x } else { x.checked_mul(unit).ok_or(Overflow)? });
+    }
+    Ok(())
+}
+
+fn to_float(column: &Column, kind: Kind, out: &mut Data) {
+    let scale = if let Kind::Number { scale } = kind { scale } else { 0 };
+    let out = f64s(out);
+    let float = |x: i128| decimal_to_f64(Decimal::new(x, scale));
+    match &column.data {
+        Data::I64(v) => {
+            out.extend(v.iter().map(|&x| if x == MISSING_I64 { f64::NAN } else { float(i128::from(x)) }))
+        }
+        Data::I128(v) => {
+            out.extend(v.iter().map(|&x| if x == MISSING_I128 { f64::NAN } else { float(x) }));
+        }
+        Data::F64(v) => out.extend_from_slice(v),
+        _ => {}
+    }
+}
+
+fn whole2(
+    args: &[&Column],
+    out: &mut Column,
+    narrow: impl Fn(i64, i64) -> (i64, bool),
+    wide: impl Fn(i128, i128) -> Option<i128>,
+    float: impl Fn(f64, f64) -> f64,
+) -> Result<(), Overflow> {
+    match (&args[0].data, &args[1].data) {
+        (Data::F64(a), Data::F64(b)) => {
+            let mut bad = false;
+            f64s(&mut out.data).extend(a.iter().zip(b).map(|(&x, &y)| {
+                let z = float(x, y);
+                bad |= z.is_infinite();
+                z
+            }));
+            return if bad { Err(Overflow) } else { Ok(()) };
+        }
+        (Data::I64(a), Data::I64(b)) => {
+            let mut bad = false;
+            i64s(&mut out.data).extend(a.iter().zip(b).map(|(&x, &y)| {
+                let missing = (x == MISSING_I64) | (y == MISSING_I64);
+                let (z, over) = narrow(x, y);
+                bad |= !missing & (over | (z == MISSING_I64));
+                if missing { MISSING_I64 } else { z }
+            }));
+            if !bad {
+                return Ok(());
+            }
+        }
+        _ => {}
+    }
+    // What does not fit 64 bits is worked out in 128.
+    let (a, b) = (args[0].data.to_i128(), args[1].data.to_i128());
+    let out = i128s(&mut out.data);
+    for (x, y) in a.into_iter().zip(b) {
+        out.push(if x == MISSING_I128 || y == MISSING_I128 {
+            MISSING_I128
+        } else {
+            wide(x, y).filter(|z| *z != MISSING_I128).ok_or(Overflow)?
+        });
+    }
+    Ok(())
+}
+
+fn whole1(
+    arg: &Column,
+    out: &mut Column,
+    narrow: impl Fn(i64) -> (i64, bool),
+    wide: impl Fn(i128) -> Option<i128>,
+    float: impl Fn(f64) -> f64,
+) -> Result<(), Overflow> {
+    whole2(&[arg, arg], out, |x, _| narrow(x), |x, _| wide(x), |x, _| float(x))
+}
+
+fn divide(args: &[&Column], out: &mut Data) -> Result<u64, Overflow> {
+    let mut zeros = 0;
+    match (&args[0].data, &args[1].data) {
+        (Data::F64(a), Data::F64(b)) => {
+            let out = f64s(out);
+            for (&x, &y) in a.iter().zip(b) {
+                zeros += u64::from(y == 0.0);
+                let z = if y == 0.0 { f64::NAN } else { x / y };
+                if z.is_infinite() {
+                    return Err(Overflow);
+                }
+                out.push(z);
+            }
+        }
+        (Data::I64(a), Data::I64(b)) => f64s(out).extend(a.iter().zip(b).map(|(&x, &y)| {
+            if x == MISSING_I64 || y == MISSING_I64 || y == 0 {
+                zeros += u64::from(y == 0);
+                f64::NAN
+            } else if x.unsigned_abs() <= EXACT && y.unsigned_abs() <= EXACT {
+                x as f64 / y as f64 // both exact: one IEEE division rounds correctly
+            } else {
+                ratio(i128::from(x), i128::from(y))
+            }
+        })),
+        (a, b) => {
+            let (a, b) = (a.to_i128(), b.to_i128());
+            f64s(out).extend(a.into_iter().zip(b).map(|(x, y)| {
+                zeros += u64::from(y == 0);
+                if x == MISSING_I128 || y == MISSING_I128 { f64::NAN } else { ratio(x, y) }
+            }));
+        }
+    }
+    Ok(zeros)
+}
+
+fn ratio(x: i128, y: i128) -> f64 {
+    decimal_ratio(Decimal::new(x, 0), Decimal::new(y, 0)).unwrap_or(f64::NAN)
+}
+
+/// `number / unit`, halves away from zero.
+fn div_half_away(number: i128, unit: i128) -> i128 {
+    let (q, r) = (number / unit, number % unit);
+    if r.unsigned_abs() >= unit.unsigned_abs() - r.unsigned_abs() { q + number.signum() } else { q }
+}
+
+fn round(arg: &Column, kind: Kind, digits: u8, out: &mut Column) -> Result<(), Overflow> {
+    let result = Kind::Number { scale: digits };
+    if let Kind::Number { scale } = kind {
+        let wide = arg.data.to_i128();
+        let Some(unit) = pow10(u32::from(scale.saturating_sub(digits))) else { return Err(Overflow) };
+        let rounded = wide
+            .into_iter()
+            .map(|x| (x != MISSING_I128).then(|| if unit == 1 { x } else { div_half_away(x, unit) }));
+        out.data = narrowest(rounded);
+        return Ok(());
+    }
+    out.data = Data::empty(result);
+    if let Data::F64(v) = &arg.data {
+        for &x in v {
+            let number = if x.is_nan() {
+                Value::Missing
+            } else {
+                let text = format!("{x:.*}", usize::from(digits));
+                Value::Number(text.parse().map_err(|()| Overflow)?)
+            };
+            out.push(result, &number);
+        }
+    }
+    Ok(())
+}
+
+/// Whole numbers in 64 bits where all of them fit.
+fn narrowest(values: impl Iterator<Item = Option<i128>>) -> Data {
+    let mut narrow = Vec::new();
+    let mut wide = Vec::new();
+    for v in values {
+        match v.map(i64::try_from) {
+            _ if !wide.is_empty() => wide.push(v.unwrap_or(MISSING_I128)),
+            None => narrow.push(MISSING_I64),
+            Some(Ok(n)) if n != MISSING_I64 => narrow.push(n),
+            Some(_) => {
+                wide = Data::I64(std::mem::take(&mut narrow)).to_i128();
+                wide.push(v.unwrap_or(MISSING_I128));
+            }
+        }
+    }
+    if wide.is_empty() { Data::I64(narrow) } else { Data::I128(wide) }
+}
+
+fn compare(args: &[&Column], how: Comparison, out: &mut Vec<u8>) {
+    macro_rules! each {
+        ($a:expr, $b:expr, $missing:expr, $order:expr) => {
+            out.extend($a.iter().zip($b.iter()).map(|(&x, &y)| {
+                if $missing(x) || $missing(y) { MISSING_BOOL } else { u8::from($order(x, y)) }
+            }))
+        };
+    }
+    macro_rules! typed {
+        ($a:expr, $b:expr, $missing:expr) => {
+            match how {
+                Comparison::Equal => each!($a, $b, $missing, |x, y| x == y),
+                Comparison::NotEqual => each!($a, $b, $missing, |x, y| x != y),
+                Comparison::Less => each!($a, $b, $missing, |x, y| x < y),
+                Comparison::LessEqual => each!($a, $b, $missing, |x, y| x <= y),
+                Comparison::Greater => each!($a, $b, $missing, |x, y| x > y),
+                Comparison::GreaterEqual => each!($a, $b, $missing, |x, y| x >= y),
+            }
+        };
+    }
+    match (&args[0].data, &args[1].data) {
+        (Data::I64(a), Data::I64(b)) => typed!(a, b, |x: i64| x == MISSING_I64),
+        (Data::I32(a), Data::I32(b)) => typed!(a, b, |x: i32| x == MISSING_I32),
+        (Data::F64(a), Data::F64(b)) => typed!(a, b, |x: f64| x.is_nan()),
+        (Data::Bool(a), Data::Bool(b)) => typed!(a, b, |x: u8| x == MISSING_BOOL),
+        (Data::Codes(a), Data::Codes(b)) => {
+            let (ta, tb) = (&args[0].dictionary, &args[1].dictionary);
+            out.extend(a.iter().zip(b).map(|(&x, &y)| {
+                if x == MISSING_CODE || y == MISSING_CODE {
+                    MISSING_BOOL
+                } else {
+                    u8::from(how.holds(ta.text(x).cmp(tb.text(y))))
+                }
+            }));
+        }
+        (a, b) => {
+            let (a, b) = (a.to_i128(), b.to_i128());
+            typed!(a, b, |x: i128| x == MISSING_I128);
+        }
+    }
+}
+
+/// The order of two values of one kind on a row; both are present.
+fn order(a: &Column, b: &Column, row: usize) -> Ordering {
+    match (&a.data, &b.data) {
+        (Data::I64(x), Data::I64(y)) => x[row].cmp(&y[row]),
+        (Data::I32(x), Data::I32(y)) => x[row].cmp(&y[row]),
+        (Data::F64(x), Data::F64(y)) => x[row].total_cmp(&y[row]),
+        (Data::Bool(x), Data::Bool(y)) => x[row].cmp(&y[row]),
+        (Data::Codes(x), Data::Codes(y)) => a.dictionary.text(x[row]).cmp(b.dictionary.text(y[row])),
+        (Data::I128(x), Data::I128(y)) => x[row].cmp(&y[row]),
+        (Data::I64(x), Data::I128(y)) => i128::from(x[row]).cmp(&y[row]),
+        (Data::I128(x), Data::I64(y)) => x[row].cmp(&i128::from(y[row])),
+        _ => Ordering::Equal,
+    }
+}
+
+fn bool2(args: &[&Column], out: &mut Vec<u8>, op: impl Fn(u8, u8) -> u8) {
+    if let (Data::Bool(a), Data::Bool(b)) = (&args[0].data, &args[1].data) {
+        out.extend(a.iter().zip(b).map(|(&x, &y)| op(x, y)));
+    }
+}
+
+/// Which argument an `if` takes on each row.
+fn choose_if(args: &[&Column], rows: usize, choices: &mut Vec<u8>) {
+    choices.clear();
+    choices.resize(rows, args.len() as u8 - 1);
+    // From the last condition to the first, so that the first that holds has the last word.
+    for condition in (0..args.len() - 1).step_by(2).rev() {
+        if let Data::Bool(truths) = &args[condition].data {
+            for (choice, &t) in choices.iter_mut().zip(truths) {
+                if t == 1 {
+                    *choice = condition as u8 + 1;
+                }
+            }
+        }
+    }
+}
+
+/// Takes on each row the value of the chosen argument.
+fn pick(args: &[&Column], kind: Kind, rows: usize, out: &mut Column, memory: &mut Memory<'_>) {
+    let choices = &memory.choices[..rows];
+    macro_rules! typed {
+        ($out:expr, $variant:ident, $missing:expr) => {
+            $out.extend(choices.iter().enumerate().map(|(r, &c)| match &args[c as usize].data {
+                Data::$variant(v) => v[r],
+                _ => $missing,
+            }))
+        };
+    }
+    match Data::empty(kind) {
+        Data::Codes(_) => {
+            memory.maps.resize(args.len(), Vec::new());
+            for (arg, map) in args.iter().zip(memory.maps.iter_mut()) {
+                out.dictionary.follow(&arg.dictionary, map);
+            }
+            let maps = &memory.maps[..];
+            codes(&mut out.data).extend(choices.iter().enumerate().map(
+                |(r, &c)| match &args[c as usize].data {
+                    Data::Codes(v) if v[r] != MISSING_CODE => maps[c as usize][v[r] as usize],
+                    _ => MISSING_CODE,
+                },
+            ));
+        }
+        Data::F64(_) => typed!(f64s(&mut out.data), F64, f64::NAN),
+        Data::I32(_) => typed!(i32s(&mut out.data), I32, MISSING_I32),
+        Data::Bool(_) => typed!(bools(&mut out.data), Bool, MISSING_BOOL),
+        _ if args.iter().any(|a| matches!(a.data, Data::I128(_))) => {
+            i128s(&mut out.data).extend(choices.iter().enumerate().map(
+                |(r, &c)| match &args[c as usize].data {
+                    Data::I64(v) if v[r] != MISSING_I64 => i128::from(v[r]),
+                    Data::I128(v) => v[r],
+                    _ => MISSING_I128,
+                },
+            ));
+        }
+        _ => typed!(i64s(&mut out.data), I64, MISSING_I64),
+    }
+}
+
+/// Applies a function of the day to dates or datetimes.
+fn days(data: &Data, out: &mut Data, f: impl Fn(i32) -> i32) {
+    let out = i32s(out);
+    match data {
+        Data::I32(v) => {
+            out.extend(v.iter().map(|&d| if d == MISSING_I32 { MISSING_I32 } else { f(d) }));
+        }
+        Data::I64(v) => out.extend(
+            v.iter().map(
+                |&t| {
+                    if t == MISSING_I64 { MISSING_I32 } else { f(t.div_euclid(DAY_MICROS) as i32) }
+                },
+            ),
+        ),
+        _ => {}
+    }
+}
+
+/// The days that business data is mostly about, 1960 to 2060, are looked up.
+const TABLE_FIRST: i32 = -3653;
+const TABLE_DAYS: usize = 36_525;
+
+/// A function of the day, worked out beforehand for common days.
+struct DayTable(Vec<i32>);
+
+impl DayTable {
+    fn new(f: impl Fn(i32) -> i32) -> DayTable {
+        DayTable((0..TABLE_DAYS as i32).map(|i| f(TABLE_FIRST + i)).collect())
+    }
+    #[inline]
+    fn get(&self, day: i32) -> Option<i32> {
+        self.0.get(day.wrapping_sub(TABLE_FIRST) as u32 as usize).copied()
+    }
+}
+
+fn period_table(unit: Unit) -> &'static DayTable {
+    static TABLES: [OnceLock<DayTable>; 6] = [const { OnceLock::new() }; 6];
+    TABLES[unit as usize].get_or_init(|| DayTable::new(|d| unit.of_day(d)))
+}
+
+fn part_table(part: Part) -> &'static DayTable {
+    static TABLES: [OnceLock<DayTable>; 3] = [const { OnceLock::new() }; 3];
+    TABLES[part as usize].get_or_init(|| DayTable::new(|d| part.of_day(d)))
+}

@@ -1,0 +1,232 @@
+//! Calculations over columns: a list of steps, each of which makes one column from earlier ones.
+//!
+//! The same program type serves rows (over the columns of a batch) and groups (over finished
+//! aggregates): a calculation means the same at every level. All choices are made when the program
+//! is built; a step is one loop over typed columns. Registers are kept and refilled, so that a batch
+//! costs no allocation once the first one has passed.
+//!
+//! If you add an operation: give it an [`Op`], a loop in `kernels.rs`, and have
+//! `language/resolve.rs` build it.
+
+use super::column::Column;
+use super::kernels;
+use crate::language::ast::Comparison;
+use crate::value::calendar::{Part, Unit};
+use crate::value::{Kind, Value};
+use std::fmt;
+use std::sync::Arc;
+
+/// Where a step takes an argument from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Operand {
+    /// A column that the program is given.
+    Input(usize),
+    /// The column that an earlier step made.
+    Step(usize),
+}
+
+/// A test of one text, made once for each distinct text.
+#[derive(Clone)]
+pub struct TextTest {
+    /// Identifies the test, so that the same test is made once.
+    pub key: String,
+    /// The test itself.
+    pub test: Arc<dyn Fn(&str) -> bool + Send + Sync>,
+}
+
+impl fmt::Debug for TextTest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.key)
+    }
+}
+
+/// What a step does. Numbers that meet in one step have the same scale, or are both binary64.
+#[derive(Clone, Debug)]
+pub enum Op {
+    /// The same value on every row.
+    Constant(Value),
+    /// Exact number times `10^n`, to bring it to another scale.
+    ScaleUp(u8),
+    /// Exact number to binary64.
+    ToFloat,
+    /// Sum of two numbers.
+    Add,
+    /// Difference of two numbers.
+    Subtract,
+    /// Product of two numbers; the scales add up.
+    Multiply,
+    /// Quotient of two numbers of one scale, binary64; missing where the divisor is zero.
+    Divide,
+    /// Minus.
+    Negate,
+    /// Absolute value.
+    Absolute,
+    /// Rounded to this many digits after the point, halves away from zero; an exact number.
+    Round(u8),
+    /// A comparison of two values of one kind; missing where either is.
+    Compare(Comparison),
+    /// A test of a text; missing where the text is.
+    Test(TextTest),
+    /// Three-valued and.
+    And,
+    /// Three-valued or.
+    Or,
+    /// Three-valued not.
+    Not,
+    /// Whether a value is missing; never missing itself.
+    IsMissing,
+    /// Conditions and values in turns, and a last value: the value behind the first condition that
+    /// holds.
+    If,
+    /// The first value that is present.
+    Coalesce,
+    /// The largest value present (or the smallest).
+    Extreme {
+        /// The largest.
+        largest: bool,
+    },
+    /// The period that a date lies in.
+    ToPeriod(Unit),
+    /// The part of the calendar that a date lies in.
+    ToPart(Part),
+    /// The first instant of a date.
+    DateToTime,
+    /// The date of a datetime.
+    TimeToDate,
+}
+
+/// One step.
+#[derive(Clone, Debug)]
+pub struct Step {
+    /// What it does.
+    pub op: Op,
+    /// What it does it to.
+    pub args: Vec<Operand>,
+    /// The kinds of the arguments.
+    pub arg_kinds: Vec<Kind>,
+    /// The kind of the result.
+    pub kind: Kind,
+    /// Conditions under which the result is used at all: a division by zero elsewhere is nobody's
+    /// concern. The second part is the truth that is needed.
+    pub guards: Vec<(Operand, bool)>,
+    /// The calculation in the words of the person who wrote it, for messages.
+    pub text: Arc<str>,
+}
+
+/// A list of steps over some inputs.
+#[derive(Clone, Debug, Default)]
+pub struct Program {
+    /// The steps, each using only inputs and earlier steps.
+    pub steps: Vec<Step>,
+}
+
+impl Program {
+    /// Adds a step, or finds the same one made before.
+    pub fn add(&mut self, step: Step) -> Operand {
+        let same = self.steps.iter().position(|s| {
+            s.args == step.args
+                && s.kind == step.kind
+                && s.guards == step.guards
+                && format!("{:?}", s.op) == format!("{:?}", step.op)
+        });
+        if let Some(at) = same {
+            return Operand::Step(at);
+        }
+        self.steps.push(step);
+        Operand::Step(self.steps.len() - 1)
+    }
+}
+
+/// Why a program stopped.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StepOverflow {
+    /// The calculation whose result did not fit.
+    pub text: Arc<str>,
+}
+
+/// The registers of a program, and what it remembers between batches.
+#[derive(Clone, Debug, Default)]
+pub struct Evaluator {
+    registers: Vec<Column>,
+    memos: Vec<Vec<u8>>,
+    maps: Vec<Vec<Vec<u32>>>,
+    choices: Vec<u8>,
+    /// Divisions by zero, by step.
+    pub zero_divisions: Vec<u64>,
+}
+
+/// What a kernel remembers between batches about one step.
+pub(crate) struct Memory<'a> {
+    /// Tests of texts already made, by code.
+    pub(crate) memo: &'a mut Vec<u8>,
+    /// The codes that the arguments' texts have in the result, by argument.
+    pub(crate) maps: &'a mut Vec<Vec<u32>>,
+    /// Scratch.
+    pub(crate) choices: &'a mut Vec<u8>,
+}
+
+fn from<'a>(registers: &'a [Column], operand: Operand, inputs: &[&'a Column]) -> &'a Column {
+    match operand {
+        Operand::Input(i) => inputs[i],
+        Operand::Step(i) => &registers[i],
+    }
+}
+
+impl Evaluator {
+    /// Registers for a program.
+    pub fn new(program: &Program) -> Evaluator {
+        let n = program.steps.len();
+        Evaluator {
+            registers: vec![Column::default(); n],
+            memos: vec![Vec::new(); n],
+            maps: vec![Vec::new(); n],
+            choices: Vec::new(),
+            zero_divisions: vec![0; n],
+        }
+    }
+
+    /// Runs all steps over some columns of `rows` values each.
+    ///
+    /// # Errors
+    /// The calculation that overflowed.
+    pub fn run(&mut self, program: &Program, inputs: &[&Column], rows: usize) -> Result<(), StepOverflow> {
+        for (i, step) in program.steps.iter().enumerate() {
+            let mut out = std::mem::take(&mut self.registers[i]);
+            let registers = &self.registers;
+            let args: Vec<&Column> = step.args.iter().map(|&a| from(registers, a, inputs)).collect();
+            let mut memory =
+                Memory { memo: &mut self.memos[i], maps: &mut self.maps[i], choices: &mut self.choices };
+            let done = kernels::run(step, &args, rows, &mut out, &mut memory);
+            self.registers[i] = out;
+            let zeros = done.map_err(|_| StepOverflow { text: step.text.clone() })?;
+            if zeros > 0 {
+                self.zero_divisions[i] += self.used_zero_divisions(step, inputs, rows);
+            }
+        }
+        Ok(())
+    }
+
+    fn get<'a>(&'a self, operand: Operand, inputs: &[&'a Column]) -> &'a Column {
+        from(&self.registers, operand, inputs)
+    }
+
+    /// How many of a step's divisions by zero are on rows that use the result.
+    fn used_zero_divisions(&self, step: &Step, inputs: &[&Column], rows: usize) -> u64 {
+        let divisor = self.get(step.args[1], inputs);
+        let dividend = self.get(step.args[0], inputs);
+        let used = |row: usize| {
+            step.guards.iter().all(|&(guard, truth)| {
+                kernels::truth(self.get(guard, inputs), row) == Some(truth)
+                    || (!truth && kernels::truth(self.get(guard, inputs), row).is_none())
+            })
+        };
+        let is_hit =
+            |&row: &usize| kernels::is_zero(divisor, row) && !dividend.data.is_missing(row) && used(row);
+        (0..rows).filter(is_hit).count() as u64
+    }
+
+    /// The column of an operand, after [`Evaluator::run`].
+    pub fn column<'a>(&'a self, operand: Operand, inputs: &[&'a Column]) -> &'a Column {
+        self.get(operand, inputs)
+    }
+}

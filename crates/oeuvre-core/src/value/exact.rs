@@ -1,0 +1,188 @@
+//! From exact whole numbers to correctly rounded binary64.
+//!
+//! Means, deviations and quotients are worked out as exact fractions and rounded once, to the
+//! nearest binary64 with ties to even (IEEE 754, 4.3.1), so that they never depend on the order
+//! of the rows.
+
+use super::decimal::{Decimal, big_pow10, pow10};
+use num_bigint::{BigInt, BigUint, Sign};
+
+/// Whole numbers up to this are exact in binary64.
+const EXACT_F64: u128 = 1 << 53;
+/// Powers of ten up to this exponent are exact in binary64.
+const EXACT_POW10: u8 = 22;
+
+/// The binary64 nearest to `numerator / denominator`; `None` when the denominator is zero.
+pub fn ratio_to_f64(numerator: &BigInt, denominator: &BigInt) -> Option<f64> {
+    if denominator.sign() == Sign::NoSign {
+        return None;
+    }
+    let negative = (numerator.sign() == Sign::Minus) != (denominator.sign() == Sign::Minus);
+    let magnitude = unsigned_ratio(numerator.magnitude(), denominator.magnitude());
+    Some(if negative { -magnitude } else { magnitude })
+}
+
+fn unsigned_ratio(numerator: &BigUint, denominator: &BigUint) -> f64 {
+    if numerator.bits() == 0 {
+        return 0.0;
+    }
+    // Shift so that the quotient has 64 to 66 bits: more than the 53 that are kept.
+    let shift = 65 - (numerator.bits() as i64 - denominator.bits() as i64);
+    let (n, d) = if shift >= 0 {
+        (numerator << shift as u64, denominator.clone())
+    } else {
+        (numerator.clone(), denominator << (-shift) as u64)
+    };
+    let quotient = &n / &d;
+    let sticky = &quotient * &d != n;
+    round_scaled(&quotient, sticky, -shift)
+}
+
+/// The binary64 nearest to the square root of `numerator / denominator`; `None` for a zero
+/// denominator or a negative fraction.
+pub fn sqrt_ratio_to_f64(numerator: &BigInt, denominator: &BigInt) -> Option<f64> {
+    let zero = denominator.sign() == Sign::NoSign;
+    if zero || numerator.sign() == Sign::Minus || denominator.sign() == Sign::Minus {
+        return None;
+    }
+    let (numerator, denominator) = (numerator.magnitude(), denominator.magnitude());
+    if numerator.bits() == 0 {
+        return Some(0.0);
+    }
+    // An even shift, so that the root of the shifted fraction has about 66 bits.
+    let mut shift = 132 - (numerator.bits() as i64 - denominator.bits() as i64);
+    shift += shift & 1;
+    let (n, d) = if shift >= 0 {
+        (numerator << shift as u64, denominator.clone())
+    } else {
+        (numerator.clone(), denominator << (-shift) as u64)
+    };
+    let quotient = &n / &d;
+    let root = quotient.sqrt();
+    let sticky = &root * &root * &d != n;
+    Some(round_scaled(&root, sticky, -shift / 2))
+}
+
+/// `(integer + something below one when sticky) * 2^exponent`, rounded to the nearest binary64.
+/// The integer has at least 55 bits, so that the sticky part cannot reach the rounding place.
+fn round_scaled(integer: &BigUint, sticky: bool, exponent: i64) -> f64 {
+    let bits = integer.bits() as i64;
+    // Below the normal range fewer bits are kept.
+    let top = bits + exponent; // the value is below 2^top
+    let keep = (top + 1074).clamp(0, 53);
+    let drop = bits - keep;
+    let mut kept = u64::try_from(integer >> drop as u64).unwrap_or(u64::MAX);
+    let half = integer.bit((drop - 1) as u64);
+    let below = sticky || integer.trailing_zeros().is_some_and(|z| (z as i64) < drop - 1);
+    if half && (below || kept & 1 == 1) {
+        kept += 1;
+    }
+    let scale = exponent + drop;
+    if top > 1025 {
+        return f64::INFINITY;
+    }
+    // Two exact steps: the power of two alone may lie below the normal range.
+    let first = scale / 2;
+    kept as f64 * (first as f64).exp2() * ((scale - first) as f64).exp2()
+}
+
+/// The binary64 nearest to a decimal.
+pub fn decimal_to_f64(number: Decimal) -> f64 {
+    if number.mantissa.unsigned_abs() <= EXACT_F64 && number.scale <= EXACT_POW10 {
+        // Both are exact, so that one IEEE division rounds correctly.
+        return number.mantissa as f64 / 10f64.powi(i32::from(number.scale));
+    }
+    ratio_to_f64(&BigInt::from(number.mantissa), &big_pow10(number.scale)).unwrap_or(f64::NAN)
+}
+
+/// The binary64 nearest to `a / b`; `None` when `b` is zero.
+pub fn decimal_ratio(a: Decimal, b: Decimal) -> Option<f64> {
+    if b.mantissa == 0 {
+        return None;
+    }
+    let scale = a.scale.max(b.scale);
+    let up = |d: Decimal| pow10(u32::from(scale - d.scale)).and_then(|unit| d.mantissa.checked_mul(unit));
+    if let (Some(a), Some(b)) = (up(a), up(b))
+        && a.unsigned_abs() <= EXACT_F64
+        && b.unsigned_abs() <= EXACT_F64
+    {
+        return Some(a as f64 / b as f64);
+    }
+    let big = |d: Decimal| BigInt::from(d.mantissa) * big_pow10(scale - d.scale);
+    ratio_to_f64(&big(a), &big(b))
+}
+
+/// A binary64 as an exact fraction `(numerator, denominator)`; `None` unless it is finite.
+pub fn f64_to_ratio(value: f64) -> Option<(BigInt, BigInt)> {
+    if !value.is_finite() {
+        return None;
+    }
+    let bits = value.to_bits();
+    let exponent = ((bits >> 52) & 0x7ff) as i64;
+    let fraction = bits & ((1 << 52) - 1);
+    let (mantissa, power) =
+        if exponent == 0 { (fraction, -1074) } else { (fraction | 1 << 52, exponent - 1075) };
+    let mut numerator = BigInt::from(mantissa);
+    if value < 0.0 {
+        numerator = -numerator;
+    }
+    Some(if power >= 0 {
+        (numerator << power as u64, BigInt::from(1))
+    } else {
+        (numerator, BigInt::from(1) << (-power) as u64)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(1, 3, 1.0 / 3.0)]
+    #[case(-2, 3, -2.0 / 3.0)]
+    #[case(0, 7, 0.0)]
+    #[case(9_007_199_254_740_993, 1, 9_007_199_254_740_992.0)] // halfway, to even
+    #[case(9_007_199_254_740_995, 1, 9_007_199_254_740_996.0)]
+    fn a_fraction_is_rounded_once(#[case] n: i64, #[case] d: i64, #[case] expected: f64) {
+        assert_eq!(ratio_to_f64(&n.into(), &d.into()), Some(expected));
+    }
+
+    #[test]
+    fn the_smallest_numbers_and_the_largest_are_met() {
+        let two = BigInt::from(2);
+        let tiny = ratio_to_f64(&1.into(), &two.pow(1074)).unwrap();
+        assert_eq!(tiny, f64::from_bits(1));
+        assert_eq!(ratio_to_f64(&1.into(), &two.pow(1075)), Some(0.0));
+        assert_eq!(ratio_to_f64(&3.into(), &two.pow(1075)), Some(f64::from_bits(2)));
+        assert_eq!(ratio_to_f64(&two.pow(1025), &1.into()), Some(f64::INFINITY));
+        assert_eq!(ratio_to_f64(&1.into(), &0.into()), None);
+    }
+
+    proptest! {
+        #[test]
+        fn quotients_of_exact_numbers_agree_with_ieee(a in -(1i64 << 53)..(1i64 << 53), b in 1i64..(1 << 53)) {
+            prop_assert_eq!(ratio_to_f64(&a.into(), &b.into()), Some(a as f64 / b as f64));
+        }
+
+        #[test]
+        fn roots_of_exact_numbers_agree_with_ieee(a in 0i64..(1 << 53)) {
+            prop_assert_eq!(sqrt_ratio_to_f64(&a.into(), &1.into()), Some((a as f64).sqrt()));
+        }
+
+        #[test]
+        fn decimals_agree_with_the_standard_library(m in any::<i128>(), scale in 0u8..=38) {
+            let number = Decimal::new(m, scale);
+            prop_assert_eq!(decimal_to_f64(number), number.to_string().parse::<f64>().unwrap());
+        }
+
+        #[test]
+        fn any_finite_number_survives_the_way_to_a_fraction_and_back(bits in any::<u64>()) {
+            let value = f64::from_bits(bits);
+            prop_assume!(value.is_finite() && value != 0.0);
+            let (n, d) = f64_to_ratio(value).unwrap();
+            prop_assert_eq!(ratio_to_f64(&n, &d), Some(value));
+        }
+    }
+}

@@ -1,0 +1,161 @@
+//! Single values and the kinds they have.
+
+pub mod calendar;
+pub mod decimal;
+pub mod exact;
+
+use calendar::{Part, Period, Unit};
+use decimal::Decimal;
+use std::cmp::Ordering;
+use std::fmt;
+use std::sync::Arc;
+
+/// What a column or a calculation holds, known before any row is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Kind {
+    /// Exact decimals with this many digits after the point.
+    Number {
+        /// Digits after the point.
+        scale: u8,
+    },
+    /// Binary64 numbers: quotients, means, roots, and data with exponents.
+    Float,
+    /// Unicode text.
+    Text,
+    /// True or false.
+    Boolean,
+    /// Calendar dates.
+    Date,
+    /// Wall-clock times on calendar dates.
+    DateTime,
+    /// Periods of one unit.
+    Period(Unit),
+    /// Parts of the calendar that come again.
+    Part(Part),
+}
+
+impl Kind {
+    /// Whether it can be added up.
+    pub const fn is_number(self) -> bool {
+        matches!(self, Kind::Number { .. } | Kind::Float)
+    }
+
+    /// The kind in a reader's words, for messages.
+    pub const fn describe(self) -> &'static str {
+        match self {
+            Kind::Number { .. } | Kind::Float => "a number",
+            Kind::Text => "text",
+            Kind::Boolean => "a condition",
+            Kind::Date => "a date",
+            Kind::DateTime => "a date with a time",
+            Kind::Period(Unit::Day) => "a day",
+            Kind::Period(Unit::Week) => "a week",
+            Kind::Period(Unit::Month) => "a month",
+            Kind::Period(Unit::Quarter) => "a quarter",
+            Kind::Period(Unit::Half) => "a half-year",
+            Kind::Period(Unit::Year) => "a year",
+            Kind::Part(Part::Weekday) => "a weekday",
+            Kind::Part(Part::MonthOfYear) => "a month of the year",
+            Kind::Part(Part::QuarterOfYear) => "a quarter of the year",
+        }
+    }
+}
+
+/// One value, outside the batches: a constant, a label, a cell on its way to a renderer.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Value {
+    /// No value.
+    Missing,
+    /// An exact number.
+    Number(Decimal),
+    /// A binary64 number; never infinite or not-a-number.
+    Float(f64),
+    /// Text.
+    Text(Arc<str>),
+    /// True or false.
+    Boolean(bool),
+    /// Days since 1970-01-01.
+    Date(i32),
+    /// Microseconds since 1970-01-01T00:00.
+    DateTime(i64),
+    /// A period.
+    Period(Period),
+    /// A part of the calendar, with its place.
+    Part(Part, i32),
+}
+
+impl Value {
+    /// Whether there is no value.
+    pub const fn is_missing(&self) -> bool {
+        matches!(self, Value::Missing)
+    }
+
+    /// The order of labels on the lines of a table: numbers by value, text with case folded first
+    /// and as written where that leaves a tie, time in time, missing last.
+    pub fn label_order(&self, other: &Value) -> Ordering {
+        use Value::*;
+        match (self, other) {
+            (Missing, Missing) => Ordering::Equal,
+            (Missing, _) => Ordering::Greater,
+            (_, Missing) => Ordering::Less,
+            (Text(a), Text(b)) => text_order(a, b),
+            (Number(a), Number(b)) => a.cmp(b),
+            (Float(a), Float(b)) => a.total_cmp(b),
+            (Number(a), Float(b)) => exact::decimal_to_f64(*a).total_cmp(b),
+            (Float(a), Number(b)) => a.total_cmp(&exact::decimal_to_f64(*b)),
+            (Boolean(a), Boolean(b)) => a.cmp(b),
+            (Date(a), Date(b)) => a.cmp(b),
+            (DateTime(a), DateTime(b)) => a.cmp(b),
+            (Period(a), Period(b)) => a.cmp(b),
+            (Part(a, x), Part(b, y)) => (a, x).cmp(&(b, y)),
+            _ => self.rank().cmp(&other.rank()),
+        }
+    }
+
+    fn rank(&self) -> u8 {
+        match self {
+            Value::Boolean(_) => 0,
+            Value::Number(_) | Value::Float(_) => 1,
+            Value::Date(_) => 2,
+            Value::DateTime(_) => 3,
+            Value::Period(_) => 4,
+            Value::Part(..) => 5,
+            Value::Text(_) => 6,
+            Value::Missing => 7,
+        }
+    }
+}
+
+/// Case-folded order, as written where that leaves a tie.
+pub fn text_order(a: &str, b: &str) -> Ordering {
+    let fold = |s: &str| s.chars().flat_map(char::to_lowercase).collect::<Vec<_>>();
+    if a.is_ascii() && b.is_ascii() {
+        let lower = |s: &'_ str| s.bytes().map(|b| b.to_ascii_lowercase()).collect::<Vec<_>>();
+        return lower(a).cmp(&lower(b)).then_with(|| a.cmp(b));
+    }
+    fold(a).cmp(&fold(b)).then_with(|| a.cmp(b))
+}
+
+/// The shortest text that reads back as the same binary64, without an exponent for the sizes
+/// that people meet.
+pub fn float_text(value: f64) -> String {
+    let magnitude = value.abs();
+    if value != 0.0 && !(1e-9..1e17).contains(&magnitude) { format!("{value:e}") } else { format!("{value}") }
+}
+
+impl fmt::Display for Value {
+    /// The raw value at full precision: what CSV and JSON carry. Missing prints as nothing.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Value::Missing => Ok(()),
+            Value::Number(d) => write!(f, "{d}"),
+            Value::Float(v) => f.write_str(&float_text(*v)),
+            Value::Text(t) => f.write_str(t),
+            Value::Boolean(b) => write!(f, "{b}"),
+            Value::Date(d) => f.write_str(&calendar::date_text(*d)),
+            Value::DateTime(t) => f.write_str(&calendar::datetime_text(*t)),
+            Value::Period(p) => write!(f, "{p}"),
+            Value::Part(part, i) => f.write_str(part.labels().get(*i as usize).copied().unwrap_or("")),
+        }
+    }
+}

@@ -1,0 +1,426 @@
+//! Where fields and records end: separators and line feeds outside quotes, found 64 bytes at a time.
+//!
+//! Each 64 bytes become three bit masks (separators, line feeds, quotes). A prefix XOR over the quote
+//! mask says which bytes lie inside quotes; what is left of the other two are the marks, which are
+//! written out as positions. So quoted separators and line breaks cost nothing extra, and where no
+//! quote is in sight the XOR is skipped.
+//!
+//! A quote that RFC 4180 does not allow (`5" pipe`) would turn inside and outside around for the
+//! rest of the file; the masks see it at once, and it is reported.
+//!
+//! The loop is written once and compiled for several instruction sets, of which the best is picked
+//! at run time. If you change it, the tests compare all of them with a plain state machine.
+
+use std::sync::OnceLock;
+
+/// The characters that structure a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Dialect {
+    /// Between fields.
+    pub(crate) separator: u8,
+    /// Around fields; `None` when quotes are ordinary characters.
+    pub(crate) quote: Option<u8>,
+}
+
+/// What a scan found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Found {
+    /// The marks end with the line feed that ends the last record; so many line feeds are marks.
+    Records {
+        /// Marks that are line feeds (or the end of the data).
+        ends: usize,
+        /// Where the next record starts.
+        next: usize,
+    },
+    /// A quote at this place is not at the edge of a field.
+    StrayQuote(usize),
+    /// The data ends inside quotes.
+    OpenQuote,
+}
+
+/// Finds all marks of the records that start before `until`. The data starts with a record; its end
+/// ends a record too. Marks are positions in `data`, which must be shorter than 4 GiB.
+pub(crate) fn scan(data: &[u8], until: usize, dialect: Dialect, marks: &mut Vec<u32>) -> Found {
+    (implementation().scan)(data, until, dialect, marks)
+}
+
+/// The number of quotes, modulo two.
+pub(crate) fn odd_quotes(data: &[u8], quote: u8) -> bool {
+    (implementation().odd)(data, quote)
+}
+
+type Scan = fn(&[u8], usize, Dialect, &mut Vec<u32>) -> Found;
+
+/// One compiled version of the loops.
+#[derive(Clone, Copy)]
+struct Implementation {
+    #[cfg_attr(not(test), allow(dead_code))]
+    name: &'static str,
+    scan: Scan,
+    odd: fn(&[u8], u8) -> bool,
+}
+
+fn implementation() -> Implementation {
+    static BEST: OnceLock<Implementation> = OnceLock::new();
+    *BEST.get_or_init(|| implementations()[0])
+}
+
+/// All versions that this processor can run, best first.
+fn implementations() -> Vec<Implementation> {
+    let mut all = Vec::new();
+    #[cfg(target_arch = "x86_64")]
+    x86::add(&mut all);
+    all.push(Implementation { name: "plain", scan: scan_with::<Plain>, odd: odd_with::<Plain> });
+    all
+}
+
+/// How to find bytes in a block of 64.
+trait Masks {
+    /// Bit `i` says that byte `i` equals `byte`.
+    fn eq(block: &[u8; 64], byte: u8) -> u64;
+    /// For every bit, whether an odd number of set bits lie at or below it.
+    fn prefix_xor(bits: u64) -> u64;
+}
+
+/// Without vector instructions: eight bytes at a time.
+struct Plain;
+
+impl Masks for Plain {
+    #[inline(always)]
+    fn eq(block: &[u8; 64], byte: u8) -> u64 {
+        const LOW: u64 = 0x0101_0101_0101_0101;
+        const HIGH: u64 = 0x8080_8080_8080_8080;
+        let mut mask = 0;
+        for (i, word) in block.as_chunks::<8>().0.iter().enumerate() {
+            let x = u64::from_le_bytes(*word) ^ (LOW * u64::from(byte));
+            // The high bit of each byte that is zero, exactly.
+            let zero = !(((x & !HIGH).wrapping_add(!HIGH)) | x) & HIGH;
+            mask |= (zero >> 7).wrapping_mul(0x0102_0408_1020_4080) >> 56 << (8 * i);
+        }
+        mask
+    }
+    #[inline(always)]
+    fn prefix_xor(mut bits: u64) -> u64 {
+        for shift in [1, 2, 4, 8, 16, 32] {
+            bits ^= bits << shift;
+        }
+        bits
+    }
+}
+
+#[inline(always)]
+fn odd_with<M: Masks>(data: &[u8], quote: u8) -> bool {
+    let (blocks, rest) = data.as_chunks::<64>();
+    let mut count = 0;
+    for block in blocks {
+        count += M::eq(block, quote).count_ones();
+    }
+    count += rest.iter().map(|&b| u32::from(b == quote)).sum::<u32>();
+    count & 1 == 1
+}
+
+/// Room for the marks of one block beyond those counted.
+const BLOCK: usize = 64;
+
+#[inline(always)]
+fn scan_with<M: Masks>(data: &[u8], until: usize, dialect: Dialect, marks: &mut Vec<u32>) -> Found {
+    let quote = dialect.quote.unwrap_or(b'"');
+    let quoting = if dialect.quote.is_some() { u64::MAX } else { 0 };
+    let mut n = 0;
+    let mut ends = 0;
+    // Carried from block to block: all ones inside quotes; whether the byte before ends a field or
+    // closes a quote; whether it closes a quote.
+    let (mut inside, mut edge, mut closed) = (0u64, 1u64, 0u64);
+    let mut at = 0;
+    let mut tail = [0u8; 64];
+    while at < data.len() {
+        let block: &[u8; 64] = match data[at..].first_chunk::<64>() {
+            Some(block) => block,
+            None => {
+                // Zeros are no marks unless the dialect makes them so, and those are cut off below.
+                tail[..data.len() - at].copy_from_slice(&data[at..]);
+                &tail
+            }
+        };
+        let valid = if data.len() - at < 64 { (1u64 << (data.len() - at)) - 1 } else { u64::MAX };
+        let lines = M::eq(block, b'\n') & valid;
+        let both = (M::eq(block, dialect.separator) & valid) | lines;
+        let quotes = M::eq(block, quote) & valid & quoting;
+        let (mut found, mut line_ends);
+        let mut stray = 0;
+        if quotes | inside | closed == 0 {
+            (found, line_ends) = (both, lines);
+            edge = found >> 63;
+        } else {
+            let within = M::prefix_xor(quotes) ^ inside;
+            inside = 0u64.wrapping_sub(within >> 63);
+            (found, line_ends) = (both & !within, lines & !within);
+            let (opening, closing) = (quotes & within, quotes & !within);
+            let after_edge = (found | closing) << 1 | edge;
+            let after_closing = closing << 1 | closed;
+            let returns = M::eq(block, b'\r');
+            stray = (opening & !after_edge) | (after_closing & !(found | quotes | returns) & valid);
+            edge = (found | closing) >> 63;
+            closed = closing >> 63;
+        }
+        let mut last = false;
+        if at + 64 >= until {
+            let from = until.saturating_sub(at + 1).min(64);
+            let late = if from == 64 { 0 } else { line_ends & (u64::MAX << from) };
+            if late != 0 {
+                let upto = late ^ late.wrapping_sub(1); // up to and including the first one
+                found &= upto;
+                line_ends &= upto;
+                stray &= upto;
+                last = true;
+            }
+        }
+        if stray != 0 {
+            let first = at + stray.trailing_zeros() as usize;
+            // After a closing quote it is the quote before that is to blame.
+            let blame = if data[first] == quote { first } else { first.saturating_sub(1) };
+            return Found::StrayQuote(blame);
+        }
+        if marks.len() < n + BLOCK {
+            marks.resize((n + BLOCK) * 2, 0);
+        }
+        n = write_positions(found, at as u32, marks, n);
+        ends += line_ends.count_ones() as usize;
+        if last {
+            marks.truncate(n);
+            return Found::Records { ends, next: marks[n - 1] as usize + 1 };
+        }
+        at += 64;
+    }
+    if inside != 0 {
+        return Found::OpenQuote;
+    }
+    marks.truncate(n);
+    let last_end = marks.last().map_or(0, |&m| m as usize + 1);
+    if data.last().is_some_and(|&b| b != b'\n') || (last_end < data.len()) {
+        // The last record has no line feed: the end of the data ends it.
+        marks.push(data.len() as u32);
+        ends += 1;
+    }
+    Found::Records { ends, next: data.len() }
+}
+
+/// Writes out the positions of the set bits, eight at a time without looking how many there are.
+#[inline(always)]
+fn write_positions(mut bits: u64, base: u32, marks: &mut [u32], n: usize) -> usize {
+    let count = bits.count_ones() as usize;
+    let mut at = n;
+    loop {
+        let Some(eight) = marks[at..].first_chunk_mut::<8>() else { return n + count };
+        for place in eight {
+            *place = base.wrapping_add(bits.trailing_zeros());
+            bits &= bits.wrapping_sub(1);
+        }
+        at += 8;
+        if at >= n + count {
+            return n + count;
+        }
+    }
+}
+
+/// The same loops with vector instructions.
+#[cfg(target_arch = "x86_64")]
+#[allow(unsafe_code)]
+mod x86 {
+    use super::{Dialect, Found, Implementation, Masks, odd_with, scan_with};
+    use std::arch::x86_64::*;
+
+    /// 16 bytes at a time: every x86-64 processor.
+    struct Sse2;
+    /// 32 bytes at a time.
+    struct Avx2;
+    /// 64 bytes at a time.
+    struct Avx512;
+
+    impl Masks for Sse2 {
+        #[inline(always)]
+        fn eq(block: &[u8; 64], byte: u8) -> u64 {
+            let mut mask = 0;
+            for (i, part) in block.as_chunks::<16>().0.iter().enumerate() {
+                // SAFETY: SSE2 is part of x86-64; the load is of 16 bytes that the array has.
+                let bits = unsafe {
+                    let v = _mm_loadu_si128(part.as_ptr().cast());
+                    _mm_movemask_epi8(_mm_cmpeq_epi8(v, _mm_set1_epi8(byte as i8)))
+                };
+                mask |= u64::from(bits as u16) << (16 * i);
+            }
+            mask
+        }
+        #[inline(always)]
+        fn prefix_xor(bits: u64) -> u64 {
+            super::Plain::prefix_xor(bits)
+        }
+    }
+
+    #[inline(always)]
+    fn carryless_prefix_xor(bits: u64) -> u64 {
+        // SAFETY: only used by versions that are picked where pclmulqdq is there.
+        unsafe {
+            let all = _mm_set1_epi8(-1);
+            let product = _mm_clmulepi64_si128::<0>(_mm_set_epi64x(0, bits as i64), all);
+            _mm_cvtsi128_si64(product) as u64
+        }
+    }
+
+    impl Masks for Avx2 {
+        #[inline(always)]
+        fn eq(block: &[u8; 64], byte: u8) -> u64 {
+            // SAFETY: only used by the version that is picked where AVX2 is there; the loads are of
+            // 64 bytes that the array has.
+            unsafe {
+                let byte = _mm256_set1_epi8(byte as i8);
+                let half = |at: usize| {
+                    let v = _mm256_loadu_si256(block.as_ptr().add(at).cast());
+                    u64::from(_mm256_movemask_epi8(_mm256_cmpeq_epi8(v, byte)) as u32)
+                };
+                half(0) | half(32) << 32
+            }
+        }
+        #[inline(always)]
+        fn prefix_xor(bits: u64) -> u64 {
+            carryless_prefix_xor(bits)
+        }
+    }
+
+    impl Masks for Avx512 {
+        #[inline(always)]
+        fn eq(block: &[u8; 64], byte: u8) -> u64 {
+            // SAFETY: only used by the version that is picked where AVX-512 BW is there; the load is
+            // of 64 bytes that the array has.
+            unsafe {
+                let v = _mm512_loadu_si512(block.as_ptr().cast());
+                _mm512_cmpeq_epi8_mask(v, _mm512_set1_epi8(byte as i8))
+            }
+        }
+        #[inline(always)]
+        fn prefix_xor(bits: u64) -> u64 {
+            carryless_prefix_xor(bits)
+        }
+    }
+
+    macro_rules! version {
+        ($features:literal, $masks:ty, $scan:ident, $odd:ident) => {
+            fn $scan(data: &[u8], until: usize, dialect: Dialect, marks: &mut Vec<u32>) -> Found {
+                #[target_feature(enable = $features)]
+                fn inner(data: &[u8], until: usize, dialect: Dialect, marks: &mut Vec<u32>) -> Found {
+                    scan_with::<$masks>(data, until, dialect, marks)
+                }
+                // SAFETY: only listed where the processor has these features.
+                unsafe { inner(data, until, dialect, marks) }
+            }
+            fn $odd(data: &[u8], quote: u8) -> bool {
+                #[target_feature(enable = $features)]
+                fn inner(data: &[u8], quote: u8) -> bool {
+                    odd_with::<$masks>(data, quote)
+                }
+                // SAFETY: as above.
+                unsafe { inner(data, quote) }
+            }
+        };
+    }
+    version!("avx2,bmi1,bmi2,popcnt,pclmulqdq", Avx2, scan_avx2, odd_avx2);
+    version!("avx512bw,avx512f,bmi1,bmi2,popcnt,pclmulqdq", Avx512, scan_avx512, odd_avx512);
+
+    pub(super) fn add(all: &mut Vec<Implementation>) {
+        let common = is_x86_feature_detected!("bmi1")
+            && is_x86_feature_detected!("bmi2")
+            && is_x86_feature_detected!("popcnt")
+            && is_x86_feature_detected!("pclmulqdq");
+        if common && is_x86_feature_detected!("avx512f") && is_x86_feature_detected!("avx512bw") {
+            all.push(Implementation { name: "avx512", scan: scan_avx512, odd: odd_avx512 });
+        }
+        if common && is_x86_feature_detected!("avx2") {
+            all.push(Implementation { name: "avx2", scan: scan_avx2, odd: odd_avx2 });
+        }
+        all.push(Implementation { name: "sse2", scan: scan_with::<Sse2>, odd: odd_with::<Sse2> });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const COMMAS: Dialect = Dialect { separator: b',', quote: Some(b'"') };
+
+    /// One byte at a time.
+    fn slowly(data: &[u8], until: usize, dialect: Dialect) -> (Vec<u32>, Found) {
+        let (mut marks, mut ends, mut inside) = (Vec::new(), 0, false);
+        let edge = |i: usize| data[i] == dialect.separator || data[i] == b'\n';
+        for i in 0..data.len() {
+            if Some(data[i]) == dialect.quote {
+                if !inside {
+                    // The quote before it, if any, was a closing one: then this is the second of two.
+                    let before = i.checked_sub(1);
+                    let fine = before.is_none_or(|b| edge(b) || data[b] == data[i]);
+                    if !fine {
+                        return (marks, Found::StrayQuote(i));
+                    }
+                } else if i + 1 < data.len() && !edge(i + 1) && data[i + 1] != b'\r' && data[i + 1] != data[i]
+                {
+                    return (marks, Found::StrayQuote(i));
+                }
+                inside = !inside;
+            } else if !inside && edge(i) {
+                marks.push(i as u32);
+                if data[i] == b'\n' {
+                    ends += 1;
+                    if i + 1 >= until {
+                        return (marks, Found::Records { ends, next: i + 1 });
+                    }
+                }
+            }
+        }
+        if inside {
+            return (marks, Found::OpenQuote);
+        }
+        if data.last().is_some_and(|&b| b != b'\n') {
+            marks.push(data.len() as u32);
+            ends += 1;
+        }
+        (marks, Found::Records { ends, next: data.len() })
+    }
+
+    fn check(data: &[u8], until: usize, dialect: Dialect) {
+        let (marks, found) = slowly(data, until, dialect);
+        for it in implementations() {
+            let mut mine = Vec::new();
+            let result = (it.scan)(data, until, dialect, &mut mine);
+            assert_eq!(result, found, "{} on {:?}", it.name, String::from_utf8_lossy(data));
+            if matches!(found, Found::Records { .. }) {
+                assert_eq!(mine, marks, "{} on {:?}", it.name, String::from_utf8_lossy(data));
+            }
+            let odd = data.iter().filter(|&&b| b == b'"').count() % 2 == 1;
+            assert_eq!((it.odd)(data, b'"'), odd, "{}", it.name);
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(2000))]
+        #[test]
+        fn every_version_agrees_with_one_byte_at_a_time(
+            data in proptest::collection::vec(proptest::sample::select(b"ab,,\n\"\"\r;".to_vec()), 0..300),
+            until in 0usize..320,
+        ) {
+            check(&data, until, COMMAS);
+            check(&data, until, Dialect { separator: b';', quote: None });
+        }
+
+        #[test]
+        fn well_formed_files_agree_at_every_length(
+            fields in proptest::collection::vec("[a-z]{0,9}|\"[a-z,\\n]{0,40}\"", 1..60), cut in 0usize..400
+        ) {
+            let mut text = String::new();
+            for (i, field) in fields.iter().enumerate() {
+                text.push_str(field);
+                text.push(if i % 3 == 2 { '\n' } else { ',' });
+            }
+            check(text.as_bytes(), cut.min(text.len()), COMMAS);
+        }
+    }
+}

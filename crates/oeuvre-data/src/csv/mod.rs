@@ -1,0 +1,360 @@
+//! Files of records with separators: CSV and TSV as RFC 4180 has them, and their relatives.
+
+mod columns;
+mod headings;
+pub(crate) mod marks;
+mod reader;
+pub(crate) mod values;
+
+use crate::input::{Bytes, open};
+use columns::{ColumnReader, Records, orders_of};
+use marks::Dialect;
+use oeuvre_core::{ColumnInfo, ColumnShape, DataProblem, Error, Kind, Reader, Source, nearest};
+use reader::{Pass, PieceReader};
+pub use values::{DEFAULT_MISSING, DateOrder, Forced, Shape};
+
+/// What to do with records that have too few or too many fields.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Ragged {
+    /// Stop with an error that names the line.
+    #[default]
+    Error,
+    /// Fill short records with missing values; long ones are errors.
+    Pad,
+    /// Leave such records out and count them.
+    Skip,
+}
+
+/// How to read.
+#[derive(Clone, Debug)]
+pub struct CsvOptions {
+    /// Between fields; found out from the first records when not given.
+    pub separator: Option<u8>,
+    /// Around fields; `None` when quotes are ordinary characters.
+    pub quote: Option<u8>,
+    /// Records of another length.
+    pub ragged: Ragged,
+    /// The encoding's name as in the WHATWG Encoding Standard; UTF-8, or UTF-16 by its byte-order
+    /// mark, when not given.
+    pub encoding: Option<String>,
+    /// Headings to use instead of the first line's.
+    pub headings: Option<Vec<String>>,
+    /// Whether the first line holds headings.
+    pub first_line_is_headings: bool,
+    /// Kinds that were asked for, by heading.
+    pub types: Vec<(String, Forced)>,
+    /// Texts that stand for no value, beside the blank field.
+    pub missing: Vec<String>,
+    /// The order of dates that are not in ISO form.
+    pub dates: Option<DateOrder>,
+    /// The decimal sign, `.` or `,`.
+    pub decimal: char,
+    /// Bytes in a piece of work; no result depends on it.
+    pub piece_bytes: usize,
+}
+
+impl Default for CsvOptions {
+    fn default() -> Self {
+        CsvOptions {
+            separator: None,
+            quote: Some(b'"'),
+            ragged: Ragged::Error,
+            encoding: None,
+            headings: None,
+            first_line_is_headings: true,
+            types: Vec::new(),
+            missing: values::DEFAULT_MISSING.iter().map(|&t| t.to_owned()).collect(),
+            dates: None,
+            decimal: '.',
+            // With its marks and columns a piece stays in a core's second-level cache.
+            piece_bytes: 256 << 10,
+        }
+    }
+}
+
+/// How much of the first file is looked at to guess kinds. A wrong guess costs time, never a result.
+const SAMPLE_BYTES: usize = 256 << 10;
+
+/// One file.
+struct FileData {
+    name: String,
+    bytes: Bytes,
+    dialect: Dialect,
+    /// Where the first record behind the headings starts.
+    body: usize,
+    /// For each column of the source, its place in this file's records.
+    order: Vec<usize>,
+    /// Fields in a record.
+    width: usize,
+}
+
+/// A column of the source.
+#[derive(Clone)]
+struct ColumnState {
+    name: String,
+    shape: Shape,
+    forced: Option<Forced>,
+    /// Why the column is not what its first values looked like.
+    reason: Option<DataProblem>,
+    /// Two readings of a date, as long as both are possible.
+    ambiguous: Option<String>,
+}
+
+/// Rows from one or several files with the same columns.
+pub struct CsvSource {
+    files: Vec<FileData>,
+    columns: Vec<ColumnState>,
+    options: CsvOptions,
+    /// With several files the name of each row's file is a last column.
+    names_files: bool,
+}
+
+/// The column that names the file of each row.
+const SOURCE_FILE: &str = "source_file";
+
+impl CsvSource {
+    /// Opens files with the same columns, in the order in which their rows are to be stacked. `-` is
+    /// standard input.
+    ///
+    /// # Errors
+    /// What is wrong with a file or its headings.
+    pub fn open(names: &[String], options: CsvOptions) -> Result<CsvSource, Error> {
+        let mut files = Vec::new();
+        let mut columns: Vec<ColumnState> = Vec::new();
+        for name in names {
+            let bytes = open(name, options.encoding.as_deref())?;
+            let head = headings::read(name, &bytes, &options)?;
+            if files.is_empty() {
+                columns = head.names.iter().map(|n| ColumnState::new(n)).collect();
+            }
+            let order = if files.is_empty() {
+                (0..head.names.len()).collect()
+            } else {
+                order_of(name, &columns, &head.names, names)?
+            };
+            files.push(FileData {
+                name: name.clone(),
+                bytes,
+                dialect: head.dialect,
+                body: head.body,
+                order,
+                width: head.names.len(),
+            });
+        }
+        for (name, forced) in &options.types {
+            let Some(column) = columns.iter_mut().find(|c| c.name == *name) else {
+                let near = nearest(name, columns.iter().map(|c| c.name.as_str()));
+                let help = match near.first() {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => "name a heading of the file, such as in --type 'fare=number'".to_owned(),
+                };
+                return Err(Error::request_with_help(format!("--type: there is no column `{name}`"), help));
+            };
+            column.forced = Some(*forced);
+            column.shape = match forced {
+                Forced::Number => Shape::Number(0),
+                Forced::Text => Shape::Text,
+                Forced::Boolean => Shape::Boolean,
+                Forced::Date => Shape::Date(orders_of(options.dates)),
+                Forced::DateTime => Shape::DateTime,
+            };
+        }
+        let names_files = files.len() > 1 && columns.iter().all(|c| c.name != SOURCE_FILE);
+        let mut source = CsvSource { files, columns, options, names_files };
+        source.sample()?;
+        Ok(source)
+    }
+
+    /// The files' names.
+    pub fn files(&self) -> impl Iterator<Item = &str> {
+        self.files.iter().map(|f| f.name.as_str())
+    }
+
+    /// Sets a column's shape, as [`Error::Widen`] says.
+    pub fn widen(&mut self, column: usize, to: &ColumnShape) {
+        let state = &mut self.columns[column];
+        state.shape = Shape::decode(to.0);
+        state.reason = to.1.as_deref().cloned();
+        if let (Shape::Date(_), Some(reason)) = (state.shape, &state.reason) {
+            state.ambiguous.get_or_insert_with(|| reason.message.trim_matches('\'').to_owned());
+        }
+    }
+
+    /// After a pass: dates of the columns read that still can be read two ways.
+    ///
+    /// # Errors
+    /// The first such column, with the two readings.
+    pub fn ensure_unambiguous(&self, read: &[usize]) -> Result<(), Error> {
+        for column in read.iter().filter_map(|&c| self.columns.get(c)) {
+            if let (Shape::Date(orders), Some(example)) = (column.shape, &column.ambiguous)
+                && orders.is_open()
+            {
+                return Err(self.ambiguous(column, example));
+            }
+        }
+        Ok(())
+    }
+
+    fn ambiguous(&self, column: &ColumnState, example: &str) -> Error {
+        let readings = values::parse_any_date(example).map(|(_, days)| {
+            let day = |o: DateOrder| days[o as usize].map(oeuvre_core::value::calendar::date_text);
+            (day(DateOrder::Dmy).unwrap_or_default(), day(DateOrder::Mdy).unwrap_or_default())
+        });
+        let (dmy, mdy) = readings.unwrap_or_default();
+        DataProblem::in_file(
+            self.files[0].name.clone(),
+            format!("every date here can be read two ways: '{example}' is {dmy} or {mdy}"),
+        )
+        .in_column(column.name.clone())
+        .help("say which with --dates dmy (day first) or --dates mdy (month first)")
+        .into()
+    }
+
+    /// Guesses the columns' shapes from the first records.
+    fn sample(&mut self) -> Result<(), Error> {
+        let Some(file) = self.files.first() else { return Ok(()) };
+        let data = &file.bytes[file.body..];
+        let data = &data[..data.len().min(u32::MAX as usize - 1)];
+        let mut marks = Vec::new();
+        // Problems are told by the pass over the rows, in their order.
+        let found = marks::scan(data, SAMPLE_BYTES.min(data.len()), file.dialect, &mut marks);
+        let marks::Found::Records { ends, .. } = found else { return Ok(()) };
+        let Ok(piece) = reader::regular(data, &mut marks, ends, file.width, Ragged::Skip) else {
+            return Ok(());
+        };
+        let records = Records {
+            data,
+            quote: file.dialect.quote,
+            marks: &marks,
+            width: file.width,
+            starts: &piece.starts,
+        };
+        let orders = orders_of(self.options.dates);
+        for (index, column) in self.columns.iter_mut().enumerate() {
+            if matches!(column.forced, Some(f) if f != Forced::Number) {
+                continue;
+            }
+            let mut shape = column.shape;
+            records.each(file.order[index], |start, len| {
+                if len == 0 || shape == Shape::Text {
+                    return;
+                }
+                let bytes = records.text(start, len);
+                let text = String::from_utf8_lossy(&bytes);
+                let trimmed = text.trim();
+                if trimmed.is_empty() || self.options.missing.iter().any(|m| m == trimmed) {
+                    return;
+                }
+                let found = values::shape_of(&text, self.options.decimal, orders);
+                if column.forced.is_some() && !matches!(found, Shape::Number(_) | Shape::Float) {
+                    return;
+                }
+                if let Shape::Date(o) = found
+                    && o.is_open()
+                    && o != values::Orders::ALL
+                {
+                    // ISO dates leave all three orders open, and harm nobody.
+                    column.ambiguous.get_or_insert_with(|| trimmed.to_owned());
+                }
+                shape = shape.join(found);
+            });
+            column.shape = shape;
+        }
+        Ok(())
+    }
+
+    fn column_reader(&self, column: usize) -> ColumnReader {
+        let state = &self.columns[column];
+        ColumnReader {
+            shape: state.shape,
+            forced: state.forced,
+            decimal: self.options.decimal,
+            orders: orders_of(self.options.dates),
+            missing: self.options.missing.clone(),
+            missing_counts: vec![0; self.options.missing.len()],
+        }
+    }
+}
+
+impl ColumnState {
+    fn new(name: &str) -> ColumnState {
+        ColumnState {
+            name: name.to_owned(),
+            shape: Shape::Unknown,
+            forced: None,
+            reason: None,
+            ambiguous: None,
+        }
+    }
+}
+
+/// The kind that the core sees.
+fn kind_of(shape: Shape) -> Kind {
+    match shape {
+        // A column without a single value can be added up and grouped by: all of it is missing.
+        Shape::Unknown => Kind::Number { scale: 0 },
+        Shape::Number(scale) => Kind::Number { scale },
+        Shape::Float => Kind::Float,
+        Shape::Boolean => Kind::Boolean,
+        Shape::Date(_) => Kind::Date,
+        Shape::DateTime => Kind::DateTime,
+        Shape::Text => Kind::Text,
+    }
+}
+
+/// Where the source's columns stand in another file.
+fn order_of(
+    name: &str,
+    columns: &[ColumnState],
+    headings: &[String],
+    names: &[String],
+) -> Result<Vec<usize>, Error> {
+    if let Some(extra) = headings.iter().find(|h| columns.iter().all(|c| c.name != **h)) {
+        let message = format!("the column `{extra}` is not in {}", names[0]);
+        return Err(DataProblem::in_file(name, message)
+            .help("files that are stacked have the same headings, in any order")
+            .into());
+    }
+    columns
+        .iter()
+        .map(|c| {
+            headings.iter().position(|h| *h == c.name).ok_or_else(|| {
+                let message = format!("the column `{}` of {} is missing here", c.name, names[0]);
+                DataProblem::in_file(name, message)
+                    .help("files that are stacked have the same headings, in any order")
+                    .into()
+            })
+        })
+        .collect()
+}
+
+impl Source for CsvSource {
+    fn columns(&self) -> Vec<ColumnInfo> {
+        let mut columns: Vec<ColumnInfo> = self
+            .columns
+            .iter()
+            .map(|c| ColumnInfo {
+                name: c.name.clone(),
+                kind: kind_of(c.shape),
+                note: c.reason.as_ref().map(|r| {
+                    let (file, line) = (r.file.as_deref().unwrap_or("the file"), r.line.unwrap_or(0));
+                    format!("{file}, line {line}: {}", r.message)
+                }),
+            })
+            .collect();
+        if self.names_files {
+            columns.push(ColumnInfo { name: SOURCE_FILE.into(), kind: Kind::Text, note: None });
+        }
+        columns
+    }
+
+    fn scan<'a>(&'a self, columns: &[usize], readers: usize) -> Result<Vec<Box<dyn Reader + 'a>>, Error> {
+        let pass = std::sync::Arc::new(Pass::new(&self.files, self.options.piece_bytes));
+        // More readers than pieces would only be started to stop.
+        let readers = readers.min(pass.pieces()).max(1);
+        pass.set_readers(readers);
+        Ok((0..readers)
+            .map(|_| -> Box<dyn Reader + 'a> { Box::new(PieceReader::new(self, pass.clone(), columns)) })
+            .collect())
+    }
+}

@@ -1,0 +1,389 @@
+//! One pass over the files by several readers.
+//!
+//! The files are cut into pieces of equal size, which readers claim in order. A record belongs to the
+//! piece that its first byte lies in. Whether a piece starts inside quotes is known from the number of
+//! quotes before it: each reader counts those of its piece first (which also brings the piece into its
+//! cache) and passes the sum on to the next, so that nothing is guessed and nothing read twice from
+//! memory.
+
+use super::columns::{ColumnReader, Records, Trouble};
+use super::marks::{self, Found};
+use super::{CsvSource, FileData, Ragged};
+use oeuvre_core::rows::column::{Batch, Column, Data};
+use oeuvre_core::{Account, ColumnShape, DataProblem, Error, Reader};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU8, AtomicUsize, Ordering};
+
+/// What readers of one pass share.
+pub(super) struct Pass<'a> {
+    files: &'a [FileData],
+    piece_bytes: usize,
+    /// The number of each file's first piece, and of all pieces.
+    firsts: Vec<usize>,
+    next: AtomicUsize,
+    /// For each piece: 0 unknown, 2 it starts outside quotes, 3 inside.
+    states: Vec<AtomicU8>,
+    /// A reader found a problem; pieces not yet claimed come after it.
+    stop: AtomicBool,
+    readers: AtomicUsize,
+}
+
+impl<'a> Pass<'a> {
+    pub(super) fn new(files: &'a [FileData], piece_bytes: usize) -> Pass<'a> {
+        let mut firsts = vec![0];
+        for file in files {
+            let bytes = file.bytes.len() - file.body;
+            firsts.push(firsts[firsts.len() - 1] + bytes.div_ceil(piece_bytes));
+        }
+        let pieces = firsts[files.len()];
+        let states: Vec<AtomicU8> = (0..=pieces).map(|_| AtomicU8::new(0)).collect();
+        for &first in &firsts {
+            states[first].store(2, Ordering::Relaxed);
+        }
+        Pass {
+            files,
+            piece_bytes,
+            firsts,
+            next: AtomicUsize::new(0),
+            states,
+            stop: AtomicBool::new(false),
+            readers: AtomicUsize::new(1),
+        }
+    }
+
+    pub(super) fn pieces(&self) -> usize {
+        self.firsts[self.files.len()]
+    }
+
+    pub(super) fn set_readers(&self, readers: usize) {
+        self.readers.store(readers, Ordering::Relaxed);
+    }
+
+    /// The next piece: its number, its file, and the bytes in which its records start.
+    fn claim(&self) -> Option<(usize, usize, std::ops::Range<usize>)> {
+        if self.stop.load(Ordering::Acquire) {
+            return None;
+        }
+        let piece = self.next.fetch_add(1, Ordering::Relaxed);
+        if piece >= self.pieces() {
+            return None;
+        }
+        let file = self.firsts.partition_point(|&f| f <= piece) - 1;
+        let data = &self.files[file];
+        let from = data.body + (piece - self.firsts[file]) * self.piece_bytes;
+        let to = (from + self.piece_bytes).min(data.bytes.len());
+        Some((piece, file, from..to))
+    }
+
+    /// Whether a piece starts inside quotes. Counts its quotes for the piece after it.
+    fn starts_inside(&self, piece: usize, file: usize, range: &std::ops::Range<usize>) -> bool {
+        let data = &self.files[file];
+        let Some(quote) = data.dialect.quote else { return false };
+        let last = piece + 1 == self.firsts[file + 1];
+        let odd = !last && marks::odd_quotes(&data.bytes[range.clone()], quote);
+        let mut spins = 0u32;
+        let state = loop {
+            let state = self.states[piece].load(Ordering::Acquire);
+            if state != 0 {
+                break state;
+            }
+            // The reader of the piece before has claimed it already, and counts.
+            spins += 1;
+            if spins < 100 { std::hint::spin_loop() } else { std::thread::yield_now() }
+        };
+        if !last {
+            self.states[piece + 1].store(state ^ u8::from(odd), Ordering::Release);
+        }
+        state & 1 == 1
+    }
+}
+
+/// A reader of one pass.
+pub(super) struct PieceReader<'a> {
+    source: &'a CsvSource,
+    pass: Arc<Pass<'a>>,
+    columns: Vec<usize>,
+    readers: Vec<ColumnReader>,
+    marks: Vec<u32>,
+    piece: u64,
+    unreadable: u64,
+    padded: u64,
+}
+
+impl<'a> PieceReader<'a> {
+    pub(super) fn new(source: &'a CsvSource, pass: Arc<Pass<'a>>, columns: &[usize]) -> PieceReader<'a> {
+        let readers =
+            columns.iter().map(|&c| source.column_reader(c.min(source.columns.len() - 1))).collect();
+        PieceReader {
+            source,
+            pass,
+            columns: columns.to_vec(),
+            readers,
+            marks: Vec::new(),
+            piece: 0,
+            unreadable: 0,
+            padded: 0,
+        }
+    }
+
+    /// Reads the records of a piece into the batch; false when none starts in it.
+    fn fill(&mut self, file: usize, range: std::ops::Range<usize>, batch: &mut Batch) -> Result<bool, Error> {
+        let inside = self.pass.starts_inside(self.piece as usize, file, &range);
+        let data = &self.source.files[file];
+        let bytes = &data.bytes[..];
+        let start = if range.start == data.body {
+            range.start
+        } else {
+            match first_record(bytes, &range, inside, data.dialect.quote) {
+                Some(start) => start,
+                None => return Ok(false),
+            }
+        };
+        let rest = &bytes[start..];
+        let rest = &rest[..rest.len().min(u32::MAX as usize - 64)];
+        let found = marks::scan(rest, range.end - start, data.dialect, &mut self.marks);
+        let Found::Records { ends, .. } = found else {
+            return Err(problem_at(&data.name, bytes, start, &found));
+        };
+        let piece = match regular(rest, &mut self.marks, ends, data.width, self.source.options.ragged) {
+            Ok(piece) => piece,
+            Err(bad) => return Err(ragged(data, start + bad.at, bad.fields)),
+        };
+        self.unreadable += piece.skipped;
+        self.padded += piece.padded;
+        let records = Records {
+            data: rest,
+            quote: data.dialect.quote,
+            marks: &self.marks,
+            width: data.width,
+            starts: &piece.starts,
+        };
+        batch.rows = records.rows();
+        batch.piece = self.piece;
+        batch.columns.resize_with(self.columns.len(), Column::default);
+        let mut troubles: Vec<(usize, Trouble)> = Vec::new();
+        for (i, (reader, out)) in self.readers.iter_mut().zip(&mut batch.columns).enumerate() {
+            let column = self.columns[i];
+            if column >= self.source.columns.len() {
+                let code = out.dictionary.intern(&data.name);
+                out.data = Data::Codes(vec![code; batch.rows]);
+                continue;
+            }
+            reader.prepare(out);
+            if let Err(trouble) = reader.read(&records, data.order[column], out) {
+                troubles.push((i, trouble));
+            }
+        }
+        match troubles.into_iter().min_by_key(|(_, t)| (!matches!(t, Trouble::Widen { .. }), place(t))) {
+            None => Ok(batch.rows > 0),
+            Some((i, trouble)) => Err(self.error(file, start, self.columns[i], trouble)),
+        }
+    }
+
+    fn error(&self, file: usize, start: usize, column: usize, trouble: Trouble) -> Error {
+        let data = &self.source.files[file];
+        let name = &self.source.columns[column].name;
+        let line = line_of(&data.bytes, start + place(&trouble));
+        let at = |message: String| {
+            DataProblem::in_file(data.name.clone(), message).at_line(line).in_column(name.clone())
+        };
+        match trouble {
+            Trouble::Widen { to, text, .. } => {
+                let reason = at(format!("'{}'", text.escape_debug()));
+                Error::Widen { column, to: ColumnShape(to.encode(), Some(Box::new(reason))) }
+            }
+            Trouble::NotOfType { text, .. } => {
+                let forced = self.source.columns[column].forced;
+                let (expected, help) = match forced {
+                    Some(super::Forced::Number) => ("a number", "if it stands for no value: --missing"),
+                    Some(super::Forced::Date) => ("a date", "if day and month are the other way: --dates"),
+                    Some(super::Forced::DateTime) => {
+                        ("a date with a time", "expected such as 2025-03-14T09:30")
+                    }
+                    _ => ("true or false", "compare a text column with what it holds: status = 'yes'"),
+                };
+                let shown: String = text.chars().take(60).collect();
+                let it = at(format!("'{}' is not {expected}", shown.escape_debug()));
+                let help = match help {
+                    "if it stands for no value: --missing" => {
+                        format!("if it stands for no value: --missing '{}'", shown.escape_debug())
+                    }
+                    other => other.to_owned(),
+                };
+                it.help(help).into()
+            }
+            Trouble::NotUtf8 { .. } => at("the text is not valid UTF-8".into())
+                .help("name the encoding, such as --encoding windows-1252")
+                .into(),
+        }
+    }
+}
+
+fn place(trouble: &Trouble) -> usize {
+    match trouble {
+        Trouble::Widen { at, .. } | Trouble::NotOfType { at, .. } | Trouble::NotUtf8 { at } => *at,
+    }
+}
+
+impl Reader for PieceReader<'_> {
+    fn next(&mut self, batch: &mut Batch) -> Result<bool, Error> {
+        while let Some((piece, file, range)) = self.pass.claim() {
+            self.piece = piece as u64;
+            match self.fill(file, range, batch) {
+                Ok(true) => return Ok(true),
+                Ok(false) => {}
+                Err(error) => {
+                    self.pass.stop.store(true, Ordering::Release);
+                    return Err(error);
+                }
+            }
+        }
+        Ok(false)
+    }
+
+    fn piece(&self) -> u64 {
+        self.piece
+    }
+
+    fn account(&self) -> Account {
+        let mut read_as_missing = Vec::new();
+        for (i, reader) in self.readers.iter().enumerate() {
+            for (text, &n) in reader.missing.iter().zip(&reader.missing_counts).filter(|(_, n)| **n > 0) {
+                read_as_missing.push((i, text.clone(), n));
+            }
+        }
+        Account { unreadable: self.unreadable, padded: self.padded, read_as_missing }
+    }
+}
+
+/// Where the first record starts in a range that does not begin a file.
+fn first_record(
+    bytes: &[u8],
+    range: &std::ops::Range<usize>,
+    inside: bool,
+    quote: Option<u8>,
+) -> Option<usize> {
+    let mut inside = inside;
+    if !inside && bytes[range.start - 1] == b'\n' {
+        return Some(range.start);
+    }
+    for at in range.clone() {
+        let byte = bytes[at];
+        if Some(byte) == quote {
+            inside = !inside;
+        } else if byte == b'\n' && !inside {
+            return (at + 1 < range.end).then_some(at + 1);
+        }
+    }
+    None
+}
+
+/// What was done to make records regular.
+#[derive(Debug, Default)]
+pub(super) struct Regular {
+    /// Where each record starts, when some were blank or of another length; else empty.
+    pub(super) starts: Vec<u32>,
+    pub(super) skipped: u64,
+    pub(super) padded: u64,
+}
+
+/// A record of another length.
+#[derive(Debug)]
+pub(super) struct BadRecord {
+    pub(super) at: usize,
+    pub(super) fields: usize,
+}
+
+/// Makes sure that each record has `width` marks. Blank lines are no records. When all records are
+/// regular, which is the rule, this only looks at the end of each: `ends` says how many marks end
+/// one.
+pub(super) fn regular(
+    data: &[u8],
+    marks: &mut Vec<u32>,
+    ends: usize,
+    width: usize,
+    ragged: Ragged,
+) -> Result<Regular, BadRecord> {
+    let is_end = |mark: u32| data.get(mark as usize).is_none_or(|&b| b == b'\n');
+    // With as many ends as records, none can lie inside one.
+    let even = marks.len() == ends * width && marks.iter().skip(width - 1).step_by(width).all(|&m| is_end(m));
+    if even && width > 1 {
+        return Ok(Regular::default());
+    }
+    let mut done = Regular::default();
+    let mut kept = Vec::with_capacity(marks.len());
+    let mut start = 0usize;
+    let mut first = 0;
+    for i in 0..marks.len() {
+        if !is_end(marks[i]) {
+            continue;
+        }
+        let (fields, end) = (i + 1 - first, marks[i] as usize);
+        let record = &marks[first..=i];
+        let blank = fields == 1 && matches!(data[start..end], [] | [b'\r']);
+        if !blank && fields == width {
+            kept.extend_from_slice(record);
+            done.starts.push(start as u32);
+        } else if !blank && ragged == Ragged::Pad && fields < width {
+            // The carriage return belongs to the line end, not to the last field there is.
+            let returns = usize::from(end > start && data[end - 1] == b'\r');
+            kept.extend_from_slice(&record[..fields - 1]);
+            kept.push((end - returns) as u32);
+            kept.extend(std::iter::repeat_n((end - returns) as u32, width - fields));
+            done.starts.push(start as u32);
+            done.padded += 1;
+        } else if !blank && ragged == Ragged::Skip {
+            done.skipped += 1;
+        } else if !blank {
+            return Err(BadRecord { at: start, fields });
+        }
+        first = i + 1;
+        start = end + 1;
+    }
+    *marks = kept;
+    Ok(done)
+}
+
+/// The line of a byte, from 1.
+pub(super) fn line_of(bytes: &[u8], at: usize) -> u64 {
+    1 + bytes[..at.min(bytes.len())].iter().filter(|&&b| b == b'\n').count() as u64
+}
+
+fn ragged(data: &FileData, at: usize, fields: usize) -> Error {
+    let plural = if fields == 1 { "field" } else { "fields" };
+    let message = format!("this record has {fields} {plural}, the headings are {}", data.width);
+    let mut it = DataProblem::in_file(data.name.clone(), message).at_line(line_of(&data.bytes, at));
+    if fields < data.width {
+        it = it.help("--ragged pad takes what lacks as missing");
+    } else {
+        it = it.help("a field that holds the separator must be in quotes");
+    }
+    it.help("--ragged skip leaves such records out, and counts them").into()
+}
+
+/// The error for quotes that are not right.
+pub(super) fn problem_at(name: &str, bytes: &[u8], start: usize, found: &Found) -> Error {
+    match found {
+        Found::StrayQuote(at) => {
+            let at = start + at;
+            let from = bytes[..at].iter().rposition(|&b| b == b'\n' || b == b',').map_or(0, |p| p + 1);
+            let to = bytes[at..].iter().position(|&b| b == b'\n').map_or(bytes.len(), |p| at + p);
+            let shown = String::from_utf8_lossy(&bytes[from.max(at.saturating_sub(20))..to.min(at + 20)]);
+            let message = format!("a quote inside a field, near {}", shown.escape_debug());
+            DataProblem::in_file(name, message)
+                .at_line(line_of(bytes, at))
+                .help("inside a quoted field a quote is written twice: \"5\"\" pipe\"")
+                .help("--quote none takes quotes as ordinary characters")
+                .into()
+        }
+        _ => {
+            // The quote that was opened last, counted from a place that is outside quotes.
+            let open = bytes[start..].iter().rposition(|&b| b == b'"').map_or(start, |p| start + p);
+            DataProblem::in_file(name, "a quoted field does not end")
+                .at_line(line_of(bytes, open))
+                .help("the closing quote is missing")
+                .help("--quote none takes quotes as ordinary characters")
+                .into()
+        }
+    }
+}

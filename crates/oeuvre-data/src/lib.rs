@@ -1,0 +1,8 @@
+//! Readers that turn files into batches of typed columns for `oeuvre-core`.
+//!
+//! Not here: grouping, calculation, rendering.
+
+mod csv;
+mod input;
+
+pub use csv::{CsvOptions, CsvSource, DEFAULT_MISSING, DateOrder, Forced, Ragged, Shape};

@@ -1,0 +1,103 @@
+//! How single values read.
+
+use oeuvre_core::value::decimal::Decimal;
+use oeuvre_core::{Kind, Value};
+use std::fmt::Write;
+
+/// What a missing category reads as.
+pub(crate) const MISSING: &str = "(missing)";
+/// What stands in the first key column that a total sums over.
+pub(crate) const TOTAL: &str = "Total";
+
+/// Text with control characters made visible, so that data cannot steer a terminal.
+pub fn escape_controls(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    push_escaped(&mut out, text);
+    out
+}
+
+fn push_escaped(out: &mut String, text: &str) {
+    for c in text.chars() {
+        match c {
+            '\n' => out.push('⏎'),
+            '\t' => out.push(' '),
+            // Bidirectional controls reorder what is around them; they are shown as what they are.
+            c if c.is_control() || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}') => {
+                let _ = write!(out, "{}", c.escape_unicode());
+            }
+            c => out.push(c),
+        }
+    }
+}
+
+/// How the figures of a column read: with how many digits after the point.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Figures {
+    /// For binary64 numbers.
+    pub(crate) float_digits: usize,
+}
+
+impl Figures {
+    /// Chosen so that the largest figure of a column shows at least four digits.
+    pub(crate) fn for_largest(largest: f64) -> Figures {
+        let float_digits = match largest {
+            l if l >= 1.0 => 2,
+            l if l >= 0.001 || l == 0.0 => 4,
+            _ => 8,
+        };
+        Figures { float_digits }
+    }
+
+    /// Adds a cell for reading: thousands separated, blank where there is no value.
+    pub(crate) fn push(self, out: &mut String, value: &Value) {
+        match value {
+            Value::Number(number) => push_grouped(out, &number.to_string()),
+            Value::Float(f) if f.abs() < 1e21 => push_grouped(out, &format!("{f:.*}", self.float_digits)),
+            Value::Text(text) => push_escaped(out, text),
+            other => {
+                let _ = write!(out, "{other}");
+            }
+        }
+    }
+}
+
+/// Adds a label for reading: numbers without separators, so that a year stays a year.
+pub(crate) fn push_label(out: &mut String, value: &Value) {
+    match value {
+        Value::Missing => out.push_str(MISSING),
+        Value::Text(text) => push_escaped(out, text),
+        other => {
+            let _ = write!(out, "{other}");
+        }
+    }
+}
+
+/// Adds a plain number with its whole part in groups of three.
+fn push_grouped(out: &mut String, plain: &str) {
+    let (sign, digits) = plain.strip_prefix('-').map_or(("", plain), |d| ("-", d));
+    let whole = digits.find('.').unwrap_or(digits.len());
+    // -0.00 reads as a mistake.
+    let zero = digits.bytes().all(|b| matches!(b, b'0' | b'.'));
+    if !zero {
+        out.push_str(sign);
+    }
+    for (i, c) in digits[..whole].chars().enumerate() {
+        if i > 0 && (whole - i) % 3 == 0 {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out.push_str(&digits[whole..]);
+}
+
+/// A count with its thousands separated.
+pub(crate) fn grouped(count: u64) -> String {
+    let mut out = String::new();
+    push_grouped(&mut out, &Decimal::new(i128::from(count), 0).to_string());
+    out
+}
+
+/// Whether a kind stands to the right in its column.
+pub(crate) fn is_figure(kind: Kind) -> bool {
+    kind.is_number()
+}

@@ -1,0 +1,94 @@
+//! A finished grid and its ledger as terminal text, CSV, TSV, JSON, JSON Lines and Markdown.
+//!
+//! A renderer computes no figure and never probes its surroundings: width, colour and signs are
+//! settings. All outputs go through one [`layout::Layout`], which knows the lines, the columns, and
+//! how a cell reads.
+
+mod cells;
+mod json;
+pub mod layout;
+mod ledger;
+mod markdown;
+mod separated;
+mod text;
+
+use oeuvre_core::{Grid, Ledger};
+use std::io::{self, Write};
+
+pub use cells::escape_controls;
+pub use ledger::ledger_text;
+
+/// An output format.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Format {
+    /// A ruled table for reading.
+    Text,
+    /// Comma-separated values, RFC 4180.
+    Csv,
+    /// Tab-separated values.
+    Tsv,
+    /// One JSON object (RFC 8259).
+    Json,
+    /// One JSON object a line.
+    Jsonl,
+    /// A Markdown table.
+    Markdown,
+}
+
+impl Format {
+    /// All formats with their names.
+    pub const ALL: [(&'static str, Format); 6] = [
+        ("text", Format::Text),
+        ("csv", Format::Csv),
+        ("tsv", Format::Tsv),
+        ("json", Format::Json),
+        ("jsonl", Format::Jsonl),
+        ("markdown", Format::Markdown),
+    ];
+
+    /// The format that a file name's ending stands for.
+    pub fn of_ending(name: &str) -> Option<Format> {
+        let ending = name.rsplit_once('.')?.1.to_ascii_lowercase();
+        match ending.as_str() {
+            "txt" => Some(Format::Text),
+            "md" => Some(Format::Markdown),
+            "ndjson" => Some(Format::Jsonl),
+            other => Self::ALL.iter().find(|(n, _)| *n == other).map(|(_, f)| *f),
+        }
+    }
+}
+
+/// How to draw text.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct TextSettings {
+    /// The most columns of characters a line may have; `None` for no limit.
+    pub width_cols: Option<usize>,
+    /// Whether to set totals and headings off with terminal styles.
+    pub color: bool,
+}
+
+/// What to write, and how.
+#[derive(Clone, Copy, Debug)]
+pub struct Settings {
+    /// The format.
+    pub format: Format,
+    /// For [`Format::Text`].
+    pub text: TextSettings,
+    /// Whether documents carry the ledger.
+    pub with_ledger: bool,
+}
+
+/// Writes a table.
+///
+/// # Errors
+/// When the output cannot be written.
+pub fn write(grid: &Grid, ledger: &Ledger, settings: Settings, out: &mut dyn Write) -> io::Result<()> {
+    match settings.format {
+        Format::Text => text::write(grid, settings.text, out),
+        Format::Csv => separated::write(grid, b',', out),
+        Format::Tsv => separated::write(grid, b'\t', out),
+        Format::Json => json::write(grid, ledger, settings.with_ledger, out),
+        Format::Jsonl => json::write_lines(grid, out),
+        Format::Markdown => markdown::write(grid, ledger, settings.with_ledger, out),
+    }
+}

@@ -1,0 +1,57 @@
+//! Comma- and tab-separated values: one heading line, raw values.
+
+use crate::layout::Layout;
+use oeuvre_core::Grid;
+use std::fmt::Write as _;
+use std::io::{self, Write};
+
+pub(crate) fn write(grid: &Grid, separator: u8, out: &mut dyn Write) -> io::Result<()> {
+    let layout = Layout::new(grid);
+    let mut record = String::new();
+    let mut field = String::new();
+    for (i, &slot) in layout.slots.iter().enumerate() {
+        if i > 0 {
+            record.push(separator as char);
+        }
+        push_field(&mut record, layout.heading(slot), separator, false);
+    }
+    record.push('\n');
+    for line in 0..grid.lines.len() {
+        for (i, &slot) in layout.slots.iter().enumerate() {
+            if i > 0 {
+                record.push(separator as char);
+            }
+            field.clear();
+            let _ = write!(field, "{}", layout.raw(line, slot));
+            // A line of one blank field would read as no line at all.
+            push_field(&mut record, &field, separator, layout.slots.len() == 1);
+        }
+        record.push('\n');
+        if record.len() > 1 << 15 {
+            out.write_all(record.as_bytes())?;
+            record.clear();
+        }
+    }
+    out.write_all(record.as_bytes())
+}
+
+/// Adds a field, in quotes where it needs them (RFC 4180, 2.6 and 2.7).
+fn push_field(record: &mut String, field: &str, separator: u8, alone: bool) {
+    let special = |b: u8| b == separator || matches!(b, b'"' | b'\n' | b'\r');
+    let quoted = field.bytes().any(special)
+        || field.starts_with(' ')
+        || field.ends_with(' ')
+        || (alone && field.is_empty());
+    if !quoted {
+        record.push_str(field);
+        return;
+    }
+    record.push('"');
+    for c in field.chars() {
+        if c == '"' {
+            record.push('"');
+        }
+        record.push(c);
+    }
+    record.push('"');
+}

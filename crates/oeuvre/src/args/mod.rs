@@ -1,0 +1,87 @@
+//! What can be typed: one derive struct for each section of the help.
+
+pub(crate) mod output;
+pub(crate) mod reading;
+pub(crate) mod request;
+
+use clap::{Parser, Subcommand};
+use std::path::PathBuf;
+
+/// Exact, explained summary tables from business rows.
+#[derive(Parser, Debug)]
+#[command(name = "oeuvre", version, about, max_term_width = 100, disable_help_subcommand = true)]
+#[command(after_help = "Start with: oeuvre demo")]
+pub(crate) struct Args {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Subcommand, Debug)]
+pub(crate) enum Command {
+    /// Write the demo data of a made-up ferry company and show what can be asked of it.
+    Demo(DemoArgs),
+    /// Group rows and show results.
+    ///
+    /// Example: oeuvre summary bookings.csv --by route --show 'count()' --show 'sum(fare)' --totals
+    Summary(SummaryArgs),
+    /// Write the completions of a shell to standard output.
+    Completions {
+        /// Which shell.
+        shell: clap_complete::Shell,
+    },
+}
+
+#[derive(clap::Args, Debug)]
+pub(crate) struct DemoArgs {
+    /// The folder to write to; it is made when it is not there.
+    #[arg(default_value = "oeuvre-demo", value_name = "DIR")]
+    pub(crate) dir: PathBuf,
+    /// How many bookings to write.
+    ///
+    /// The same number always gives the same rows.
+    #[arg(long, value_name = "N", default_value_t = 20_000, value_parser = clap::value_parser!(u64).range(1..=1_000_000_000))]
+    pub(crate) rows: u64,
+}
+
+#[derive(clap::Args, Debug)]
+pub(crate) struct SummaryArgs {
+    /// The files with the rows; - is standard input.
+    ///
+    /// Several files with the same headings are stacked, and `source_file` is then a column. Files
+    /// compressed with gzip or zstd are read as they are.
+    #[arg(required = true, value_name = "FILE")]
+    pub(crate) files: Vec<String>,
+    #[command(flatten)]
+    pub(crate) request: request::RequestArgs,
+    #[command(flatten)]
+    pub(crate) reading: reading::ReadingArgs,
+    #[command(flatten)]
+    pub(crate) output: output::OutputArgs,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_definitions_hold_together() {
+        Args::command().debug_assert();
+    }
+
+    #[test]
+    fn every_option_has_help_and_a_value_name() {
+        for command in Args::command().get_subcommands() {
+            for arg in command.get_arguments().filter(|a| !a.is_hide_set() && a.get_id() != "help") {
+                let id = arg.get_id();
+                assert!(arg.get_help().is_some(), "{} {id} has no help", command.get_name());
+                let help = arg.get_help().unwrap().to_string();
+                assert!(!help.ends_with('.') || arg.is_positional() || help.len() < 100, "{id}: {help}");
+                if arg.get_action().takes_values() {
+                    let names = arg.get_value_names().unwrap_or_default();
+                    assert!(!names.is_empty(), "{} {id} has no value name", command.get_name());
+                }
+            }
+        }
+    }
+}

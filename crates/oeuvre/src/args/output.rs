@@ -1,0 +1,60 @@
+//! Where results go, as what, and how to run.
+
+use oeuvre_core::Error;
+use oeuvre_render::Format;
+use std::path::PathBuf;
+
+/// Options that say where results go.
+#[derive(clap::Args, Debug)]
+#[command(next_help_heading = "Where to and how")]
+pub(crate) struct OutputArgs {
+    /// The file to write; standard output unless said.
+    ///
+    /// Its ending says the format (.csv, .tsv, .json, .jsonl, .md, .txt) unless --as does. It is written
+    /// under a temporary name and renamed, so that nothing half-written is left behind.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to: Option<PathBuf>,
+    /// The format: text, csv, tsv, json, jsonl or markdown.
+    #[arg(long = "as", value_name = "KIND", value_parser = clap::builder::PossibleValuesParser::new(Format::ALL.map(|(name, _)| name)))]
+    kind: Option<String>,
+    /// How many threads to use; as many as the machine runs at once unless said.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
+    pub(crate) threads: Option<u16>,
+    /// The columns of characters a text table may take; the terminal's width unless said.
+    #[arg(long, value_name = "N")]
+    pub(crate) width: Option<usize>,
+    /// Do not write the ledger.
+    #[arg(long)]
+    pub(crate) quiet: bool,
+    /// When to use colour: auto, always or never.
+    #[arg(long, value_name = "WHEN", default_value = "auto")]
+    pub(crate) color: Color,
+}
+
+#[derive(clap::ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Color {
+    /// On a terminal, unless NO_COLOR is set.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+impl OutputArgs {
+    /// The format: as asked for, else by the file's ending, else text.
+    pub(crate) fn format(&self) -> Result<Format, Error> {
+        if let Some(kind) = &self.kind {
+            let known = Format::ALL.iter().find(|(name, _)| name == kind);
+            return Ok(known.map_or(Format::Text, |(_, f)| *f));
+        }
+        let Some(to) = &self.to else { return Ok(Format::Text) };
+        Format::of_ending(&to.to_string_lossy()).ok_or_else(|| {
+            let names: Vec<&str> = Format::ALL.iter().map(|(name, _)| *name).collect();
+            Error::request_with_help(
+                format!("the ending of {} names no format", to.display()),
+                format!("say which with --as: {}", names.join(", ")),
+            )
+        })
+    }
+}

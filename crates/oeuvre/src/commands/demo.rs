@@ -1,0 +1,167 @@
+//! `oeuvre demo`: data of a made-up ferry company, and what can be asked of it.
+
+use super::Failure;
+use super::summary::{deliver, summarize};
+use crate::args::DemoArgs;
+use crate::demo::{self, FILES};
+use crate::surroundings;
+use oeuvre_core::{Error, Request, Show, Totals, Written};
+use oeuvre_data::CsvOptions;
+use oeuvre_render::{Format, Settings, TextSettings};
+use std::io::{self, BufRead, BufReader, Write};
+use std::path::Path;
+
+/// A question with the request that answers it.
+struct Question {
+    asks: &'static str,
+    by: &'static str,
+    show: &'static [&'static str],
+    filter: Option<&'static str>,
+    sort: Option<&'static str>,
+    totals: Totals,
+}
+
+/// Requests of more rows than this are not answered right away.
+const MOST_ROWS_SHOWN: u64 = 200_000;
+
+const QUESTIONS: [Question; 4] = [
+    Question {
+        asks: "How much does each route bring in, and who travels on it?",
+        by: "route",
+        show: &["Bookings: count()", "Revenue: sum(fare * passengers)", "Customers: distinct(customer_id)"],
+        filter: Some("status = 'sailed'"),
+        sort: Some("Revenue desc"),
+        totals: Totals::Grand,
+    },
+    Question {
+        asks: "How does it grow from year to year, and when is the season?",
+        by: "year(sailed_on),quarter_of_year(sailed_on)",
+        show: &["Passengers: sum(passengers)", "Revenue: sum(fare * passengers)", "Mean fare: mean(fare)"],
+        filter: Some("status = 'sailed'"),
+        sort: None,
+        totals: Totals::All,
+    },
+    Question {
+        asks: "Which vessels are late?",
+        by: "vessel",
+        show: &[
+            "Sailings with a delay noted: count(delay_min)",
+            "Median: median(delay_min)",
+            "Mean: mean(delay_min)",
+            "Worst: max(delay_min)",
+        ],
+        filter: None,
+        sort: Some("Mean desc"),
+        totals: Totals::Grand,
+    },
+    Question {
+        asks: "How are tickets bought, and how many bookings are cancelled?",
+        by: "channel",
+        show: &[
+            "Bookings: count()",
+            "Cancelled: count(where status = 'cancelled')",
+            "Cancelled part: count(where status = 'cancelled') / count()",
+        ],
+        filter: None,
+        sort: None,
+        totals: Totals::Grand,
+    },
+];
+
+impl Question {
+    fn request(&self) -> Request {
+        Request {
+            show: self.show.iter().map(|s| Show::parse("--show", s)).collect(),
+            by: vec![Written::new("--by", self.by)],
+            filters: self.filter.iter().map(|f| Written::new("--where", *f)).collect(),
+            sort: self.sort.map(|s| Written::new("--sort", s)),
+            totals: self.totals,
+            ..Request::default()
+        }
+    }
+
+    /// The command that asks the question.
+    fn command(&self, file: &str) -> String {
+        let quoted = |s: &str| {
+            if s.contains('\'') { format!("\"{s}\"") } else { format!("'{s}'") }
+        };
+        let mut lines = vec![format!("oeuvre summary {file} --by {}", quoted(self.by))];
+        if let Some(filter) = self.filter {
+            lines.push(format!("--where {}", quoted(filter)));
+        }
+        lines.extend(self.show.iter().map(|s| format!("--show {}", quoted(s))));
+        let sort = self.sort.map(|s| format!("--sort {} ", quoted(s))).unwrap_or_default();
+        let totals = if self.totals == Totals::All { "--totals" } else { "--totals grand" };
+        lines.push(format!("{sort}{totals}"));
+        lines.join(" \\\n    ")
+    }
+}
+
+pub(crate) fn run(args: &DemoArgs) -> Result<(), Failure> {
+    let dir = &args.dir;
+    let shown = dir.display().to_string();
+    let failed = |e: io::Error| Failure::writing(&shown, &e);
+    refuse_strangers(dir)?;
+    std::fs::create_dir_all(dir).map_err(failed)?;
+    deliver(Some(&dir.join(FILES[0].0)), |out| demo::bookings(args.rows, out))?;
+    deliver(Some(&dir.join(FILES[1].0)), demo::routes)?;
+    deliver(Some(&dir.join(FILES[2].0)), demo::targets)?;
+    let mut page = Vec::new();
+    write_page(args, &mut page)?;
+    deliver(None, |out| out.write_all(&page))
+}
+
+fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
+    let bookings = args.dir.join(FILES[0].0).display().to_string();
+    let failed = |e: io::Error| Failure::writing("standard output", &e);
+    let dir = args.dir.display();
+    writeln!(page, "The bookings of a made-up ferry company are in {dir}:\n").map_err(failed)?;
+    for (name, what) in FILES {
+        writeln!(page, "  {name:<13} {what}").map_err(failed)?;
+    }
+    if args.rows <= MOST_ROWS_SHOWN {
+        for question in &QUESTIONS {
+            writeln!(page, "\n\n{}\n\n$ {}\n", question.asks, question.command(&bookings)).map_err(failed)?;
+            let files = std::slice::from_ref(&bookings);
+            let (grid, ledger) =
+                summarize(files, CsvOptions::default(), &question.request(), surroundings::threads())?;
+            let text = TextSettings {
+                width_cols: surroundings::terminal_width(),
+                color: surroundings::color(crate::args::output::Color::Auto, &io::stdout()),
+            };
+            let settings = Settings { format: Format::Text, text, with_ledger: false };
+            oeuvre_render::write(&grid, &ledger, settings, page).map_err(failed)?;
+        }
+    }
+    writeln!(page, "\n\nTry next:\n").map_err(failed)?;
+    for line in [
+        format!(
+            "oeuvre summary {bookings} --by 'ticket,weekday(sailed_on)' --show 'sum(passengers)' --totals"
+        ),
+        format!(
+            "oeuvre summary {bookings} --by route --show 'sum(fare)' --where \"sailed_on during '2025-Q3'\" --as csv"
+        ),
+        "oeuvre summary --help".to_owned(),
+    ] {
+        writeln!(page, "  {line}").map_err(failed)?;
+    }
+    Ok(())
+}
+
+/// Files of the same name that are not the demo's are not written over.
+fn refuse_strangers(dir: &Path) -> Result<(), Failure> {
+    for (name, _) in FILES {
+        let path = dir.join(name);
+        let Ok(file) = std::fs::File::open(&path) else { continue };
+        let mut first = String::new();
+        let _ = BufReader::new(io::Read::take(file, 4096)).read_line(&mut first);
+        if first.trim_end() != demo::heading(name) {
+            return Err(Error::request_with_help(
+                format!("{} is there already, and is not a file of the demo", path.display()),
+                "name another folder: oeuvre demo DIR",
+            )
+            .into());
+        }
+    }
+    Ok(())
+}

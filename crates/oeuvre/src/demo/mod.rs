@@ -1,0 +1,315 @@
+//! The data of a made-up ferry company: the same bytes on every machine.
+//!
+//! It holds what real data holds: seasons, growth, a route that opens in the middle, a stormy month,
+//! a vessel that is always late, refunds as negative fares, `n/a` among the delays, blank channels,
+//! notes with commas, quotes and line breaks, a route code that the routes do not have, ties, and two
+//! outliers.
+
+use oeuvre_core::value::calendar::{Part, civil_from_days, days_from_civil};
+use std::io::{self, Write};
+
+/// The files with what they hold.
+pub(crate) const FILES: [(&str, &str); 3] = [
+    ("bookings.csv", "one row a booking, 2023 to 2025"),
+    ("routes.csv", "the routes behind the codes"),
+    ("targets.csv", "revenue targets by month and coast"),
+];
+
+const BOOKINGS: &str = "booking_id,booked_at,sailed_on,route,vessel,ticket,channel,customer_id,passengers,vehicles,fare,extras,status,delay_min,note";
+const ROUTES: &str = "code,name,coast,nautical_miles,capacity";
+const TARGETS: &str = "month,coast,target";
+
+/// The first line of a file of the demo.
+pub(crate) fn heading(name: &str) -> &'static str {
+    match name {
+        "bookings.csv" => BOOKINGS,
+        "routes.csv" => ROUTES,
+        _ => TARGETS,
+    }
+}
+
+/// SplitMix64 (Steele, Lea and Flood, 2014).
+struct Random(u64);
+
+impl Random {
+    fn next(&mut self) -> u64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        z ^ (z >> 31)
+    }
+    /// Uniform in `0..n`, for `n` up to 2^32.
+    fn below(&mut self, n: u64) -> u64 {
+        ((self.next() >> 32) * n) >> 32
+    }
+    /// True in `permille` of 1000 cases.
+    fn chance(&mut self, permille: u64) -> bool {
+        self.below(1000) < permille
+    }
+}
+
+/// Chooses by weight.
+struct Choice(Vec<u64>);
+
+impl Choice {
+    fn new(weights: impl Iterator<Item = u64>) -> Choice {
+        let mut sum = 0;
+        Choice(
+            weights
+                .map(|w| {
+                    sum += w;
+                    sum
+                })
+                .collect(),
+        )
+    }
+    fn pick(&self, random: &mut Random) -> usize {
+        let at = random.below(self.0[self.0.len() - 1]);
+        self.0.partition_point(|&sum| sum <= at)
+    }
+}
+
+struct Route {
+    code: &'static str,
+    name: &'static str,
+    coast: &'static str,
+    miles: u32,
+    capacity: u32,
+    weight: u64,
+    /// In cents.
+    base_fare: u64,
+    /// The first day it sails, counted from 2023-01-01.
+    opens: i32,
+}
+
+const fn route(
+    code: &'static str,
+    name: &'static str,
+    coast: &'static str,
+    miles: u32,
+    capacity: u32,
+    weight: u64,
+    base_fare: u64,
+    opens: i32,
+) -> Route {
+    Route { code, name, coast, miles, capacity, weight, base_fare, opens }
+}
+
+const ROUTE_LIST: [Route; 13] = [
+    route("SKE", "Skerry Sound", "North", 14, 420, 190, 1850, 0),
+    route("HAV", "Havn Crossing", "North", 22, 420, 165, 2450, 0),
+    route("TOR", "Tor Point", "North", 9, 180, 90, 1275, 0),
+    route("LIN", "Linsay Bay", "West", 31, 380, 120, 3890, 0),
+    route("ORM", "Ormsa Loop", "West", 18, 240, 80, 2100, 0),
+    route("VAS", "Vastra Night", "West", 64, 520, 34, 5640, 0),
+    route("KEL", "Kelda Outer", "Islands", 47, 300, 60, 4425, 0),
+    route("FYR", "Fyrsa Light", "Islands", 52, 300, 45, 4980, 0),
+    route("AAL", "Aalen Reach", "Islands", 12, 120, 40, 980, 0),
+    route("STR", "Strand Shuttle", "South", 4, 90, 110, 690, 0),
+    route("NES", "Nesse Ferry", "South", 7, 90, 75, 820, 0),
+    // Opens on 2024-04-01.
+    route("BRY", "Bryn Coast Line", "South", 27, 350, 95, 3150, 456),
+    // A charter code that the list of routes does not have.
+    route("XCH", "", "", 0, 0, 4, 7500, 0),
+];
+/// How many of them are in routes.csv.
+const LISTED: usize = 12;
+
+const VESSELS: [&str; 8] =
+    ["Aurora", "Blue Heron", "Cormorant", "Gannet", "Kittiwake", "Northern Star", "Puffin", "Sea Otter"];
+/// This vessel is always late.
+const LATE_VESSEL: usize = 4;
+const TICKETS: [(&str, u64, u64); 5] =
+    [("adult", 54, 100), ("child", 15, 50), ("senior", 13, 80), ("student", 10, 75), ("cabin", 8, 190)];
+const CHANNELS: [(&str, u64); 6] =
+    [("web", 44), ("app", 27), ("desk", 13), ("agent", 8), ("phone", 5), ("", 3)];
+const NOTES: [&str; 9] = [
+    "\"window seat, port side\"",
+    "wheelchair",
+    "\"bike, unloaded\"",
+    "\"asked for the \"\"quiet\"\" lounge\"",
+    "\"two dogs, both small\"",
+    "\"called twice\nno answer\"",
+    "vegetarian",
+    "\"\"\"no refund\"\" explained, at desk\"",
+    "\"first leg changed\nsecond leg kept, same cabin\"",
+];
+/// Sailings by month, in parts.
+const SEASON: [u64; 12] = [48, 52, 64, 82, 96, 124, 178, 186, 108, 80, 54, 72];
+/// Sailings by weekday from Monday, in parts.
+const WEEK: [u64; 7] = [88, 82, 86, 96, 128, 132, 108];
+
+const FIRST_DAY: i32 = days_from_civil(2023, 1, 1);
+const DAYS: i32 = days_from_civil(2026, 1, 1) - FIRST_DAY;
+/// Waves closed the ports for much of this month.
+const STORM: (i32, u32) = (2025, 2);
+
+/// Writes the bookings.
+pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<()> {
+    let mut random = Random(0x0e0b_5eed);
+    let days: Vec<(i32, u32, u32)> = (0..DAYS).map(|d| civil_from_days(FIRST_DAY + d)).collect();
+    // Each year has a tenth more than the one before.
+    let by_day = Choice::new((0..DAYS).map(|d| {
+        let (year, month, _) = days[d as usize];
+        let growth = [100, 110, 121][(year - 2023) as usize];
+        SEASON[month as usize - 1] * WEEK[Part::Weekday.of_day(FIRST_DAY + d) as usize] * growth
+    }));
+    let total = by_day.0[by_day.0.len() - 1];
+    let by_route = Choice::new(ROUTE_LIST.iter().map(|r| r.weight));
+    let by_ticket = Choice::new(TICKETS.iter().map(|t| t.1));
+    let by_channel = Choice::new(CHANNELS.iter().map(|c| c.1));
+    let customers = (rows / 6).max(50);
+    let mut text = Vec::with_capacity(1 << 17);
+    text.extend_from_slice(BOOKINGS.as_bytes());
+    text.push(b'\n');
+    for i in 0..rows {
+        let r = &mut random;
+        // Rows come roughly in the order of sailing.
+        let at = (u128::from(total) * u128::from(i) / u128::from(rows)) as u64;
+        let jitter = r.below(29) as i32 - 14;
+        let day = (by_day.0.partition_point(|&sum| sum <= at) as i32 + jitter).clamp(0, DAYS - 1);
+        let (year, month, day_of_month) = days[day as usize];
+        let mut route = by_route.pick(r);
+        if day < ROUTE_LIST[route].opens {
+            route = 0;
+        }
+        let line = &ROUTE_LIST[route];
+        // Each route has two or three vessels.
+        let vessel = (route * 3 + r.below(3) as usize * 2) % VESSELS.len();
+        let ticket = by_ticket.pick(r);
+        let channel = by_channel.pick(r);
+        // Some customers come often.
+        let customer = if r.chance(300) { r.below(customers / 20 + 1) } else { r.below(customers) };
+        let passengers = [1, 1, 1, 2, 2, 2, 3, 4, 4, 5][r.below(10) as usize];
+        let vehicles = u64::from(line.miles > 5 && r.chance(340)) + u64::from(r.chance(20));
+        let summer = if matches!(month, 6..=8) { 112 } else { 100 };
+        let dearer = [100, 103, 107][(year - 2023) as usize];
+        let full = line.base_fare * TICKETS[ticket].2 * summer * dearer / 1_000_000;
+        // Fares end in round numbers, and so tie.
+        let mut fare = ((full * (92 + r.below(17)) / 100) / 5 * 5).max(100) as i64;
+        let mut extras = if r.chance(380) { (r.below(40) * 50 + 250) as i64 } else { 0 };
+        let storm = (year, month) == STORM;
+        let status = match r.below(1000) {
+            n if n < if storm { 260 } else { 48 } => "cancelled",
+            n if n < if storm { 320 } else { 78 } => "refunded",
+            n if n < if storm { 335 } else { 93 } => "no-show",
+            _ => "sailed",
+        };
+        if status == "refunded" {
+            fare = -fare;
+            extras = 0;
+        }
+        // Exponential-like: few are very late.
+        let mut delay = (r.below(12) * r.below(12)) / 6;
+        if vessel == LATE_VESSEL {
+            delay = delay * 2 + 6;
+        }
+        if storm {
+            delay += 14;
+        }
+        let (no_delay, unknown_delay) = (status != "sailed", r.chance(31));
+        let lead = r.below(12) * r.below(12) / 2 + r.below(2);
+        let (booked_year, booked_month, booked_day) = civil_from_days(FIRST_DAY + day - lead as i32);
+        let clock = r.below(57_600) + 21_600; // between six and ten
+        // Two rows that every profile should show.
+        if i == rows / 3 {
+            fare = 999_900;
+        }
+        if i == rows / 2 + 7 {
+            delay = 1_440;
+        }
+        let two = |text: &mut Vec<u8>, n: u64| text.extend([b'0' + (n / 10) as u8, b'0' + (n % 10) as u8]);
+        number(&mut text, 1_000_001 + i * 2 + r.below(2));
+        text.push(b',');
+        date(&mut text, booked_year, booked_month, booked_day);
+        text.push(b'T');
+        two(&mut text, clock / 3600);
+        text.push(b':');
+        two(&mut text, clock / 60 % 60);
+        text.push(b':');
+        two(&mut text, clock % 60);
+        text.push(b',');
+        date(&mut text, year, month, day_of_month);
+        for part in [line.code, VESSELS[vessel], TICKETS[ticket].0, CHANNELS[channel].0] {
+            text.push(b',');
+            text.extend_from_slice(part.as_bytes());
+        }
+        for n in [100_000 + customer, passengers, vehicles] {
+            text.push(b',');
+            number(&mut text, n);
+        }
+        for amount in [fare, extras] {
+            text.push(b',');
+            if amount < 0 {
+                text.push(b'-');
+            }
+            number(&mut text, amount.unsigned_abs() / 100);
+            text.push(b'.');
+            two(&mut text, amount.unsigned_abs() % 100);
+        }
+        text.push(b',');
+        text.extend_from_slice(status.as_bytes());
+        text.push(b',');
+        if unknown_delay {
+            text.extend_from_slice(b"n/a");
+        } else if !no_delay {
+            number(&mut text, delay);
+        }
+        text.push(b',');
+        if r.chance(40) {
+            text.extend_from_slice(NOTES[r.below(NOTES.len() as u64) as usize].as_bytes());
+        }
+        text.push(b'\n');
+        if text.len() > 1 << 16 {
+            out.write_all(&text)?;
+            text.clear();
+        }
+    }
+    out.write_all(&text)
+}
+
+fn number(text: &mut Vec<u8>, n: u64) {
+    let mut digits = [0u8; 20];
+    let (mut at, mut rest) = (20, n);
+    loop {
+        at -= 1;
+        digits[at] = b'0' + (rest % 10) as u8;
+        rest /= 10;
+        if rest == 0 {
+            break;
+        }
+    }
+    text.extend_from_slice(&digits[at..]);
+}
+
+fn date(text: &mut Vec<u8>, year: i32, month: u32, day: u32) {
+    number(text, year as u64);
+    for part in [month, day] {
+        text.extend([b'-', b'0' + (part / 10) as u8, b'0' + (part % 10) as u8]);
+    }
+}
+
+/// Writes the routes behind the codes.
+pub(crate) fn routes(out: &mut dyn Write) -> io::Result<()> {
+    writeln!(out, "{ROUTES}")?;
+    for r in &ROUTE_LIST[..LISTED] {
+        writeln!(out, "{},{},{},{},{}", r.code, r.name, r.coast, r.miles, r.capacity)?;
+    }
+    Ok(())
+}
+
+/// Writes the revenue targets.
+pub(crate) fn targets(out: &mut dyn Write) -> io::Result<()> {
+    writeln!(out, "{TARGETS}")?;
+    for year in 2023..=2025 {
+        for month in 1..=12u32 {
+            for (coast, weight) in [("Islands", 27), ("North", 44), ("South", 17), ("West", 46)] {
+                let growth = [100, 112, 125][(year - 2023) as usize];
+                let target = SEASON[month as usize - 1] * weight * growth / 100 / 10 * 100;
+                writeln!(out, "{year}-{month:02},{coast},{target}")?;
+            }
+        }
+    }
+    Ok(())
+}

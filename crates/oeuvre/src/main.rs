@@ -1,0 +1,19 @@
+//! The `oeuvre` program: flags and wiring. Calculation lives in `oeuvre-core`, file formats in
+//! `oeuvre-data`, drawing in `oeuvre-render`.
+
+mod args;
+mod commands;
+mod demo;
+mod messages;
+mod surroundings;
+
+use clap::Parser;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let args = args::Args::parse();
+    match commands::run(args) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => messages::report(&failure),
+    }
+}

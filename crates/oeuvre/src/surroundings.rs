@@ -1,0 +1,27 @@
+//! The terminal and the environment, looked at in this one place.
+
+use crate::args::output::Color;
+use std::io::IsTerminal;
+
+/// Whether a stream is to be written in colour.
+pub(crate) fn color(choice: Color, stream: &impl IsTerminal) -> bool {
+    match choice {
+        Color::Always => true,
+        Color::Never => false,
+        // https://no-color.org: set and not empty.
+        Color::Auto => stream.is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+    }
+}
+
+/// The columns of the terminal that standard output is, if it is one.
+pub(crate) fn terminal_width() -> Option<usize> {
+    std::io::stdout()
+        .is_terminal()
+        .then(|| terminal_size::terminal_size().map(|(w, _)| usize::from(w.0)))
+        .flatten()
+}
+
+/// How many threads run at once here.
+pub(crate) fn threads() -> usize {
+    std::thread::available_parallelism().map_or(1, |n| n.get())
+}
