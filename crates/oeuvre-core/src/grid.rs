@@ -65,7 +65,8 @@ pub struct Grid {
 impl Grid {
     /// The label of a line under a key; `None` beyond the depth of a total.
     pub fn label(&self, line: usize, key: usize) -> Option<Value> {
-        (key < usize::from(self.lines[line].depth)).then(|| self.labels[key].value(self.by[key].kind, line))
+        (key < usize::from(self.lines[line].depth))
+            .then(|| self.labels[key].value(self.by[key].kind, line))
     }
 
     /// The value of a cell.

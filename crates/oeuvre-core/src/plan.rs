@@ -80,12 +80,18 @@ impl Plan {
                 .unwrap_or_else(|m| mistakes.push(m));
         }
         if request.show.is_empty() {
-            add_results(&mut resolved, Some("rows"), &Written::new("--show", "count()"), &mut results)
-                .unwrap_or_else(|m| mistakes.push(m));
+            add_results(
+                &mut resolved,
+                Some("rows"),
+                &Written::new("--show", "count()"),
+                &mut results,
+            )
+            .unwrap_or_else(|m| mistakes.push(m));
         }
         let mut sort = Vec::new();
         if let Some(written) = &request.sort {
-            add_sort(&mut resolved, written, &results, &mut sort).unwrap_or_else(|m| mistakes.push(m));
+            add_sort(&mut resolved, written, &results, &mut sort)
+                .unwrap_or_else(|m| mistakes.push(m));
         }
         if !mistakes.is_empty() {
             return Err(Error::Mistakes(mistakes));
@@ -103,15 +109,20 @@ fn add_results(
 ) -> Result<(), Mistake> {
     let list = parser::parse_list(written)?;
     if let (Some(heading), Some(second)) = (heading, list.get(1)) {
-        return Err(Mistake::new(written, second.span.clone(), "one heading for several calculations")
-            .label(format!("`{heading}:` names one; give each its own --show")));
+        return Err(Mistake::new(
+            written,
+            second.span.clone(),
+            "one heading for several calculations",
+        )
+        .label(format!("`{heading}:` names one; give each its own --show")));
     }
     for expr in &list {
         let (built, suggested, note) = resolved.result(written, expr)?;
         let mut heading = heading.map_or(suggested, str::to_owned);
         // Headings name the figures in files, so that no two may be the same.
-        let taken =
-            |h: &str| results.iter().any(|r| r.heading == h) || resolved.keys.iter().any(|k| k.heading == h);
+        let taken = |h: &str| {
+            results.iter().any(|r| r.heading == h) || resolved.keys.iter().any(|k| k.heading == h)
+        };
         if taken(&heading) {
             let mut n = 2;
             while taken(&format!("{heading} ({n})")) {

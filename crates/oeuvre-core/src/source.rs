@@ -14,7 +14,11 @@ pub trait Source: Sync {
     ///
     /// # Errors
     /// When the rows cannot be opened.
-    fn scan<'a>(&'a self, columns: &[usize], readers: usize) -> Result<Vec<Box<dyn Reader + 'a>>, Error>;
+    fn scan<'a>(
+        &'a self,
+        columns: &[usize],
+        readers: usize,
+    ) -> Result<Vec<Box<dyn Reader + 'a>>, Error>;
 }
 
 /// One of the readers of a pass.

@@ -127,7 +127,8 @@ fn decompress(name: &str, raw: Bytes) -> Result<Bytes, Error> {
     let mut spool = Spool::new();
     match &raw[..raw.len().min(4)] {
         [0x1f, 0x8b, ..] => {
-            io::copy(&mut flate2::read::MultiGzDecoder::new(&raw[..]), &mut spool).map_err(problem)?;
+            io::copy(&mut flate2::read::MultiGzDecoder::new(&raw[..]), &mut spool)
+                .map_err(problem)?;
         }
         [0x28, 0xb5, 0x2f, 0xfd] => {
             let mut decoder = zstd::stream::read::Decoder::new(&raw[..]).map_err(problem)?;
@@ -173,7 +174,9 @@ fn decode(name: &str, raw: Bytes, encoding: Option<&str>) -> Result<Bytes, Error
     }
     if bad {
         let message = format!("some bytes are not valid in the encoding {}", encoding.name());
-        return Err(DataProblem::in_file(name, message).help("name another one with --encoding").into());
+        return Err(DataProblem::in_file(name, message)
+            .help("name another one with --encoding")
+            .into());
     }
     spool.finish().map_err(problem)
 }
@@ -189,11 +192,16 @@ fn refuse_other_formats(name: &str, bytes: &[u8]) -> Result<(), Error> {
         }
         [0xd0, 0xcf, 0x11, 0xe0, ..] => ("an old spreadsheet or document", "save the sheet as CSV"),
         [b'P', b'A', b'R', b'1', ..] => ("a Parquet file", "rows are read from CSV or TSV files"),
-        [b'S', b'Q', b'L', b'i', b't', b'e', ..] => ("an SQLite database", "write the table to a CSV file"),
-        _ if bytes[..bytes.len().min(4096)].contains(&0) => {
-            ("a binary file", "rows are read from CSV or TSV files; is it UTF-16? say --encoding utf-16le")
+        [b'S', b'Q', b'L', b'i', b't', b'e', ..] => {
+            ("an SQLite database", "write the table to a CSV file")
         }
+        _ if bytes[..bytes.len().min(4096)].contains(&0) => (
+            "a binary file",
+            "rows are read from CSV or TSV files; is it UTF-16? say --encoding utf-16le",
+        ),
         _ => return Ok(()),
     };
-    Err(DataProblem::in_file(name, format!("this is {what}, not a text file of rows")).help(help).into())
+    Err(DataProblem::in_file(name, format!("this is {what}, not a text file of rows"))
+        .help(help)
+        .into())
 }

@@ -22,7 +22,9 @@ fn push_escaped(out: &mut String, text: &str) {
             '\n' => out.push('⏎'),
             '\t' => out.push(' '),
             // Bidirectional controls reorder what is around them; they are shown as what they are.
-            c if c.is_control() || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}') => {
+            c if c.is_control()
+                || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}') =>
+            {
                 let _ = write!(out, "{}", c.escape_unicode());
             }
             c => out.push(c),
@@ -52,7 +54,9 @@ impl Figures {
     pub(crate) fn push(self, out: &mut String, value: &Value) {
         match value {
             Value::Number(number) => push_grouped(out, &number.to_string()),
-            Value::Float(f) if f.abs() < 1e21 => push_grouped(out, &format!("{f:.*}", self.float_digits)),
+            Value::Float(f) if f.abs() < 1e21 => {
+                push_grouped(out, &format!("{f:.*}", self.float_digits))
+            }
             Value::Text(text) => push_escaped(out, text),
             other => {
                 let _ = write!(out, "{other}");

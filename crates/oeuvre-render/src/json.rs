@@ -50,7 +50,12 @@ fn row(layout: &Layout<'_>, line: usize) -> String {
     format!("{{{}}}", parts.join(","))
 }
 
-pub(crate) fn write(grid: &Grid, ledger: &Ledger, with_ledger: bool, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn write(
+    grid: &Grid,
+    ledger: &Ledger,
+    with_ledger: bool,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let layout = Layout::new(grid);
     let columns: Vec<String> = layout
         .slots

@@ -11,8 +11,12 @@ pub fn ledger_text(ledger: &Ledger) -> String {
     let counts = entries.iter().map(|e| grouped(e.count).len()).max().unwrap_or(0);
     let mut out = String::new();
     for e in &entries {
-        let line =
-            format!("{:<labels$}  {:>counts$}  {}", label(e), grouped(e.count), escape_controls(&e.detail));
+        let line = format!(
+            "{:<labels$}  {:>counts$}  {}",
+            label(e),
+            grouped(e.count),
+            escape_controls(&e.detail)
+        );
         out.push_str(line.trim_end());
         out.push('\n');
     }

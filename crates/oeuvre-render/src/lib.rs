@@ -82,7 +82,12 @@ pub struct Settings {
 ///
 /// # Errors
 /// When the output cannot be written.
-pub fn write(grid: &Grid, ledger: &Ledger, settings: Settings, out: &mut dyn Write) -> io::Result<()> {
+pub fn write(
+    grid: &Grid,
+    ledger: &Ledger,
+    settings: Settings,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     match settings.format {
         Format::Text => text::write(grid, settings.text, out),
         Format::Csv => separated::write(grid, b',', out),

@@ -23,7 +23,12 @@ fn plain(text: &str) -> String {
     out
 }
 
-pub(crate) fn write(grid: &Grid, ledger: &Ledger, with_ledger: bool, out: &mut dyn Write) -> io::Result<()> {
+pub(crate) fn write(
+    grid: &Grid,
+    ledger: &Ledger,
+    with_ledger: bool,
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let layout = Layout::new(grid);
     let headings: Vec<String> = layout.slots.iter().map(|&s| plain(layout.heading(s))).collect();
     writeln!(out, "| {} |", headings.join(" | "))?;

@@ -30,10 +30,15 @@ pub(crate) fn write(grid: &Grid, settings: TextSettings, out: &mut dyn Write) ->
     let cut = settings.width_cols.map_or(0, |limit| fit(&layout, &mut columns, limit));
     let total: usize = page_width(&columns);
     let paint = |style: Style, text: &str| -> String {
-        if settings.color && !text.is_empty() { format!("{style}{text}{style:#}") } else { text.to_owned() }
+        if settings.color && !text.is_empty() {
+            format!("{style}{text}{style:#}")
+        } else {
+            text.to_owned()
+        }
     };
     let rule = paint(DIM, &"─".repeat(total));
-    let headings: Vec<String> = columns.iter().map(|c| escape_controls(layout.heading(c.slot))).collect();
+    let headings: Vec<String> =
+        columns.iter().map(|c| escape_controls(layout.heading(c.slot))).collect();
     for line in heading_lines(&layout, &columns, &headings) {
         writeln!(out, "{}", paint(BOLD, line.trim_end()))?;
     }
@@ -93,7 +98,11 @@ pub(crate) fn write(grid: &Grid, settings: TextSettings, out: &mut dyn Write) ->
     }
     out.write_all(page.as_bytes())?;
     for (i, note) in grid.notes.iter().enumerate() {
-        writeln!(out, "{}", paint(DIM, &format!("{} {}", superscript(i + 1), escape_controls(note))))?;
+        writeln!(
+            out,
+            "{}",
+            paint(DIM, &format!("{} {}", superscript(i + 1), escape_controls(note)))
+        )?;
     }
     if cut > 0 {
         let (is, columns) = if cut == 1 { ("is", "column") } else { ("are", "columns") };
@@ -102,7 +111,9 @@ pub(crate) fn write(grid: &Grid, settings: TextSettings, out: &mut dyn Write) ->
             "{}",
             paint(
                 BOLD,
-                &format!("→ {cut} more {columns} {is} not shown: the page is too narrow; --as csv has all")
+                &format!(
+                    "→ {cut} more {columns} {is} not shown: the page is too narrow; --as csv has all"
+                )
             )
         )?;
     }

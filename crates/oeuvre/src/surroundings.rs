@@ -9,7 +9,9 @@ pub(crate) fn color(choice: Color, stream: &impl IsTerminal) -> bool {
         Color::Always => true,
         Color::Never => false,
         // https://no-color.org: set and not empty.
-        Color::Auto => stream.is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+        Color::Auto => {
+            stream.is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty())
+        }
     }
 }
 

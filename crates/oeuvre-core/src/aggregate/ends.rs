@@ -150,8 +150,11 @@ impl Aggregate for End {
     }
     fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
         let found = own::<Found>(state);
-        let words =
-            found.ends.iter().skip(1).map(|e| e.any.then_some(if self.last { e.last.2 } else { e.first.2 }));
+        let words = found
+            .ends
+            .iter()
+            .skip(1)
+            .map(|e| e.any.then_some(if self.last { e.last.2 } else { e.first.2 }));
         if args[0] == Kind::Text {
             let codes = words.map(|w| w.map_or(MISSING_CODE, |w| w as u32)).collect();
             return Ok(Column { data: Data::Codes(codes), dictionary: found.texts.clone() });

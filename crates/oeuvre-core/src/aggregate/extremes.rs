@@ -1,6 +1,8 @@
 //! `min`, `max` and `range`.
 
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column};
+use super::{
+    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column,
+};
 use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use crate::rows::dictionary::{Dictionary, MISSING_CODE};
 use crate::value::Kind;
@@ -85,7 +87,8 @@ impl State for Extremes {
                     Data::I32(v) => take!(v, MISSING_I32, |v: i32| v),
                     Data::Bool(v) => take!(v, MISSING_BOOL, |v: u8| v),
                     Data::F64(values) => {
-                        for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| !v.is_nan()) {
+                        for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| !v.is_nan())
+                        {
                             let state = &mut states[g as usize];
                             let v = i128::from(float_key(v));
                             state.0 = state.0.min(v);
@@ -98,7 +101,9 @@ impl State for Extremes {
             Extremes::Text { found, texts, map } => {
                 let Data::Codes(codes) = &column.data else { return Ok(()) };
                 texts.follow(&column.dictionary, map);
-                for (&g, &code) in rows.groups.iter().zip(codes).filter(|(_, c)| **c != MISSING_CODE) {
+                for (&g, &code) in
+                    rows.groups.iter().zip(codes).filter(|(_, c)| **c != MISSING_CODE)
+                {
                     Self::take_texts(found, texts, g, map[code as usize]);
                 }
             }
@@ -163,10 +168,14 @@ fn finish(state: &dyn State, kind: Kind, largest: bool) -> Column {
     match own::<Extremes>(state) {
         Extremes::Whole(s) => column_of(
             kind,
-            s.iter().skip(1).map(|&(low, high)| (low <= high).then_some(if largest { high } else { low })),
+            s.iter()
+                .skip(1)
+                .map(|&(low, high)| (low <= high).then_some(if largest { high } else { low })),
         ),
         Extremes::Text { found, texts, .. } => Column {
-            data: Data::Codes(found.iter().skip(1).map(|f| if largest { f.1 } else { f.0 }).collect()),
+            data: Data::Codes(
+                found.iter().skip(1).map(|f| if largest { f.1 } else { f.0 }).collect(),
+            ),
             dictionary: texts.clone(),
         },
     }

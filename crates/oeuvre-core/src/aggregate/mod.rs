@@ -112,7 +112,10 @@ pub trait Aggregate: Sync + Send {
 
 /// Downcasts a state that the plan has made of this very type.
 fn own<T: 'static>(state: &dyn State) -> &T {
-    state.as_any().downcast_ref().unwrap_or_else(|| unreachable!("states of one family share a type"))
+    state
+        .as_any()
+        .downcast_ref()
+        .unwrap_or_else(|| unreachable!("states of one family share a type"))
 }
 
 /// Exact results in 64 bits where all of them fit, else in 128.

@@ -48,7 +48,9 @@ enum Moments {
 impl State for Moments {
     fn resize(&mut self, groups: usize) {
         match self {
-            Moments::Whole { states, .. } => states.resize(groups.max(states.len()), Whole::default()),
+            Moments::Whole { states, .. } => {
+                states.resize(groups.max(states.len()), Whole::default())
+            }
             Moments::Float(states) => states.resize(groups.max(states.len()), Floats::default()),
         }
     }
@@ -69,13 +71,16 @@ impl State for Moments {
                 }
             }
             (Moments::Whole { wide, .. }, Data::I128(values)) => {
-                for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| **v != MISSING_I128) {
+                for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| **v != MISSING_I128)
+                {
                     let v = BigInt::from(v);
                     add_wide(wide, g, 1, &v, &(&v * &v));
                 }
             }
             (Moments::Float(states), Data::F64(values)) => {
-                for (&g, &v) in rows.groups.iter().zip(values).filter(|(g, v)| **g != 0 && !v.is_nan()) {
+                for (&g, &v) in
+                    rows.groups.iter().zip(values).filter(|(g, v)| **g != 0 && !v.is_nan())
+                {
                     let state = &mut states[g as usize];
                     state.n += 1;
                     state.sum.add(v);
@@ -128,7 +133,13 @@ impl State for Moments {
 }
 
 /// Numbers beyond 64 bits are rare: a list that is kept sorted by group serves them.
-fn add_wide(wide: &mut Vec<(u32, u64, BigInt, BigInt)>, g: u32, n: u64, sum: &BigInt, squares: &BigInt) {
+fn add_wide(
+    wide: &mut Vec<(u32, u64, BigInt, BigInt)>,
+    g: u32,
+    n: u64,
+    sum: &BigInt,
+    squares: &BigInt,
+) {
     match wide.binary_search_by_key(&g, |w| w.0) {
         Ok(at) => {
             wide[at].1 += n;
@@ -177,7 +188,8 @@ impl Aggregate for Spread {
                 for (g, state) in states.iter().enumerate() {
                     let mut n = state.n;
                     let mut sum = BigInt::from(state.sum);
-                    let mut squares = (BigInt::from(state.squares_high) << 128u32) + state.squares_low;
+                    let mut squares =
+                        (BigInt::from(state.squares_high) << 128u32) + state.squares_low;
                     if let Some((_, m, s, q)) = wide.next_if(|w| w.0 as usize == g) {
                         n += m;
                         sum += s;
@@ -196,7 +208,9 @@ impl Aggregate for Spread {
                 states
                     .iter()
                     .skip(1)
-                    .map(|s| self.of(s.n, &s.sum.numerator(), &(s.squares.numerator() * &unit), &squared))
+                    .map(|s| {
+                        self.of(s.n, &s.sum.numerator(), &(s.squares.numerator() * &unit), &squared)
+                    })
                     .collect()
             }
         };

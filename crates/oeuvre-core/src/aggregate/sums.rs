@@ -1,7 +1,9 @@
 //! `sum` and `mean`: exact totals, and means rounded once.
 
 use super::float_sum::FloatSum;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column};
+use super::{
+    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column,
+};
 use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
 use crate::value::Kind;
 use crate::value::decimal::{Decimal, big_pow10};
@@ -48,7 +50,8 @@ impl State for Sums {
                 }
             }
             (Sums::Whole(sums), Data::I128(values)) => {
-                for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| **v != MISSING_I128) {
+                for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| **v != MISSING_I128)
+                {
                     let sum = &mut sums[g as usize];
                     if g != 0 {
                         sum.0 = sum.0.checked_add(v).ok_or(Overflow)?;
@@ -57,7 +60,9 @@ impl State for Sums {
                 }
             }
             (Sums::Float(sums), Data::F64(values)) => {
-                for (&g, &v) in rows.groups.iter().zip(values).filter(|(g, v)| **g != 0 && !v.is_nan()) {
+                for (&g, &v) in
+                    rows.groups.iter().zip(values).filter(|(g, v)| **g != 0 && !v.is_nan())
+                {
                     let sum = &mut sums[g as usize];
                     sum.0.add(v);
                     sum.1 += 1;
@@ -112,11 +117,15 @@ impl Aggregate for Sum {
     }
     fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
         Ok(match own::<Sums>(state) {
-            Sums::Whole(s) => whole_column(s.iter().skip(1).map(|&(sum, n)| (n > 0).then_some(sum))),
+            Sums::Whole(s) => {
+                whole_column(s.iter().skip(1).map(|&(sum, n)| (n > 0).then_some(sum)))
+            }
             Sums::Float(s) => Column::from(Data::F64(
                 s.iter()
                     .skip(1)
-                    .map(|(sum, n)| if *n > 0 { sum.to_f64().unwrap_or(f64::NAN) } else { f64::NAN })
+                    .map(
+                        |(sum, n)| if *n > 0 { sum.to_f64().unwrap_or(f64::NAN) } else { f64::NAN },
+                    )
                     .collect(),
             )),
         })
@@ -157,8 +166,9 @@ impl Aggregate for Mean {
 fn whole_mean(sum: i128, n: u64, scale: u8) -> f64 {
     // The count takes the scale of the sum: sum / 10^scale over n is sum over n * 10^scale.
     let count = Decimal::new(i128::from(n), 0);
-    if let Some(mean) =
-        count.rescale(scale).and_then(|c| decimal_ratio(Decimal::new(sum, 0), Decimal::new(c.mantissa, 0)))
+    if let Some(mean) = count
+        .rescale(scale)
+        .and_then(|c| decimal_ratio(Decimal::new(sum, 0), Decimal::new(c.mantissa, 0)))
     {
         return mean;
     }

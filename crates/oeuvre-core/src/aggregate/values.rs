@@ -4,7 +4,9 @@
 //! grows with the distinct values and not with the rows.
 
 use super::extremes::{float_from_key, float_key};
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column};
+use super::{
+    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column,
+};
 use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use crate::rows::dictionary::{Dictionary, MISSING_CODE};
 use crate::rows::interner::{Interner, Pairs};
@@ -123,16 +125,18 @@ impl State for Values {
             };
         }
         match &mut self.known {
-            Known::Whole(known) => match &column.data {
-                Data::I64(v) => intern!(v, MISSING_I64, |v| known.intern(v)),
-                Data::I128(v) => intern!(v, MISSING_I128, |v| known.intern_wide(v)),
-                Data::I32(v) => intern!(v, MISSING_I32, |v| known.intern(i64::from(v))),
-                Data::Bool(v) => intern!(v, MISSING_BOOL, |v| known.intern(i64::from(v))),
-                Data::F64(v) => codes.extend(
-                    v.iter().map(|&v| if v.is_nan() { MISSING_CODE } else { known.intern(float_key(v)) }),
-                ),
-                Data::Codes(_) => {}
-            },
+            Known::Whole(known) => {
+                match &column.data {
+                    Data::I64(v) => intern!(v, MISSING_I64, |v| known.intern(v)),
+                    Data::I128(v) => intern!(v, MISSING_I128, |v| known.intern_wide(v)),
+                    Data::I32(v) => intern!(v, MISSING_I32, |v| known.intern(i64::from(v))),
+                    Data::Bool(v) => intern!(v, MISSING_BOOL, |v| known.intern(i64::from(v))),
+                    Data::F64(v) => codes.extend(v.iter().map(|&v| {
+                        if v.is_nan() { MISSING_CODE } else { known.intern(float_key(v)) }
+                    })),
+                    Data::Codes(_) => {}
+                }
+            }
             Known::Text(known, map) => {
                 if let Data::Codes(v) = &column.data {
                     known.follow(&column.dictionary, map);

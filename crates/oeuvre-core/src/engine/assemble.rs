@@ -54,7 +54,12 @@ pub(crate) fn assemble(plan: &Plan, groups: Groups, ledger: &mut Ledger) -> Resu
         places.push((Line { kind: LineKind::Grand, depth: 0 }, 0));
     }
     let mut grid = Grid {
-        by: plan.resolved.keys.iter().map(|k| Heading { name: k.heading.clone(), kind: k.kind }).collect(),
+        by: plan
+            .resolved
+            .keys
+            .iter()
+            .map(|k| Heading { name: k.heading.clone(), kind: k.kind })
+            .collect(),
         ..Grid::default()
     };
     grid.lines = places.iter().map(|p| p.0).collect();
@@ -81,7 +86,11 @@ pub(crate) fn assemble(plan: &Plan, groups: Groups, ledger: &mut Ledger) -> Resu
 
 /// Merges the states of each level that is needed, from all keys down to none, and runs the group
 /// program over it. Levels that are not needed have nodes but no results.
-fn levels(plan: &Plan, groups: &Groups, ledger: &mut Ledger) -> Result<(Vec<Level>, Vec<Vec<u32>>), Error> {
+fn levels(
+    plan: &Plan,
+    groups: &Groups,
+    ledger: &mut Ledger,
+) -> Result<(Vec<Level>, Vec<Vec<u32>>), Error> {
     let resolved = &plan.resolved;
     let keys = resolved.keys.len();
     let codes = groups.grouper.key_codes();
@@ -163,7 +172,8 @@ fn level_results(
         });
     }
     for aggregate in &resolved.aggregates {
-        let kinds: Vec<Kind> = resolved.states[aggregate.state].args.iter().map(|a| a.kind).collect();
+        let kinds: Vec<Kind> =
+            resolved.states[aggregate.state].args.iter().map(|a| a.kind).collect();
         let column = aggregate.aggregate.finish(states[aggregate.state].as_ref(), &kinds);
         columns.push(column.map_err(result_overflow)?);
     }
@@ -206,7 +216,13 @@ struct Order<'a> {
 
 impl Order<'_> {
     /// Adds the lines below a node, in their order, with its subtotal.
-    fn walk(&self, depth: usize, node: u32, children: &[(Vec<u32>, Vec<u32>)], out: &mut Vec<(Line, u32)>) {
+    fn walk(
+        &self,
+        depth: usize,
+        node: u32,
+        children: &[(Vec<u32>, Vec<u32>)],
+        out: &mut Vec<(Line, u32)>,
+    ) {
         let keys = self.levels.len() - 1;
         let (starts, list) = &children[depth];
         let (from, to) = (starts[node as usize] as usize, starts[node as usize + 1] as usize);
@@ -353,7 +369,9 @@ fn adds_up(plan: &Plan, grid: &Grid, column: usize, total: usize) -> bool {
             TotalsAt::Top => {
                 (total + 1..grid.lines.len()).take_while(|l| !stops(l)).filter(is_group).collect()
             }
-            TotalsAt::Bottom => (0..total).rev().take_while(|l| !stops(l)).filter(is_group).collect(),
+            TotalsAt::Bottom => {
+                (0..total).rev().take_while(|l| !stops(l)).filter(is_group).collect()
+            }
         }
     };
     let cells = &grid.columns[column].cells.data;

@@ -51,10 +51,11 @@ impl Codes {
             (Codes::Whole(i), Data::I64(v)) => intern!(v, MISSING_I64, |v| i.intern(v)),
             (Codes::Whole(i), Data::I128(v)) => intern!(v, MISSING_I128, |v| i.intern_wide(v)),
             (Codes::Whole(i), Data::I32(v)) => intern!(v, MISSING_I32, |v| i.intern(i64::from(v))),
-            (Codes::Whole(i), Data::Bool(v)) => intern!(v, MISSING_BOOL, |v| i.intern(i64::from(v))),
-            (Codes::Whole(i), Data::F64(v)) => {
-                out.extend(v.iter().map(|&v| if v.is_nan() { 0 } else { 1 + i.intern(float_key(v)) }))
+            (Codes::Whole(i), Data::Bool(v)) => {
+                intern!(v, MISSING_BOOL, |v| i.intern(i64::from(v)))
             }
+            (Codes::Whole(i), Data::F64(v)) => out
+                .extend(v.iter().map(|&v| if v.is_nan() { 0 } else { 1 + i.intern(float_key(v)) })),
             _ => {}
         }
     }
@@ -95,9 +96,10 @@ impl Codes {
                 data: Data::Codes(codes.map(|c| c.wrapping_sub(1)).collect()),
                 dictionary: d.clone(),
             },
-            Codes::Whole(i) => {
-                column_of(kind, codes.map(|c| if c == 0 { None } else { Some(i.values()[c as usize - 1]) }))
-            }
+            Codes::Whole(i) => column_of(
+                kind,
+                codes.map(|c| if c == 0 { None } else { Some(i.values()[c as usize - 1]) }),
+            ),
         }
     }
 
@@ -177,8 +179,12 @@ impl Grouper {
 
     /// Takes in another worker's groups: the group that each of its groups is here.
     pub(crate) fn absorb(&mut self, other: &Grouper) -> Vec<u32> {
-        let maps: Vec<Vec<u32>> =
-            self.codes.iter_mut().zip(&other.codes).map(|(mine, theirs)| mine.absorb(theirs)).collect();
+        let maps: Vec<Vec<u32>> = self
+            .codes
+            .iter_mut()
+            .zip(&other.codes)
+            .map(|(mine, theirs)| mine.absorb(theirs))
+            .collect();
         let Some(mut numbers) = maps.first().cloned() else { return vec![0, 1] };
         let mut bound = self.codes[0].len();
         for (i, pairs) in other.pairs.iter().enumerate() {

@@ -61,7 +61,9 @@ pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Le
         return Err(error);
     }
     let mut workers = workers.into_iter();
-    let Some(mut first) = workers.next() else { return Err(Error::request("there is nothing to read")) };
+    let Some(mut first) = workers.next() else {
+        return Err(Error::request("there is nothing to read"));
+    };
     for other in workers {
         first.absorb(other)?;
     }

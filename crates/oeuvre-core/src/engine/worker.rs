@@ -34,12 +34,15 @@ pub(crate) struct Groups {
 impl Worker {
     pub(crate) fn new(plan: &Plan) -> Worker {
         let it = &plan.resolved;
-        let states =
-            it.states.iter().map(|s| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>()));
-        let hints = it.aggregates.iter().fold(vec![String::new(); it.states.len()], |mut hints, a| {
-            hints[a.state] = "the sum".to_owned();
-            hints
-        });
+        let states = it
+            .states
+            .iter()
+            .map(|s| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>()));
+        let hints =
+            it.aggregates.iter().fold(vec![String::new(); it.states.len()], |mut hints, a| {
+                hints[a.state] = "the sum".to_owned();
+                hints
+            });
         Worker {
             grouper: Grouper::new(it.keys.iter().map(|k| k.kind)),
             counts: Counts::default(),
@@ -87,7 +90,9 @@ impl Worker {
     ) -> Result<(), Error> {
         let inputs: Vec<&Column> = batch.columns.iter().collect();
         run(&mut self.filter, &plan.resolved.filter, &inputs, batch.rows)?;
-        let Data::Bool(truths) = &self.filter.column(condition, &inputs).data else { return Ok(()) };
+        let Data::Bool(truths) = &self.filter.column(condition, &inputs).data else {
+            return Ok(());
+        };
         // Every row is written, and the place moves on only for those that are kept.
         kept.resize(batch.rows, 0);
         let (mut n, mut missing) = (0, 0);
@@ -120,7 +125,8 @@ impl Worker {
         let resolved = &plan.resolved;
         let inputs: Vec<&Column> = batch.columns.iter().collect();
         run(&mut self.row, &resolved.row, &inputs, batch.rows)?;
-        let keys: Vec<&Column> = resolved.keys.iter().map(|k| self.row.column(k.operand, &inputs)).collect();
+        let keys: Vec<&Column> =
+            resolved.keys.iter().map(|k| self.row.column(k.operand, &inputs)).collect();
         self.grouper.number(&keys, batch.rows, groups);
         let n = self.grouper.groups();
         let piece = batch.piece;
@@ -129,7 +135,8 @@ impl Worker {
         let mut current: Option<Operand> = None;
         for (i, (state, plan)) in self.states.iter_mut().zip(&resolved.states).enumerate() {
             state.resize(n);
-            let args: Vec<&Column> = plan.args.iter().map(|a| self.row.column(a.operand, &inputs)).collect();
+            let args: Vec<&Column> =
+                plan.args.iter().map(|a| self.row.column(a.operand, &inputs)).collect();
             let groups: &[u32] = match plan.condition {
                 None => groups,
                 Some(condition) => {
@@ -137,7 +144,9 @@ impl Worker {
                         if let Data::Bool(truths) = &self.row.column(condition, &inputs).data {
                             some.clear();
                             // Group 0 is the waste group.
-                            some.extend(groups.iter().zip(truths).map(|(&g, &t)| g * u32::from(t == 1)));
+                            some.extend(
+                                groups.iter().zip(truths).map(|(&g, &t)| g * u32::from(t == 1)),
+                            );
                         }
                         current = Some(condition);
                     }

@@ -115,7 +115,17 @@ pub static FUNCTIONS: &[Function] = &[
         WHERE,
         Count
     ),
-    aggregate!("sum", &[], "sum(x)", "the exact sum", SKIPPED, "sum(fare * passengers)", (1, 1), WHERE, Sum),
+    aggregate!(
+        "sum",
+        &[],
+        "sum(x)",
+        "the exact sum",
+        SKIPPED,
+        "sum(fare * passengers)",
+        (1, 1),
+        WHERE,
+        Sum
+    ),
     aggregate!(
         "mean",
         &["average", "avg"],
@@ -349,7 +359,15 @@ pub static FUNCTIONS: &[Function] = &[
         (1, 1),
         RowCall::Period(Unit::Quarter)
     ),
-    row!("half", "half(d)", "the half of a year", MISSING, "count()", (1, 1), RowCall::Period(Unit::Half)),
+    row!(
+        "half",
+        "half(d)",
+        "the half of a year",
+        MISSING,
+        "count()",
+        (1, 1),
+        RowCall::Period(Unit::Half)
+    ),
     row!("year", "year(d)", "the year", MISSING, "count()", (1, 1), RowCall::Period(Unit::Year)),
     row!(
         "weekday",

@@ -222,7 +222,9 @@ impl<'a> Parser<'a> {
                 "during" => (During, COMPARISON),
                 "not" => match self.tokens.get(self.at + 1).map(|t| &t.token) {
                     Some(Token::Word(w)) if w.eq_ignore_ascii_case("in") => (In(true), COMPARISON),
-                    Some(Token::Word(w)) if w.eq_ignore_ascii_case("between") => (Between(true), COMPARISON),
+                    Some(Token::Word(w)) if w.eq_ignore_ascii_case("between") => {
+                        (Between(true), COMPARISON)
+                    }
                     _ => return None,
                 },
                 _ => return None,
@@ -254,7 +256,8 @@ impl<'a> Parser<'a> {
                 }
                 let low = self.expr(COMPARISON + 1)?;
                 if !self.take_word("and") {
-                    let message = format!("expected `and` after `between …`, found {}", self.found());
+                    let message =
+                        format!("expected `and` after `between …`, found {}", self.found());
                     return Err(self
                         .mistake(self.span(), message)
                         .label("write `between lowest and highest`"));
@@ -367,7 +370,9 @@ impl<'a> Parser<'a> {
         let args = match word {
             ClauseWord::Where => vec![self.expr(0)?],
             ClauseWord::Per | ClauseWord::Along | ClauseWord::Within => self.list()?,
-            ClauseWord::Using | ClauseWord::Method | ClauseWord::Ties => vec![self.expr(COMPARISON)?],
+            ClauseWord::Using | ClauseWord::Method | ClauseWord::Ties => {
+                vec![self.expr(COMPARISON)?]
+            }
             ClauseWord::Asc | ClauseWord::Desc | ClauseWord::Partial => Vec::new(),
         };
         Ok(Clause { word, args, span: start..self.tokens[self.at - 1].span.end })
@@ -407,7 +412,12 @@ mod tests {
             Node::Binary(o, a, b) => format!("({} {} {})", full(a), o.text(), full(b)),
             Node::In { value, list, negated } => {
                 let items: Vec<_> = list.iter().map(full).collect();
-                format!("({}{} in {})", full(value), if *negated { " not" } else { "" }, items.join("|"))
+                format!(
+                    "({}{} in {})",
+                    full(value),
+                    if *negated { " not" } else { "" },
+                    items.join("|")
+                )
             }
             Node::Between { value, low, high, .. } => {
                 format!("({} between {} {})", full(value), full(low), full(high))
@@ -465,7 +475,9 @@ mod tests {
 
     #[test]
     fn nesting_has_a_limit_instead_of_a_crash() {
-        for text in ["(".repeat(100_000), "-".repeat(100_000), "1+".repeat(100_000), "not ".repeat(9999)] {
+        for text in
+            ["(".repeat(100_000), "-".repeat(100_000), "1+".repeat(100_000), "not ".repeat(9999)]
+        {
             assert!(read(&text).is_err());
         }
     }

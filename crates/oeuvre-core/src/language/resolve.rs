@@ -124,7 +124,10 @@ impl Resolver {
     ///
     /// # Errors
     /// A named calculation that cannot be read, or a name given twice.
-    pub fn new(columns: Vec<ColumnInfo>, lets: &[(String, Arc<Written>)]) -> Result<Resolver, Vec<Mistake>> {
+    pub fn new(
+        columns: Vec<ColumnInfo>,
+        lets: &[(String, Arc<Written>)],
+    ) -> Result<Resolver, Vec<Mistake>> {
         let (mut named, mut mistakes) = (Vec::<Named>::new(), Vec::new());
         let mut remarks = Vec::new();
         for (name, written) in lets {
@@ -136,7 +139,9 @@ impl Resolver {
                 remarks.push(format!("the calculation `{name}` hides the column of that name"));
             }
             match parser::parse(written) {
-                Ok(expr) => named.push(Named { name: name.clone(), written: written.clone(), expr }),
+                Ok(expr) => {
+                    named.push(Named { name: name.clone(), written: written.clone(), expr })
+                }
                 Err(mistake) => mistakes.push(mistake),
             }
         }
@@ -173,10 +178,9 @@ impl Resolver {
         let is = |o: &Operand| *o == Operand::Input(input);
         self.row.steps.iter().any(|s| s.args.iter().any(is))
             || self.keys.iter().any(|k| is(&k.operand))
-            || self
-                .states
-                .iter()
-                .any(|s| s.args.iter().any(|a| is(&a.operand)) || s.condition.is_some_and(|c| is(&c)))
+            || self.states.iter().any(|s| {
+                s.args.iter().any(|a| is(&a.operand)) || s.condition.is_some_and(|c| is(&c))
+            })
     }
 
     /// One condition that holds where all of some conditions on rows do; `None` for none.
@@ -238,7 +242,11 @@ impl Resolver {
                         Call::Row(_) => None,
                     });
                     let Some(sum) = sum else { unreachable!("the table has a sum") };
-                    Ok((self.aggregate(sum, vec![built], None, kind), format!("sum of {text}"), None))
+                    Ok((
+                        self.aggregate(sum, vec![built], None, kind),
+                        format!("sum of {text}"),
+                        None,
+                    ))
                 }
                 kind => Err(self.row_value_outside(written, expr, kind)),
             };
@@ -287,7 +295,8 @@ impl Resolver {
                 Some(Call::Aggregate(a)) => match a.additivity() {
                     Additivity::Additive => None,
                     Additivity::Note(note) => {
-                        let what = call.args.first().map_or("value", |a| &written.text[a.span.clone()]);
+                        let what =
+                            call.args.first().map_or("value", |a| &written.text[a.span.clone()]);
                         Some(note.replace("{}", what))
                     }
                 },
@@ -315,8 +324,12 @@ impl Resolver {
             let start = self.open.iter().position(|n| *n == named.name).unwrap_or(0);
             let mut circle = self.open[start..].to_vec();
             circle.push(named.name.clone());
-            return Err(Mistake::new(written, expr.span.clone(), "these calculations go round in a circle")
-                .label(circle.join(" → ")));
+            return Err(Mistake::new(
+                written,
+                expr.span.clone(),
+                "these calculations go round in a circle",
+            )
+            .label(circle.join(" → ")));
         }
         self.open.push(named.name.clone());
         let result = inside(self, &named.written, &named.expr);
@@ -337,7 +350,9 @@ impl Resolver {
             Ok(highest)
         };
         match &expr.node {
-            Node::Number(_) | Node::Text(_) | Node::Boolean(_) | Node::Missing => Ok(Level::Constant),
+            Node::Number(_) | Node::Text(_) | Node::Boolean(_) | Node::Missing => {
+                Ok(Level::Constant)
+            }
             Node::Name { table: None, name } if self.named(name).is_some() => {
                 let Some(named) = self.named(name) else { return Ok(Level::Constant) };
                 self.enter(written, expr, &named, |it, w, e| it.level(w, e))
@@ -364,7 +379,8 @@ impl Resolver {
             let mut mistake = Mistake::new(written, call.name_span.clone(), message);
             let near = nearest(&call.name, functions::names());
             if self.columns.iter().any(|c| c.name == call.name) {
-                mistake.label = format!("`{}` is a column; a sign such as * may be missing", call.name);
+                mistake.label =
+                    format!("`{}` is a column; a sign such as * may be missing", call.name);
             } else if !near.is_empty() {
                 mistake.label = format!("did you mean {}?", either(&near));
             }
@@ -480,7 +496,12 @@ impl Resolver {
         Built { operand: Operand::Input(self.keys.len() + self.aggregates.len() - 1), kind }
     }
 
-    fn condition(&mut self, written: &Arc<Written>, expr: &Expr, place: Place) -> Resolved<Operand> {
+    fn condition(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        place: Place,
+    ) -> Resolved<Operand> {
         let built = self.build(written, expr, place)?;
         if built.kind != Kind::Boolean {
             let message = format!("expected a condition, found {}", built.kind.describe());
@@ -503,7 +524,9 @@ impl Resolver {
                 let n = n.trimmed();
                 Ok(self.constant(place, text, Value::Number(n), Kind::Number { scale: n.scale }))
             }
-            Node::Text(t) => Ok(self.constant(place, text, Value::Text(Arc::from(t.as_str())), Kind::Text)),
+            Node::Text(t) => {
+                Ok(self.constant(place, text, Value::Text(Arc::from(t.as_str())), Kind::Text))
+            }
             Node::Boolean(b) => Ok(self.constant(place, text, Value::Boolean(*b), Kind::Boolean)),
             Node::Missing => {
                 let kind = Kind::Number { scale: 0 };
@@ -516,7 +539,8 @@ impl Resolver {
                     return self.enter(written, expr, &named, |it, w, e| it.build(w, e, place));
                 }
                 if place == Place::Group {
-                    let built = self.probe(|it| it.column(written, expr, table.as_deref(), name))?;
+                    let built =
+                        self.probe(|it| it.column(written, expr, table.as_deref(), name))?;
                     return Err(self.row_value_outside(written, expr, built.kind));
                 }
                 self.column(written, expr, table.as_deref(), name)
@@ -531,10 +555,14 @@ impl Resolver {
                 Ok(self.step(place, text, Op::Not, &[a], Kind::Boolean))
             }
             Node::Binary(operator, a, b) => self.binary(written, expr, *operator, a, b, place),
-            Node::In { value, list, negated } => self.in_list(written, expr, value, list, *negated, place),
+            Node::In { value, list, negated } => {
+                self.in_list(written, expr, value, list, *negated, place)
+            }
             Node::Between { value, low, high, negated } => {
-                let low = self.compare(written, expr, value, Comparison::GreaterEqual, low, place)?;
-                let high = self.compare(written, expr, value, Comparison::LessEqual, high, place)?;
+                let low =
+                    self.compare(written, expr, value, Comparison::GreaterEqual, low, place)?;
+                let high =
+                    self.compare(written, expr, value, Comparison::LessEqual, high, place)?;
                 let both = self.step(place, text, Op::And, &[low, high], Kind::Boolean);
                 Ok(self.negated(place, text, both, *negated))
             }
@@ -549,7 +577,9 @@ impl Resolver {
                 self.check_arguments(written, expr, call, function)?;
                 match function.call {
                     Call::Row(row) => self.row_call(written, expr, call, row, place),
-                    Call::Aggregate(aggregate) => self.aggregate_call(written, expr, call, aggregate, place),
+                    Call::Aggregate(aggregate) => {
+                        self.aggregate_call(written, expr, call, aggregate, place)
+                    }
                 }
             }
         }
@@ -581,7 +611,9 @@ impl Resolver {
     fn type_help(&self, name: &str, kind: &str) -> String {
         match self.columns.iter().find(|c| c.name == name).and_then(|c| c.note.as_ref()) {
             Some(note) => {
-                format!("it is text because of {note}; if that stands for no value, name it with --missing")
+                format!(
+                    "it is text because of {note}; if that stands for no value, name it with --missing"
+                )
             }
             None => format!(
                 "if it should hold {kind}s: --type '{name}={kind}' names the first value that is none"
@@ -614,8 +646,11 @@ impl Resolver {
             .unwrap_or(0);
         let float = all.iter().any(|b| b.kind == Kind::Float);
         for it in all.iter_mut() {
-            *it =
-                if float { self.to_float(place, text, *it) } else { self.to_scale(place, text, *it, scale) };
+            *it = if float {
+                self.to_float(place, text, *it)
+            } else {
+                self.to_scale(place, text, *it, scale)
+            };
         }
         if float { Kind::Float } else { Kind::Number { scale } }
     }
@@ -659,7 +694,13 @@ impl Resolver {
     }
 
     /// Builds a calculation beside one of a known kind: text beside a date is read as a date.
-    fn beside(&mut self, written: &Arc<Written>, expr: &Expr, kind: Kind, place: Place) -> Resolved<Built> {
+    fn beside(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        kind: Kind,
+        place: Place,
+    ) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
         if matches!(expr.node, Node::Missing) {
             return Ok(self.constant(place, text, Value::Missing, kind));
@@ -672,9 +713,10 @@ impl Resolver {
             },
             Kind::DateTime => match (parse_date(t), parse_datetime(t)) {
                 (Some(day), _) => (Some((Value::Date(day), Kind::Date)), ""),
-                (_, time) => {
-                    (time.map(|t| (Value::DateTime(t), kind)), "a date and time such as '2025-03-14T09:30'")
-                }
+                (_, time) => (
+                    time.map(|t| (Value::DateTime(t), kind)),
+                    "a date and time such as '2025-03-14T09:30'",
+                ),
             },
             Kind::Period(unit) => (
                 Period::parse(t).filter(|p| p.unit == unit).map(|p| (Value::Period(p), kind)),
@@ -695,10 +737,12 @@ impl Resolver {
         };
         match value {
             Some((value, kind)) => Ok(self.constant(place, text, value, kind)),
-            None => {
-                Err(Mistake::new(written, expr.span.clone(), format!("expected {expected}, found {text}"))
-                    .label("cannot be compared"))
-            }
+            None => Err(Mistake::new(
+                written,
+                expr.span.clone(),
+                format!("expected {expected}, found {text}"),
+            )
+            .label("cannot be compared")),
         }
     }
 
@@ -712,7 +756,8 @@ impl Resolver {
         place: Place,
     ) -> Resolved<Built> {
         // A literal takes its kind from what it stands beside.
-        if matches!(a.node, Node::Text(_) | Node::Missing) && !matches!(b.node, Node::Text(_) | Node::Missing)
+        if matches!(a.node, Node::Text(_) | Node::Missing)
+            && !matches!(b.node, Node::Text(_) | Node::Missing)
         {
             return self.compare(written, expr, b, how.flipped(), a, place);
         }
@@ -750,8 +795,11 @@ impl Resolver {
                     x.describe(),
                     y.describe()
                 ));
-                if let (Kind::Date | Kind::DateTime | Kind::Period(_), Kind::Number { .. }) = (x, y) {
-                    it = it.help("dates and periods are written in quotes: '2025-03-14', '2025-03', '2025'");
+                if let (Kind::Date | Kind::DateTime | Kind::Period(_), Kind::Number { .. }) = (x, y)
+                {
+                    it = it.help(
+                        "dates and periods are written in quotes: '2025-03-14', '2025-03', '2025'",
+                    );
                 } else if x == Kind::Text && y.is_number() {
                     it = it.help(format!("text is written in quotes: {l} {} '{r}'", how.text()));
                 }
@@ -771,8 +819,10 @@ impl Resolver {
         place: Place,
     ) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
-        let texts: Option<std::collections::BTreeSet<String>> =
-            list.iter().map(|e| if let Node::Text(t) = &e.node { Some(t.clone()) } else { None }).collect();
+        let texts: Option<std::collections::BTreeSet<String>> = list
+            .iter()
+            .map(|e| if let Node::Text(t) = &e.node { Some(t.clone()) } else { None })
+            .collect();
         let left = self.build(written, value, place)?;
         if let (Kind::Text, Some(texts)) = (left.kind, texts) {
             let key = format!("in {texts:?}");
@@ -807,21 +857,32 @@ impl Resolver {
             Kind::DateTime => self.step(place, text, Op::TimeToDate, &[dates], Kind::Date),
             kind => {
                 let message = format!("`during` takes a date, found {}", kind.describe());
-                return Err(Mistake::new(written, value.span.clone(), message).label("this is no date"));
+                return Err(
+                    Mistake::new(written, value.span.clone(), message).label("this is no date")
+                );
             }
         };
         let Node::Text(range) = &period.node else {
-            return Err(Mistake::new(written, period.span.clone(), "expected a period after `during`")
-                .label("write it in quotes, such as '2025-Q1' or '2024-10..2025-03'"));
+            return Err(Mistake::new(
+                written,
+                period.span.clone(),
+                "expected a period after `during`",
+            )
+            .label("write it in quotes, such as '2025-Q1' or '2024-10..2025-03'"));
         };
         let (first, last) = range.split_once("..").unwrap_or((range, range));
-        let (Some(first), Some(last)) = (Period::parse(first.trim()), Period::parse(last.trim())) else {
+        let (Some(first), Some(last)) = (Period::parse(first.trim()), Period::parse(last.trim()))
+        else {
             return Err(Mistake::new(written, period.span.clone(), format!("'{range}' is no period")).label(
                 "2025, 2025-H1, 2025-Q1, 2025-03, 2025-W14, 2025-03-14, or two of them with .. between",
             ));
         };
         if first.first_day() > last.last_day() {
-            return Err(Mistake::new(written, period.span.clone(), "this range ends before it begins"));
+            return Err(Mistake::new(
+                written,
+                period.span.clone(),
+                "this range ends before it begins",
+            ));
         }
         let mut end = |day: i32, how: Comparison| {
             let day = self.constant(place, text, Value::Date(day), Kind::Date);
@@ -853,26 +914,23 @@ impl Resolver {
                 (a, _) => format!("at least {a} arguments"),
             };
             let message = format!("`{}` takes {expected}, found {found}", function.name);
-            return Err(
-                Mistake::new(written, expr.span.clone(), message).label(format!("write {}", function.usage))
-            );
+            return Err(Mistake::new(written, expr.span.clone(), message)
+                .label(format!("write {}", function.usage)));
         }
         for clause in &call.clauses {
             if !function.clauses.contains(&clause.word) {
                 let words: Vec<&str> = function.clauses.iter().map(|c| c.text()).collect();
                 let takes = if words.is_empty() { "no clauses".to_owned() } else { either(&words) };
                 let message = format!("`{}` does not take `{}`", function.name, clause.word.text());
-                return Err(
-                    Mistake::new(written, clause.span.clone(), message).label(format!("it takes {takes}"))
-                );
+                return Err(Mistake::new(written, clause.span.clone(), message)
+                    .label(format!("it takes {takes}")));
             }
         }
         for (i, clause) in call.clauses.iter().enumerate() {
             if call.clauses[..i].iter().any(|c| c.word == clause.word) {
                 let message = format!("`{}` is written twice", clause.word.text());
-                return Err(
-                    Mistake::new(written, clause.span.clone(), message).label("join the two with `and`")
-                );
+                return Err(Mistake::new(written, clause.span.clone(), message)
+                    .label("join the two with `and`"));
             }
         }
         Ok(())
@@ -918,7 +976,13 @@ impl Resolver {
                 };
                 match a.kind {
                     Kind::Number { scale } if scale <= digits => Ok(a),
-                    _ => Ok(self.step(place, text, Op::Round(digits), &[a], Kind::Number { scale: digits })),
+                    _ => Ok(self.step(
+                        place,
+                        text,
+                        Op::Round(digits),
+                        &[a],
+                        Kind::Number { scale: digits },
+                    )),
                 }
             }
             RowCall::Period(unit) => {
@@ -939,7 +1003,8 @@ impl Resolver {
             Kind::Date | Kind::DateTime | Kind::Period(Unit::Day) => Ok(built),
             kind => {
                 let message = format!("`{}` takes a date, found {}", call.name, kind.describe());
-                let mut it = Mistake::new(written, arg.span.clone(), message).label("this is no date");
+                let mut it =
+                    Mistake::new(written, arg.span.clone(), message).label("this is no date");
                 if let Node::Name { name, .. } = &arg.node {
                     it = it.help(self.type_help(name, "date"));
                 }
@@ -972,7 +1037,8 @@ impl Resolver {
             return Ok((built, kind));
         }
         if let Some(i) = built.iter().position(|b| b.kind != lead) {
-            let message = format!("{} and {} do not go together", lead.describe(), built[i].kind.describe());
+            let message =
+                format!("{} and {} do not go together", lead.describe(), built[i].kind.describe());
             return Err(Mistake::new(written, exprs[i].span.clone(), message)
                 .label(format!("expected {}", lead.describe())));
         }
@@ -1075,8 +1141,11 @@ impl Resolver {
                     .label("known only after the rows are grouped"));
             }
             Place::Row => {
-                return Err(mistake(format!("`{}` stands where each row has a value of its own", call.name))
-                    .label("an aggregate inside an aggregate or a key"));
+                return Err(mistake(format!(
+                    "`{}` stands where each row has a value of its own",
+                    call.name
+                ))
+                .label("an aggregate inside an aggregate or a key"));
             }
             Place::Group => {}
         }
@@ -1118,7 +1187,9 @@ impl Resolver {
                 format!("`{}` takes numbers, and `{text}` is {found}", call.name),
             )
             .label(format!("this is {found}"))
-            .help(format!("how many different ones: distinct({text}); the rows that have one: count({text})"))
+            .help(format!(
+                "how many different ones: distinct({text}); the rows that have one: count({text})"
+            ))
             .help(self.type_help(text, "number"))
         })?;
         Ok(self.aggregate(aggregate, args, condition, kind))

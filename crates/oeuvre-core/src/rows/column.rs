@@ -133,9 +133,10 @@ impl Data {
     /// The whole-number values as 128-bit numbers; empty for other columns.
     pub fn to_i128(&self) -> Vec<i128> {
         match self {
-            Data::I64(v) => {
-                v.iter().map(|&x| if x == MISSING_I64 { MISSING_I128 } else { i128::from(x) }).collect()
-            }
+            Data::I64(v) => v
+                .iter()
+                .map(|&x| if x == MISSING_I64 { MISSING_I128 } else { i128::from(x) })
+                .collect(),
             Data::I128(v) => v.clone(),
             _ => Vec::new(),
         }
@@ -149,7 +150,9 @@ impl Column {
             return Value::Missing;
         }
         match (&self.data, kind) {
-            (Data::I64(v), Kind::Number { scale }) => Value::Number(Decimal::new(i128::from(v[row]), scale)),
+            (Data::I64(v), Kind::Number { scale }) => {
+                Value::Number(Decimal::new(i128::from(v[row]), scale))
+            }
             (Data::I128(v), Kind::Number { scale }) => Value::Number(Decimal::new(v[row], scale)),
             (Data::I64(v), _) => Value::DateTime(v[row]),
             (Data::F64(v), _) => Value::Float(v[row]),

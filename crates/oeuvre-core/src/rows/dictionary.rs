@@ -19,6 +19,9 @@ struct Slot {
     code: u32,
 }
 
+/// Up to this many slots (64 KiB) at most one in eight is used.
+const SPARSE_SLOTS: usize = 2048;
+
 const EMPTY: Slot = Slot { key: 0, len: u32::MAX, code: 0 };
 
 /// A growing set of texts, numbered from 0 in the order in which they came.
@@ -52,7 +55,7 @@ impl std::fmt::Debug for Dictionary {
 }
 
 /// Both halves of a 128-bit product, folded: mixes every bit of `a` and `b` into the result.
-#[inline]
+#[inline(always)]
 pub(crate) fn fold(a: u64, b: u64) -> u64 {
     let product = u128::from(a) * u128::from(b);
     (product as u64) ^ (product >> 64) as u64
@@ -100,7 +103,7 @@ impl Dictionary {
         u128::from(hash) << 64 | u128::from(fold(hash, PI))
     }
 
-    #[inline]
+    #[inline(always)]
     fn place(&self, key: u128, len: u32) -> usize {
         let low = key as u64 ^ self.seed;
         let high = (key >> 64) as u64 ^ u64::from(len);
@@ -108,7 +111,7 @@ impl Dictionary {
     }
 
     /// The code of a text of at most 16 bytes, given as a little-endian word padded with zeros.
-    #[inline]
+    #[inline(always)]
     pub fn find_word(&self, word: u128, len: u32) -> Option<u32> {
         let mask = self.slots.len() - 1;
         let mut at = self.place(word, len) & mask;
@@ -185,7 +188,10 @@ impl Dictionary {
     }
 
     fn insert(&mut self, text: &str, code: u32) {
-        if (self.used + 1) * 2 > self.slots.len() {
+        // Small dictionaries are kept sparse: a second look at a slot is a branch that the processor
+        // cannot foresee.
+        let sparse = if self.slots.len() < SPARSE_SLOTS { 8 } else { 2 };
+        if (self.used + 1) * sparse > self.slots.len() {
             let grown = vec![EMPTY; self.slots.len() * 2];
             let old = std::mem::replace(&mut self.slots, grown);
             for slot in old.into_iter().filter(|s| s.len != u32::MAX) {

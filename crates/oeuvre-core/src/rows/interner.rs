@@ -24,7 +24,11 @@ pub(crate) struct WordTable {
 
 impl Default for WordTable {
     fn default() -> Self {
-        WordTable { slots: vec![(0, NONE); 16], used: 0, seed: RandomState::new().hash_one(1u8) | 1 }
+        WordTable {
+            slots: vec![(0, NONE); 16],
+            used: 0,
+            seed: RandomState::new().hash_one(1u8) | 1,
+        }
     }
 }
 
@@ -140,7 +144,8 @@ impl Interner {
             self.base = value.saturating_sub(64);
             self.window = vec![NONE; 1024];
         }
-        let (low, high) = (i128::from(self.base), i128::from(self.base) + self.window.len() as i128);
+        let (low, high) =
+            (i128::from(self.base), i128::from(self.base) + self.window.len() as i128);
         let v = i128::from(value);
         if v >= low && v < high {
             return true;

@@ -63,12 +63,14 @@ pub(crate) fn run(
             let Data::Codes(codes) = &args[0].data else { return Ok(0) };
             let dictionary = &args[0].dictionary;
             let known = memory.memo.len();
-            memory
-                .memo
-                .extend((known..dictionary.len()).map(|c| u8::from((test.test)(dictionary.text(c as u32)))));
+            memory.memo.extend(
+                (known..dictionary.len()).map(|c| u8::from((test.test)(dictionary.text(c as u32)))),
+            );
             let memo = &memory.memo[..];
             let out = bools(&mut out.data);
-            out.extend(codes.iter().map(|&c| memo.get(c as usize).copied().unwrap_or(MISSING_BOOL)));
+            out.extend(
+                codes.iter().map(|&c| memo.get(c as usize).copied().unwrap_or(MISSING_BOOL)),
+            );
         }
         Op::And => bool2(args, bools(&mut out.data), |a, b| match (a, b) {
             (0, _) | (_, 0) => 0,
@@ -96,7 +98,8 @@ pub(crate) fn run(
         Op::Coalesce => {
             memory.choices.clear();
             memory.choices.extend(
-                (0..rows).map(|r| args.iter().position(|a| !a.data.is_missing(r)).unwrap_or(0) as u8),
+                (0..rows)
+                    .map(|r| args.iter().position(|a| !a.data.is_missing(r)).unwrap_or(0) as u8),
             );
             pick(args, step.kind, rows, out, memory);
         }
@@ -202,9 +205,9 @@ fn to_float(column: &Column, kind: Kind, out: &mut Data) {
     let out = f64s(out);
     let float = |x: i128| decimal_to_f64(Decimal::new(x, scale));
     match &column.data {
-        Data::I64(v) => {
-            out.extend(v.iter().map(|&x| if x == MISSING_I64 { f64::NAN } else { float(i128::from(x)) }))
-        }
+        Data::I64(v) => out.extend(
+            v.iter().map(|&x| if x == MISSING_I64 { f64::NAN } else { float(i128::from(x)) }),
+        ),
         Data::I128(v) => {
             out.extend(v.iter().map(|&x| if x == MISSING_I128 { f64::NAN } else { float(x) }));
         }
@@ -316,10 +319,12 @@ fn round(arg: &Column, kind: Kind, digits: u8, out: &mut Column) -> Result<(), O
     let result = Kind::Number { scale: digits };
     if let Kind::Number { scale } = kind {
         let wide = arg.data.to_i128();
-        let Some(unit) = pow10(u32::from(scale.saturating_sub(digits))) else { return Err(Overflow) };
-        let rounded = wide
-            .into_iter()
-            .map(|x| (x != MISSING_I128).then(|| if unit == 1 { x } else { div_half_away(x, unit) }));
+        let Some(unit) = pow10(u32::from(scale.saturating_sub(digits))) else {
+            return Err(Overflow);
+        };
+        let rounded = wide.into_iter().map(|x| {
+            (x != MISSING_I128).then(|| if unit == 1 { x } else { div_half_away(x, unit) })
+        });
         out.data = narrowest(rounded);
         return Ok(());
     }
@@ -405,7 +410,9 @@ fn order(a: &Column, b: &Column, row: usize) -> Ordering {
         (Data::I32(x), Data::I32(y)) => x[row].cmp(&y[row]),
         (Data::F64(x), Data::F64(y)) => x[row].total_cmp(&y[row]),
         (Data::Bool(x), Data::Bool(y)) => x[row].cmp(&y[row]),
-        (Data::Codes(x), Data::Codes(y)) => a.dictionary.text(x[row]).cmp(b.dictionary.text(y[row])),
+        (Data::Codes(x), Data::Codes(y)) => {
+            a.dictionary.text(x[row]).cmp(b.dictionary.text(y[row]))
+        }
         (Data::I128(x), Data::I128(y)) => x[row].cmp(&y[row]),
         (Data::I64(x), Data::I128(y)) => i128::from(x[row]).cmp(&y[row]),
         (Data::I128(x), Data::I64(y)) => x[row].cmp(&i128::from(y[row])),
@@ -453,24 +460,24 @@ fn pick(args: &[&Column], kind: Kind, rows: usize, out: &mut Column, memory: &mu
                 out.dictionary.follow(&arg.dictionary, map);
             }
             let maps = &memory.maps[..];
-            codes(&mut out.data).extend(choices.iter().enumerate().map(
-                |(r, &c)| match &args[c as usize].data {
+            codes(&mut out.data).extend(choices.iter().enumerate().map(|(r, &c)| {
+                match &args[c as usize].data {
                     Data::Codes(v) if v[r] != MISSING_CODE => maps[c as usize][v[r] as usize],
                     _ => MISSING_CODE,
-                },
-            ));
+                }
+            }));
         }
         Data::F64(_) => typed!(f64s(&mut out.data), F64, f64::NAN),
         Data::I32(_) => typed!(i32s(&mut out.data), I32, MISSING_I32),
         Data::Bool(_) => typed!(bools(&mut out.data), Bool, MISSING_BOOL),
         _ if args.iter().any(|a| matches!(a.data, Data::I128(_))) => {
-            i128s(&mut out.data).extend(choices.iter().enumerate().map(
-                |(r, &c)| match &args[c as usize].data {
+            i128s(&mut out.data).extend(choices.iter().enumerate().map(|(r, &c)| {
+                match &args[c as usize].data {
                     Data::I64(v) if v[r] != MISSING_I64 => i128::from(v[r]),
                     Data::I128(v) => v[r],
                     _ => MISSING_I128,
-                },
-            ));
+                }
+            }));
         }
         _ => typed!(i64s(&mut out.data), I64, MISSING_I64),
     }
@@ -483,13 +490,9 @@ fn days(data: &Data, out: &mut Data, f: impl Fn(i32) -> i32) {
         Data::I32(v) => {
             out.extend(v.iter().map(|&d| if d == MISSING_I32 { MISSING_I32 } else { f(d) }));
         }
-        Data::I64(v) => out.extend(
-            v.iter().map(
-                |&t| {
-                    if t == MISSING_I64 { MISSING_I32 } else { f(t.div_euclid(DAY_MICROS) as i32) }
-                },
-            ),
-        ),
+        Data::I64(v) => out.extend(v.iter().map(|&t| {
+            if t == MISSING_I64 { MISSING_I32 } else { f(t.div_euclid(DAY_MICROS) as i32) }
+        })),
         _ => {}
     }
 }

@@ -189,13 +189,22 @@ impl Evaluator {
     ///
     /// # Errors
     /// The calculation that overflowed.
-    pub fn run(&mut self, program: &Program, inputs: &[&Column], rows: usize) -> Result<(), StepOverflow> {
+    pub fn run(
+        &mut self,
+        program: &Program,
+        inputs: &[&Column],
+        rows: usize,
+    ) -> Result<(), StepOverflow> {
         for (i, step) in program.steps.iter().enumerate() {
             let mut out = std::mem::take(&mut self.registers[i]);
             let registers = &self.registers;
-            let args: Vec<&Column> = step.args.iter().map(|&a| from(registers, a, inputs)).collect();
-            let mut memory =
-                Memory { memo: &mut self.memos[i], maps: &mut self.maps[i], choices: &mut self.choices };
+            let args: Vec<&Column> =
+                step.args.iter().map(|&a| from(registers, a, inputs)).collect();
+            let mut memory = Memory {
+                memo: &mut self.memos[i],
+                maps: &mut self.maps[i],
+                choices: &mut self.choices,
+            };
             let done = kernels::run(step, &args, rows, &mut out, &mut memory);
             self.registers[i] = out;
             let zeros = done.map_err(|_| StepOverflow { text: step.text.clone() })?;
@@ -220,8 +229,9 @@ impl Evaluator {
                     || (!truth && kernels::truth(self.get(guard, inputs), row).is_none())
             })
         };
-        let is_hit =
-            |&row: &usize| kernels::is_zero(divisor, row) && !dividend.data.is_missing(row) && used(row);
+        let is_hit = |&row: &usize| {
+            kernels::is_zero(divisor, row) && !dividend.data.is_missing(row) && used(row)
+        };
         (0..rows).filter(is_hit).count() as u64
     }
 

@@ -32,7 +32,8 @@ pub const fn civil_from_days(days: i32) -> (i32, u32, u32) {
     let z = days + 719_468;
     let era = z.div_euclid(146_097);
     let day_of_era = z.rem_euclid(146_097);
-    let year_of_era = (day_of_era - day_of_era / 1460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
+    let year_of_era =
+        (day_of_era - day_of_era / 1460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
     let day_of_year = day_of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
     let month_from_march = (5 * day_of_year + 2) / 153;
     let day = (day_of_year - (153 * month_from_march + 2) / 5 + 1) as u32;
@@ -187,7 +188,9 @@ impl Period {
         }
         let (unit, index) = match (second, third) {
             (None, _) => (Unit::Year, year),
-            (Some(m), Some(d)) => (Unit::Day, date(year, number(m, 2)? as u32, number(d, 2)? as u32)?),
+            (Some(m), Some(d)) => {
+                (Unit::Day, date(year, number(m, 2)? as u32, number(d, 2)? as u32)?)
+            }
             (Some(part), None) => match part.as_bytes().first()? {
                 b'H' => (Unit::Half, year * 2 + in_range(number(&part[1..], 1)?, 2)?),
                 b'Q' => (Unit::Quarter, year * 4 + in_range(number(&part[1..], 1)?, 4)?),
@@ -234,7 +237,8 @@ pub enum Part {
     QuarterOfYear,
 }
 
-const WEEKDAYS: [&str; 7] = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+const WEEKDAYS: [&str; 7] =
+    ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 const MONTHS: [&str; 12] = [
     "January",
     "February",
@@ -283,7 +287,8 @@ impl Part {
     pub fn parse(self, text: &str) -> Option<i32> {
         let short = if text.len() == 3 { 3 } else { usize::MAX };
         let place = self.labels().iter().position(|l| {
-            l.eq_ignore_ascii_case(text) || (short == 3 && l.len() > 3 && l[..3].eq_ignore_ascii_case(text))
+            l.eq_ignore_ascii_case(text)
+                || (short == 3 && l.len() > 3 && l[..3].eq_ignore_ascii_case(text))
         })?;
         Some(place as i32)
     }
@@ -378,7 +383,10 @@ mod tests {
     ) {
         let p = Period::parse(text).unwrap();
         assert_eq!((p.unit, p.to_string().as_str()), (unit, text));
-        assert_eq!((date_text(p.first_day()), date_text(p.last_day())), (first.into(), last.into()));
+        assert_eq!(
+            (date_text(p.first_day()), date_text(p.last_day())),
+            (first.into(), last.into())
+        );
         assert_eq!(unit.of_day(p.first_day()), p.index);
         assert_eq!(unit.of_day(p.last_day()), p.index);
         assert_eq!(unit.of_day(p.last_day() + 1), p.index + 1);

@@ -147,7 +147,8 @@ impl std::str::FromStr for Decimal {
             match b {
                 b'0'..=b'9' => {
                     let digit = i128::from(b - b'0');
-                    mantissa = mantissa.checked_mul(10).and_then(|m| m.checked_add(digit)).ok_or(())?;
+                    mantissa =
+                        mantissa.checked_mul(10).and_then(|m| m.checked_add(digit)).ok_or(())?;
                     seen = true;
                     if point {
                         scale += 1;

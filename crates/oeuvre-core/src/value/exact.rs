@@ -101,7 +101,9 @@ pub fn decimal_ratio(a: Decimal, b: Decimal) -> Option<f64> {
         return None;
     }
     let scale = a.scale.max(b.scale);
-    let up = |d: Decimal| pow10(u32::from(scale - d.scale)).and_then(|unit| d.mantissa.checked_mul(unit));
+    let up = |d: Decimal| {
+        pow10(u32::from(scale - d.scale)).and_then(|unit| d.mantissa.checked_mul(unit))
+    };
     if let (Some(a), Some(b)) = (up(a), up(b))
         && a.unsigned_abs() <= EXACT_F64
         && b.unsigned_abs() <= EXACT_F64

@@ -140,7 +140,11 @@ pub fn text_order(a: &str, b: &str) -> Ordering {
 /// that people meet.
 pub fn float_text(value: f64) -> String {
     let magnitude = value.abs();
-    if value != 0.0 && !(1e-9..1e17).contains(&magnitude) { format!("{value:e}") } else { format!("{value}") }
+    if value != 0.0 && !(1e-9..1e17).contains(&magnitude) {
+        format!("{value:e}")
+    } else {
+        format!("{value}")
+    }
 }
 
 impl fmt::Display for Value {
@@ -155,7 +159,9 @@ impl fmt::Display for Value {
             Value::Date(d) => f.write_str(&calendar::date_text(*d)),
             Value::DateTime(t) => f.write_str(&calendar::datetime_text(*t)),
             Value::Period(p) => write!(f, "{p}"),
-            Value::Part(part, i) => f.write_str(part.labels().get(*i as usize).copied().unwrap_or("")),
+            Value::Part(part, i) => {
+                f.write_str(part.labels().get(*i as usize).copied().unwrap_or(""))
+            }
         }
     }
 }

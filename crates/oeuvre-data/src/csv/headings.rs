@@ -1,7 +1,7 @@
 //! The start of a file: byte-order mark, separator, headings.
 
 use super::columns::unquote;
-use super::marks::{Dialect, Found, scan};
+use super::marks::{Dialect, Found, Marks, scan};
 use super::{CsvOptions, reader::problem_at};
 use oeuvre_core::{DataProblem, Error};
 
@@ -32,7 +32,7 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &CsvOptions) -> Result<Hea
     }
     let separator = options.separator.unwrap_or_else(|| detect(name, text, options.quote));
     let dialect = Dialect { separator, quote: options.quote };
-    let mut marks = Vec::new();
+    let mut marks = Marks::default();
     let text = &text[..text.len().min(u32::MAX as usize - 1)];
     let found = scan(text, 1, dialect, &mut marks);
     let Found::Records { next, .. } = found else {
@@ -40,7 +40,7 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &CsvOptions) -> Result<Hea
     };
     let mut fields = Vec::new();
     let mut from = 0;
-    for &mark in &marks {
+    for &mark in marks.iter() {
         let mut field = &text[from..mark as usize];
         if mark as usize + 1 >= next {
             field = field.strip_suffix(b"\r").unwrap_or(field);
@@ -62,7 +62,8 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &CsvOptions) -> Result<Hea
     }
     if let Some(given) = &options.headings {
         if given.len() != names.len() {
-            let message = format!("--headings names {}, the first line has {}", given.len(), names.len());
+            let message =
+                format!("--headings names {}, the first line has {}", given.len(), names.len());
             return Err(DataProblem::in_file(name, message).at_line(1).into());
         }
         names.clone_from(given);
@@ -104,14 +105,16 @@ fn detect(name: &str, text: &[u8], quote: Option<u8>) -> u8 {
     let tabs_first = name.to_ascii_lowercase().ends_with(".tsv");
     let candidates = if tabs_first { *b"\t,;|" } else { *b",;\t|" };
     for separator in candidates {
-        let mut marks = Vec::new();
-        if !matches!(scan(look, look.len(), Dialect { separator, quote }, &mut marks), Found::Records { .. })
-        {
+        let mut marks = Marks::default();
+        if !matches!(
+            scan(look, look.len(), Dialect { separator, quote }, &mut marks),
+            Found::Records { .. }
+        ) {
             continue;
         }
         let mut widths = Vec::new();
         let mut width = 0;
-        for &mark in &marks {
+        for &mark in marks.iter() {
             width += 1;
             if look.get(mark as usize).is_none_or(|&b| b == b'\n') {
                 widths.push(width);

@@ -1,6 +1,7 @@
 //! Files of records with separators: CSV and TSV as RFC 4180 has them, and their relatives.
 
 mod columns;
+mod fast;
 mod headings;
 pub(crate) mod marks;
 mod reader;
@@ -8,7 +9,7 @@ pub(crate) mod values;
 
 use crate::input::{Bytes, open};
 use columns::{ColumnReader, Records, orders_of};
-use marks::Dialect;
+use marks::{Dialect, Marks};
 use oeuvre_core::{ColumnInfo, ColumnShape, DataProblem, Error, Kind, Reader, Source, nearest};
 use reader::{Pass, PieceReader};
 pub use values::{DEFAULT_MISSING, DateOrder, Forced, Shape};
@@ -146,9 +147,14 @@ impl CsvSource {
                 let near = nearest(name, columns.iter().map(|c| c.name.as_str()));
                 let help = match near.first() {
                     Some(near) => format!("did you mean `{near}`?"),
-                    None => "name a heading of the file, such as in --type 'fare=number'".to_owned(),
+                    None => {
+                        "name a heading of the file, such as in --type 'fare=number'".to_owned()
+                    }
                 };
-                return Err(Error::request_with_help(format!("--type: there is no column `{name}`"), help));
+                return Err(Error::request_with_help(
+                    format!("--type: there is no column `{name}`"),
+                    help,
+                ));
             };
             column.forced = Some(*forced);
             column.shape = match forced {
@@ -215,7 +221,7 @@ impl CsvSource {
         let Some(file) = self.files.first() else { return Ok(()) };
         let data = &file.bytes[file.body..];
         let data = &data[..data.len().min(u32::MAX as usize - 1)];
-        let mut marks = Vec::new();
+        let mut marks = Marks::default();
         // Problems are told by the pass over the rows, in their order.
         let found = marks::scan(data, SAMPLE_BYTES.min(data.len()), file.dialect, &mut marks);
         let marks::Found::Records { ends, .. } = found else { return Ok(()) };
@@ -235,19 +241,20 @@ impl CsvSource {
                 continue;
             }
             let mut shape = column.shape;
-            records.each(file.order[index], |start, len| {
+            for row in 0..records.rows() {
+                let (start, len) = records.field(file.order[index], row);
                 if len == 0 || shape == Shape::Text {
-                    return;
+                    continue;
                 }
                 let bytes = records.text(start, len);
                 let text = String::from_utf8_lossy(&bytes);
                 let trimmed = text.trim();
                 if trimmed.is_empty() || self.options.missing.iter().any(|m| m == trimmed) {
-                    return;
+                    continue;
                 }
                 let found = values::shape_of(&text, self.options.decimal, orders);
                 if column.forced.is_some() && !matches!(found, Shape::Number(_) | Shape::Float) {
-                    return;
+                    continue;
                 }
                 if let Shape::Date(o) = found
                     && o.is_open()
@@ -257,7 +264,7 @@ impl CsvSource {
                     column.ambiguous.get_or_insert_with(|| trimmed.to_owned());
                 }
                 shape = shape.join(found);
-            });
+            }
             column.shape = shape;
         }
         Ok(())
@@ -272,6 +279,7 @@ impl CsvSource {
             orders: orders_of(self.options.dates),
             missing: self.options.missing.clone(),
             missing_counts: vec![0; self.options.missing.len()],
+            slow: Vec::new(),
         }
     }
 }
@@ -337,7 +345,8 @@ impl Source for CsvSource {
                 name: c.name.clone(),
                 kind: kind_of(c.shape),
                 note: c.reason.as_ref().map(|r| {
-                    let (file, line) = (r.file.as_deref().unwrap_or("the file"), r.line.unwrap_or(0));
+                    let (file, line) =
+                        (r.file.as_deref().unwrap_or("the file"), r.line.unwrap_or(0));
                     format!("{file}, line {line}: {}", r.message)
                 }),
             })
@@ -348,13 +357,19 @@ impl Source for CsvSource {
         columns
     }
 
-    fn scan<'a>(&'a self, columns: &[usize], readers: usize) -> Result<Vec<Box<dyn Reader + 'a>>, Error> {
+    fn scan<'a>(
+        &'a self,
+        columns: &[usize],
+        readers: usize,
+    ) -> Result<Vec<Box<dyn Reader + 'a>>, Error> {
         let pass = std::sync::Arc::new(Pass::new(&self.files, self.options.piece_bytes));
         // More readers than pieces would only be started to stop.
         let readers = readers.min(pass.pieces()).max(1);
         pass.set_readers(readers);
         Ok((0..readers)
-            .map(|_| -> Box<dyn Reader + 'a> { Box::new(PieceReader::new(self, pass.clone(), columns)) })
+            .map(|_| -> Box<dyn Reader + 'a> {
+                Box::new(PieceReader::new(self, pass.clone(), columns))
+            })
             .collect())
     }
 }

@@ -1,13 +1,15 @@
 //! One pass over the files by several readers.
 //!
 //! The files are cut into pieces of equal size, which readers claim in order. A record belongs to the
-//! piece that its first byte lies in. Whether a piece starts inside quotes is known from the number of
-//! quotes before it: each reader counts those of its piece first (which also brings the piece into its
-//! cache) and passes the sum on to the next, so that nothing is guessed and nothing read twice from
-//! memory.
+//! piece that its first byte lies in. Whether a piece starts inside quotes follows from the number of
+//! quotes before it, which readers pass on from piece to piece. So as not to wait for it, a reader
+//! first takes its piece to start outside quotes and finds the marks; the records that it finds hold
+//! an even number of quotes, so that only those at both ends of the piece are left to count. When the
+//! number arrives and the piece turns out to start inside quotes, its marks are found again. Nothing is
+//! ever read on a guess alone.
 
 use super::columns::{ColumnReader, Records, Trouble};
-use super::marks::{self, Found};
+use super::marks::{self, Found, Marks};
 use super::{CsvSource, FileData, Ragged};
 use oeuvre_core::rows::column::{Batch, Column, Data};
 use oeuvre_core::{Account, ColumnShape, DataProblem, Error, Reader};
@@ -75,23 +77,29 @@ impl<'a> Pass<'a> {
         Some((piece, file, from..to))
     }
 
-    /// Whether a piece starts inside quotes. Counts its quotes for the piece after it.
-    fn starts_inside(&self, piece: usize, file: usize, range: &std::ops::Range<usize>) -> bool {
-        let data = &self.files[file];
-        let Some(quote) = data.dialect.quote else { return false };
-        let last = piece + 1 == self.firsts[file + 1];
-        let odd = !last && marks::odd_quotes(&data.bytes[range.clone()], quote);
+    /// Whether a piece starts inside quotes, when that is known already.
+    fn known_inside(&self, piece: usize) -> Option<bool> {
+        match self.states[piece].load(Ordering::Acquire) {
+            0 => None,
+            state => Some(state & 1 == 1),
+        }
+    }
+
+    /// Whether a piece starts inside quotes. `odd` says whether the number of quotes in it is odd,
+    /// and is passed on to the piece after it.
+    fn starts_inside(&self, piece: usize, odd: bool) -> bool {
         let mut spins = 0u32;
         let state = loop {
             let state = self.states[piece].load(Ordering::Acquire);
             if state != 0 {
                 break state;
             }
-            // The reader of the piece before has claimed it already, and counts.
+            // The reader of the piece before has claimed it already, and will say.
             spins += 1;
             if spins < 100 { std::hint::spin_loop() } else { std::thread::yield_now() }
         };
-        if !last {
+        // The first piece of the next file starts outside, whatever the end of this one.
+        if !self.firsts.contains(&(piece + 1)) {
             self.states[piece + 1].store(state ^ u8::from(odd), Ordering::Release);
         }
         state & 1 == 1
@@ -104,22 +112,28 @@ pub(super) struct PieceReader<'a> {
     pass: Arc<Pass<'a>>,
     columns: Vec<usize>,
     readers: Vec<ColumnReader>,
-    marks: Vec<u32>,
+    marks: Marks,
     piece: u64,
     unreadable: u64,
     padded: u64,
 }
 
 impl<'a> PieceReader<'a> {
-    pub(super) fn new(source: &'a CsvSource, pass: Arc<Pass<'a>>, columns: &[usize]) -> PieceReader<'a> {
-        let readers =
-            columns.iter().map(|&c| source.column_reader(c.min(source.columns.len() - 1))).collect();
+    pub(super) fn new(
+        source: &'a CsvSource,
+        pass: Arc<Pass<'a>>,
+        columns: &[usize],
+    ) -> PieceReader<'a> {
+        let readers = columns
+            .iter()
+            .map(|&c| source.column_reader(c.min(source.columns.len() - 1)))
+            .collect();
         PieceReader {
             source,
             pass,
             columns: columns.to_vec(),
             readers,
-            marks: Vec::new(),
+            marks: Marks::default(),
             piece: 0,
             unreadable: 0,
             padded: 0,
@@ -127,28 +141,47 @@ impl<'a> PieceReader<'a> {
     }
 
     /// Reads the records of a piece into the batch; false when none starts in it.
-    fn fill(&mut self, file: usize, range: std::ops::Range<usize>, batch: &mut Batch) -> Result<bool, Error> {
-        let inside = self.pass.starts_inside(self.piece as usize, file, &range);
+    fn fill(
+        &mut self,
+        file: usize,
+        range: std::ops::Range<usize>,
+        batch: &mut Batch,
+    ) -> Result<bool, Error> {
         let data = &self.source.files[file];
         let bytes = &data.bytes[..];
-        let start = if range.start == data.body {
-            range.start
-        } else {
-            match first_record(bytes, &range, inside, data.dialect.quote) {
-                Some(start) => start,
-                None => return Ok(false),
+        let piece = self.piece as usize;
+        let guess = self.pass.known_inside(piece).unwrap_or(false);
+        let mut marked = self.mark(data, &range, guess);
+        if let Some(quote) = data.dialect.quote {
+            let odd = match &marked {
+                Some((start, Found::Records { next, .. })) => {
+                    // The records between hold an even number.
+                    let next = start + next;
+                    marks::odd_quotes(&bytes[range.start..*start], quote)
+                        ^ marks::odd_quotes(&bytes[range.end..next.max(range.end)], quote)
+                }
+                _ => marks::odd_quotes(&bytes[range.clone()], quote),
+            };
+            let inside = self.pass.starts_inside(piece, odd);
+            if inside != guess {
+                marked = self.mark(data, &range, inside);
             }
-        };
-        let rest = &bytes[start..];
-        let rest = &rest[..rest.len().min(u32::MAX as usize - 64)];
-        let found = marks::scan(rest, range.end - start, data.dialect, &mut self.marks);
-        let Found::Records { ends, .. } = found else {
+        }
+        let Some((start, found)) = marked else { return Ok(false) };
+        let rest = until_limit(&bytes[start..]);
+        let Found::Records { ends, next } = found else {
             return Err(problem_at(&data.name, bytes, start, &found));
         };
-        let piece = match regular(rest, &mut self.marks, ends, data.width, self.source.options.ragged) {
-            Ok(piece) => piece,
-            Err(bad) => return Err(ragged(data, start + bad.at, bad.fields)),
-        };
+        if next == rest.len() && start + next < bytes.len() {
+            let message = "this record is longer than 4 GiB".to_owned();
+            let line = line_of(bytes, start);
+            return Err(DataProblem::in_file(data.name.clone(), message).at_line(line).into());
+        }
+        let piece =
+            match regular(rest, &mut self.marks, ends, data.width, self.source.options.ragged) {
+                Ok(piece) => piece,
+                Err(bad) => return Err(ragged(data, start + bad.at, bad.fields)),
+            };
         self.unreadable += piece.skipped;
         self.padded += piece.padded;
         let records = Records {
@@ -174,10 +207,31 @@ impl<'a> PieceReader<'a> {
                 troubles.push((i, trouble));
             }
         }
-        match troubles.into_iter().min_by_key(|(_, t)| (!matches!(t, Trouble::Widen { .. }), place(t))) {
+        match troubles
+            .into_iter()
+            .min_by_key(|(_, t)| (!matches!(t, Trouble::Widen { .. }), place(t)))
+        {
             None => Ok(batch.rows > 0),
             Some((i, trouble)) => Err(self.error(file, start, self.columns[i], trouble)),
         }
+    }
+
+    /// Finds the marks of the records that start in a range: where the first one starts, and what was
+    /// found. `None` when none starts there.
+    fn mark(
+        &mut self,
+        data: &FileData,
+        range: &std::ops::Range<usize>,
+        inside: bool,
+    ) -> Option<(usize, Found)> {
+        let start = if range.start == data.body {
+            range.start
+        } else {
+            first_record(&data.bytes, range, inside, data.dialect.quote)?
+        };
+        let rest = until_limit(&data.bytes[start..]);
+        let found = marks::scan(rest, range.end - start, data.dialect, &mut self.marks);
+        Some((start, found))
     }
 
     fn error(&self, file: usize, start: usize, column: usize, trouble: Trouble) -> Error {
@@ -195,12 +249,19 @@ impl<'a> PieceReader<'a> {
             Trouble::NotOfType { text, .. } => {
                 let forced = self.source.columns[column].forced;
                 let (expected, help) = match forced {
-                    Some(super::Forced::Number) => ("a number", "if it stands for no value: --missing"),
-                    Some(super::Forced::Date) => ("a date", "if day and month are the other way: --dates"),
+                    Some(super::Forced::Number) => {
+                        ("a number", "if it stands for no value: --missing")
+                    }
+                    Some(super::Forced::Date) => {
+                        ("a date", "if day and month are the other way: --dates")
+                    }
                     Some(super::Forced::DateTime) => {
                         ("a date with a time", "expected such as 2025-03-14T09:30")
                     }
-                    _ => ("true or false", "compare a text column with what it holds: status = 'yes'"),
+                    _ => (
+                        "true or false",
+                        "compare a text column with what it holds: status = 'yes'",
+                    ),
                 };
                 let shown: String = text.chars().take(60).collect();
                 let it = at(format!("'{}' is not {expected}", shown.escape_debug()));
@@ -217,6 +278,11 @@ impl<'a> PieceReader<'a> {
                 .into(),
         }
     }
+}
+
+/// Marks are 32-bit numbers: one piece with its last record reaches at most so far.
+fn until_limit(data: &[u8]) -> &[u8] {
+    &data[..data.len().min(u32::MAX as usize - 64)]
 }
 
 fn place(trouble: &Trouble) -> usize {
@@ -248,7 +314,9 @@ impl Reader for PieceReader<'_> {
     fn account(&self) -> Account {
         let mut read_as_missing = Vec::new();
         for (i, reader) in self.readers.iter().enumerate() {
-            for (text, &n) in reader.missing.iter().zip(&reader.missing_counts).filter(|(_, n)| **n > 0) {
+            for (text, &n) in
+                reader.missing.iter().zip(&reader.missing_counts).filter(|(_, n)| **n > 0)
+            {
                 read_as_missing.push((i, text.clone(), n));
             }
         }
@@ -299,14 +367,15 @@ pub(super) struct BadRecord {
 /// one.
 pub(super) fn regular(
     data: &[u8],
-    marks: &mut Vec<u32>,
+    marks: &mut Marks,
     ends: usize,
     width: usize,
     ragged: Ragged,
 ) -> Result<Regular, BadRecord> {
     let is_end = |mark: u32| data.get(mark as usize).is_none_or(|&b| b == b'\n');
     // With as many ends as records, none can lie inside one.
-    let even = marks.len() == ends * width && marks.iter().skip(width - 1).step_by(width).all(|&m| is_end(m));
+    let even = marks.len() == ends * width
+        && marks.iter().skip(width - 1).step_by(width).all(|&m| is_end(m));
     if even && width > 1 {
         return Ok(Regular::default());
     }
@@ -340,7 +409,7 @@ pub(super) fn regular(
         first = i + 1;
         start = end + 1;
     }
-    *marks = kept;
+    marks.replace(kept);
     Ok(done)
 }
 
@@ -366,9 +435,11 @@ pub(super) fn problem_at(name: &str, bytes: &[u8], start: usize, found: &Found) 
     match found {
         Found::StrayQuote(at) => {
             let at = start + at;
-            let from = bytes[..at].iter().rposition(|&b| b == b'\n' || b == b',').map_or(0, |p| p + 1);
+            let from =
+                bytes[..at].iter().rposition(|&b| b == b'\n' || b == b',').map_or(0, |p| p + 1);
             let to = bytes[at..].iter().position(|&b| b == b'\n').map_or(bytes.len(), |p| at + p);
-            let shown = String::from_utf8_lossy(&bytes[from.max(at.saturating_sub(20))..to.min(at + 20)]);
+            let shown =
+                String::from_utf8_lossy(&bytes[from.max(at.saturating_sub(20))..to.min(at + 20)]);
             let message = format!("a quote inside a field, near {}", shown.escape_debug());
             DataProblem::in_file(name, message)
                 .at_line(line_of(bytes, at))

@@ -5,8 +5,8 @@ use oeuvre_core::value::decimal::{Decimal, MAX_DIGITS};
 
 /// Texts that stand for no value unless others are named: the blank field is always one.
 pub const DEFAULT_MISSING: &[&str] = &[
-    "NA", "N/A", "n/a", "null", "NULL", "-", "#DIV/0!", "#N/A", "#NAME?", "#NULL!", "#NUM!", "#REF!",
-    "#VALUE!", "#SPILL!", "#CALC!",
+    "NA", "N/A", "n/a", "null", "NULL", "-", "#DIV/0!", "#N/A", "#NAME?", "#NULL!", "#NUM!",
+    "#REF!", "#VALUE!", "#SPILL!", "#CALC!",
 ];
 
 /// How dates with slashes, points or hyphens are written, day, month and year.
@@ -181,7 +181,8 @@ pub(crate) fn parse_number(text: &str, decimal: char) -> Option<Parsed> {
     if rest.len() > 2000 || !rest.starts_with(|c: char| c.is_ascii_digit() || c == decimal) {
         return None;
     }
-    let plain_code = rest.len() > 1 && rest.starts_with('0') && rest.bytes().all(|b| b.is_ascii_digit());
+    let plain_code =
+        rest.len() > 1 && rest.starts_with('0') && rest.bytes().all(|b| b.is_ascii_digit());
     let (digits, exponent) = match rest.find(['e', 'E']) {
         Some(at) => (&rest[..at], Some(&rest[at + 1..])),
         None => (rest, None),
@@ -189,8 +190,13 @@ pub(crate) fn parse_number(text: &str, decimal: char) -> Option<Parsed> {
     let plain = without_separators(digits, decimal)?;
     if let Some(exponent) = exponent {
         let _: i32 = exponent.parse().ok()?;
-        let value: f64 = format!("{}{plain}e{exponent}", if negative { "-" } else { "" }).parse().ok()?;
-        return value.is_finite().then_some(Parsed::Float(if percent { value / 100.0 } else { value }));
+        let value: f64 =
+            format!("{}{plain}e{exponent}", if negative { "-" } else { "" }).parse().ok()?;
+        return value.is_finite().then_some(Parsed::Float(if percent {
+            value / 100.0
+        } else {
+            value
+        }));
     }
     match plain.parse::<Decimal>() {
         Ok(mut number) => {

@@ -72,11 +72,15 @@ mod tests {
     #[test]
     fn every_option_has_help_and_a_value_name() {
         for command in Args::command().get_subcommands() {
-            for arg in command.get_arguments().filter(|a| !a.is_hide_set() && a.get_id() != "help") {
+            for arg in command.get_arguments().filter(|a| !a.is_hide_set() && a.get_id() != "help")
+            {
                 let id = arg.get_id();
                 assert!(arg.get_help().is_some(), "{} {id} has no help", command.get_name());
                 let help = arg.get_help().unwrap().to_string();
-                assert!(!help.ends_with('.') || arg.is_positional() || help.len() < 100, "{id}: {help}");
+                assert!(
+                    !help.ends_with('.') || arg.is_positional() || help.len() < 100,
+                    "{id}: {help}"
+                );
                 if arg.get_action().takes_values() {
                     let names = arg.get_value_names().unwrap_or_default();
                     assert!(!names.is_empty(), "{} {id} has no value name", command.get_name());

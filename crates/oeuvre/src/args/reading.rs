@@ -80,9 +80,13 @@ impl ReadingArgs {
     pub(crate) fn to_options(&self) -> Result<CsvOptions, Error> {
         let list = |text: &String| text.split(',').map(|t| t.trim().to_owned()).collect::<Vec<_>>();
         let mut options = CsvOptions::default();
-        options.separator = self.separator.as_deref().map(|s| sign("--separator", s)).transpose()?;
-        options.quote =
-            if self.quote.eq_ignore_ascii_case("none") { None } else { Some(sign("--quote", &self.quote)?) };
+        options.separator =
+            self.separator.as_deref().map(|s| sign("--separator", s)).transpose()?;
+        options.quote = if self.quote.eq_ignore_ascii_case("none") {
+            None
+        } else {
+            Some(sign("--quote", &self.quote)?)
+        };
         if options.quote.is_some() && options.quote == options.separator {
             return Err(Error::request("--quote and --separator are the same sign"));
         }

@@ -75,7 +75,9 @@ impl RequestArgs {
             })?;
             let name = name.trim().trim_matches('"');
             if name.is_empty() {
-                return Err(oeuvre_core::Error::request(format!("--let '{text}' has an empty name")));
+                return Err(oeuvre_core::Error::request(format!(
+                    "--let '{text}' has an empty name"
+                )));
             }
             lets.push((name.to_owned(), Written::new(format!("--let {name}"), calc.trim_start())));
         }

@@ -28,7 +28,11 @@ const QUESTIONS: [Question; 4] = [
     Question {
         asks: "How much does each route bring in, and who travels on it?",
         by: "route",
-        show: &["Bookings: count()", "Revenue: sum(fare * passengers)", "Customers: distinct(customer_id)"],
+        show: &[
+            "Bookings: count()",
+            "Revenue: sum(fare * passengers)",
+            "Customers: distinct(customer_id)",
+        ],
         filter: Some("status = 'sailed'"),
         sort: Some("Revenue desc"),
         totals: Totals::Grand,
@@ -36,7 +40,11 @@ const QUESTIONS: [Question; 4] = [
     Question {
         asks: "How does it grow from year to year, and when is the season?",
         by: "year(sailed_on),quarter_of_year(sailed_on)",
-        show: &["Passengers: sum(passengers)", "Revenue: sum(fare * passengers)", "Mean fare: mean(fare)"],
+        show: &[
+            "Passengers: sum(passengers)",
+            "Revenue: sum(fare * passengers)",
+            "Mean fare: mean(fare)",
+        ],
         filter: Some("status = 'sailed'"),
         sort: None,
         totals: Totals::All,
@@ -121,10 +129,15 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
     }
     if args.rows <= MOST_ROWS_SHOWN {
         for question in &QUESTIONS {
-            writeln!(page, "\n\n{}\n\n$ {}\n", question.asks, question.command(&bookings)).map_err(failed)?;
+            writeln!(page, "\n\n{}\n\n$ {}\n", question.asks, question.command(&bookings))
+                .map_err(failed)?;
             let files = std::slice::from_ref(&bookings);
-            let (grid, ledger) =
-                summarize(files, CsvOptions::default(), &question.request(), surroundings::threads())?;
+            let (grid, ledger) = summarize(
+                files,
+                CsvOptions::default(),
+                &question.request(),
+                surroundings::threads(),
+            )?;
             let text = TextSettings {
                 width_cols: surroundings::terminal_width(),
                 color: surroundings::color(crate::args::output::Color::Auto, &io::stdout()),

@@ -30,7 +30,9 @@ pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
     deliver(args.output.to.as_deref(), |out| oeuvre_render::write(&grid, &ledger, settings, out))?;
     if !args.output.quiet {
         let text = oeuvre_render::ledger_text(&ledger);
-        io::stderr().write_all(text.as_bytes()).map_err(|e| Failure::writing("standard error", &e))?;
+        io::stderr()
+            .write_all(text.as_bytes())
+            .map_err(|e| Failure::writing("standard error", &e))?;
     }
     Ok(())
 }
@@ -71,7 +73,8 @@ pub(crate) fn deliver(
     let name = path.display().to_string();
     let failed = |e: io::Error| Failure::writing(&name, &e);
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut file = tempfile::Builder::new().prefix(".oeuvre-").tempfile_in(folder).map_err(failed)?;
+    let mut file =
+        tempfile::Builder::new().prefix(".oeuvre-").tempfile_in(folder).map_err(failed)?;
     {
         let mut out = BufWriter::with_capacity(1 << 16, file.as_file_mut());
         write(&mut out).and_then(|()| out.flush()).map_err(failed)?;

@@ -116,12 +116,25 @@ const ROUTE_LIST: [Route; 13] = [
 /// How many of them are in routes.csv.
 const LISTED: usize = 12;
 
-const VESSELS: [&str; 8] =
-    ["Aurora", "Blue Heron", "Cormorant", "Gannet", "Kittiwake", "Northern Star", "Puffin", "Sea Otter"];
+const VESSELS: [&str; 8] = [
+    "Aurora",
+    "Blue Heron",
+    "Cormorant",
+    "Gannet",
+    "Kittiwake",
+    "Northern Star",
+    "Puffin",
+    "Sea Otter",
+];
 /// This vessel is always late.
 const LATE_VESSEL: usize = 4;
-const TICKETS: [(&str, u64, u64); 5] =
-    [("adult", 54, 100), ("child", 15, 50), ("senior", 13, 80), ("student", 10, 75), ("cabin", 8, 190)];
+const TICKETS: [(&str, u64, u64); 5] = [
+    ("adult", 54, 100),
+    ("child", 15, 50),
+    ("senior", 13, 80),
+    ("student", 10, 75),
+    ("cabin", 8, 190),
+];
 const CHANNELS: [(&str, u64); 6] =
     [("web", 44), ("app", 27), ("desk", 13), ("agent", 8), ("phone", 5), ("", 3)];
 const NOTES: [&str; 9] = [
@@ -210,7 +223,8 @@ pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<()> {
         }
         let (no_delay, unknown_delay) = (status != "sailed", r.chance(31));
         let lead = r.below(12) * r.below(12) / 2 + r.below(2);
-        let (booked_year, booked_month, booked_day) = civil_from_days(FIRST_DAY + day - lead as i32);
+        let (booked_year, booked_month, booked_day) =
+            civil_from_days(FIRST_DAY + day - lead as i32);
         let clock = r.below(57_600) + 21_600; // between six and ten
         // Two rows that every profile should show.
         if i == rows / 3 {
@@ -219,7 +233,9 @@ pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<()> {
         if i == rows / 2 + 7 {
             delay = 1_440;
         }
-        let two = |text: &mut Vec<u8>, n: u64| text.extend([b'0' + (n / 10) as u8, b'0' + (n % 10) as u8]);
+        let two = |text: &mut Vec<u8>, n: u64| {
+            text.extend([b'0' + (n / 10) as u8, b'0' + (n % 10) as u8])
+        };
         number(&mut text, 1_000_001 + i * 2 + r.below(2));
         text.push(b',');
         date(&mut text, booked_year, booked_month, booked_day);
