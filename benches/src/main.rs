@@ -27,7 +27,11 @@ const REQUESTS: [Request; 4] = [
     Request {
         name: "sum of a product by route and month, sailed only",
         options: &[
-            "--by", "route,month(sailed_on)", "--show", "sum(fare * passengers)", "--where",
+            "--by",
+            "route,month(sailed_on)",
+            "--show",
+            "sum(fare * passengers)",
+            "--where",
             "status = 'sailed'",
         ],
         limit: None,
@@ -93,7 +97,8 @@ fn main() {
         median(loops.iter().zip(&simple).map(|(a, b)| a.as_secs_f64() / b.as_secs_f64())),
     );
     for (request, times) in REQUESTS.iter().zip(&others) {
-        let ratio = median(times.iter().zip(&simple).map(|(a, b)| a.as_secs_f64() / b.as_secs_f64()));
+        let ratio =
+            median(times.iter().zip(&simple).map(|(a, b)| a.as_secs_f64() / b.as_secs_f64()));
         let limit = request.limit.map(|l| format!(" (at most {l} wanted)")).unwrap_or_default();
         println!("{}: {ratio:.2} times the simple request{limit}", request.name);
     }

@@ -163,9 +163,9 @@ impl Aggregate for End {
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note(if self.last {
-            "a last value: that of all rows, not a sum of the lines"
+            "the value of the last row, not a sum of the lines"
         } else {
-            "a first value: that of all rows, not a sum of the lines"
+            "the value of the first row, not a sum of the lines"
         })
     }
 }

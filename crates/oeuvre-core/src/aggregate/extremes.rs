@@ -195,7 +195,7 @@ impl Aggregate for Min {
         Ok(finish(state, args[0], false))
     }
     fn additivity(&self) -> Additivity {
-        Additivity::Note("a smallest value: that of all rows, not a sum of the lines")
+        Additivity::Note("the smallest value of all rows, not a sum of the lines")
     }
 }
 
@@ -213,7 +213,7 @@ impl Aggregate for Max {
         Ok(finish(state, args[0], true))
     }
     fn additivity(&self) -> Additivity {
-        Additivity::Note("a largest value: that of all rows, not a sum of the lines")
+        Additivity::Note("the largest value of all rows, not a sum of the lines")
     }
 }
 
@@ -246,6 +246,6 @@ impl Aggregate for Range {
         Ok(whole_column(s.iter().skip(1).map(|&(low, high)| (low <= high).then(|| high - low))))
     }
     fn additivity(&self) -> Additivity {
-        Additivity::Note("a range: that of all rows, not a sum of the lines")
+        Additivity::Note("the range of all rows, not a sum of the lines")
     }
 }

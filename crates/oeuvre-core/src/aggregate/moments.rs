@@ -217,6 +217,6 @@ impl Aggregate for Spread {
         Ok(Column::from(Data::F64(spreads)))
     }
     fn additivity(&self) -> Additivity {
-        Additivity::Note("a measure of spread: worked out from all rows, not from the lines")
+        Additivity::Note("the spread of all rows, not a sum of the lines")
     }
 }

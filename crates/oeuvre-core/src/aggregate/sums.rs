@@ -159,7 +159,7 @@ impl Aggregate for Mean {
         Ok(Column::from(Data::F64(means)))
     }
     fn additivity(&self) -> Additivity {
-        Additivity::Note("a mean: worked out from all rows, not from the lines")
+        Additivity::Note("a mean of all rows, not a sum of the lines")
     }
 }
 

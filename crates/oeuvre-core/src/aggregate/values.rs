@@ -216,7 +216,7 @@ impl Aggregate for Median {
         Ok(Column::from(Data::F64(medians.collect())))
     }
     fn additivity(&self) -> Additivity {
-        Additivity::Note("a median: the middle of all rows, not worked out from the lines")
+        Additivity::Note("the median of all rows, not a sum of the lines")
     }
 }
 

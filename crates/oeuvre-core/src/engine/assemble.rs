@@ -346,7 +346,7 @@ fn mark_totals(plan: &Plan, grid: &mut Grid) {
         if marked.is_empty() {
             continue;
         }
-        let text = format!("{}: {note}", result.heading);
+        let text = format!("{} is {note}", result.heading);
         let place = grid.notes.iter().position(|n| *n == text).unwrap_or_else(|| {
             grid.notes.push(text);
             grid.notes.len() - 1

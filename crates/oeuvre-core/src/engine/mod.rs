@@ -40,24 +40,22 @@ pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Le
                 .collect()
         })
     };
-    // Of several problems, the first in the order of the rows is the one to tell; a column to be
-    // read again goes first, for then no other problem counts yet.
+    // Of several problems, the first in the order of the rows is the one to tell: pieces before it have
+    // all been taken, so that it is the same one whatever the number of threads.
     let mut account = Account::default();
     let mut workers = Vec::new();
-    let mut problem: Option<(bool, u64, Error)> = None;
+    let mut problem: Option<(u64, Error)> = None;
     for (done, piece, reader_account) in results {
         account.add(&reader_account);
         match done {
             Ok(worker) => workers.push(worker),
-            Err(error) => {
-                let rank = (!matches!(error, Error::Widen { .. }), piece);
-                if problem.as_ref().is_none_or(|p| rank < (p.0, p.1)) {
-                    problem = Some((rank.0, rank.1, error));
-                }
+            Err(error) if problem.as_ref().is_none_or(|p| piece < p.0) => {
+                problem = Some((piece, error));
             }
+            Err(_) => {}
         }
     }
-    if let Some((_, _, error)) = problem {
+    if let Some((_, error)) = problem {
         return Err(error);
     }
     let mut workers = workers.into_iter();

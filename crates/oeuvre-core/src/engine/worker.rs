@@ -227,7 +227,7 @@ pub(crate) fn run(
 pub(crate) fn overflow(what: &str) -> Error {
     Error::request_with_help(
         format!("{what} is too large: exact numbers hold up to 38 digits"),
-        "divide by 1 first to calculate in binary64, which holds larger numbers with 15 digits",
+        "binary64 holds larger numbers, with 15 digits: divide a factor by 1 to calculate in it",
     )
 }
 

@@ -289,7 +289,7 @@ impl Resolver {
                 self.note(written, b)
             }
             Node::Binary(Operator::Divide, ..) => {
-                Some("a ratio: worked out from the figures of this line, not from the lines".into())
+                Some("a ratio of the figures on its own line, not a sum of the lines".into())
             }
             Node::Call(call) => match functions::find(&call.name).map(|f| &f.call) {
                 Some(Call::Aggregate(a)) => match a.additivity() {
@@ -621,14 +621,14 @@ impl Resolver {
         }
     }
 
-    fn to_float(&mut self, place: Place, text: &str, it: Built) -> Built {
+    fn as_float(&mut self, place: Place, text: &str, it: Built) -> Built {
         match it.kind {
             Kind::Number { .. } => self.step(place, text, Op::ToFloat, &[it], Kind::Float),
             _ => it,
         }
     }
 
-    fn to_scale(&mut self, place: Place, text: &str, it: Built, scale: u8) -> Built {
+    fn at_scale(&mut self, place: Place, text: &str, it: Built, scale: u8) -> Built {
         match it.kind {
             Kind::Number { scale: own } if own < scale => {
                 self.step(place, text, Op::ScaleUp(scale - own), &[it], Kind::Number { scale })
@@ -647,9 +647,9 @@ impl Resolver {
         let float = all.iter().any(|b| b.kind == Kind::Float);
         for it in all.iter_mut() {
             *it = if float {
-                self.to_float(place, text, *it)
+                self.as_float(place, text, *it)
             } else {
-                self.to_scale(place, text, *it, scale)
+                self.at_scale(place, text, *it, scale)
             };
         }
         if float { Kind::Float } else { Kind::Number { scale } }
@@ -685,7 +685,7 @@ impl Resolver {
             {
                 return Ok(self.step(place, text, op, &both, Kind::Number { scale: x + y }));
             }
-            both = both.map(|b| self.to_float(place, text, b));
+            both = both.map(|b| self.as_float(place, text, b));
             return Ok(self.step(place, text, op, &both, Kind::Float));
         }
         let kind = self.align(place, text, &mut both);
@@ -1053,7 +1053,7 @@ impl Resolver {
         place: Place,
     ) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
-        if call.args.len() % 2 == 0 {
+        if call.args.len().is_multiple_of(2) {
             return Err(Mistake::new(
                 written,
                 expr.span.clone(),
@@ -1196,7 +1196,7 @@ impl Resolver {
     }
 }
 
-const OTHERWISE: &str = "worked out from all rows, not from the lines";
+const OTHERWISE: &str = "worked out from all rows, not a sum of the lines";
 
 /// What readers see above a calculation that has no heading of its own: a column's bare name, else
 /// the calculation as written.

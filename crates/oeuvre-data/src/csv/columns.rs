@@ -53,7 +53,7 @@ pub(crate) struct Records<'a> {
 
 impl<'a> Records<'a> {
     pub(crate) fn rows(&self) -> usize {
-        if self.width == 0 { 0 } else { self.marks.len() / self.width }
+        self.marks.len() / self.width.max(1)
     }
 
     /// Start and length of the column's field in a record.
@@ -107,6 +107,9 @@ pub(crate) enum Trouble {
     NotUtf8 { at: usize },
 }
 
+/// A trouble with the record that it is in: the records before it have been read.
+pub(crate) type At = (u32, Trouble);
+
 /// Reads one column of the file, piece after piece.
 pub(crate) struct ColumnReader {
     pub(crate) shape: Shape,
@@ -137,7 +140,7 @@ impl ColumnReader {
         records: &Records<'_>,
         index: usize,
         out: &mut Column,
-    ) -> Result<(), Trouble> {
+    ) -> Result<(), At> {
         let rows = records.rows();
         let mut slow = std::mem::take(&mut self.slow);
         let done = match self.shape {
@@ -246,13 +249,13 @@ impl ColumnReader {
         slow: &[u32],
         values: &mut [T],
         parse: impl Fn(&Self, &str) -> Option<T>,
-    ) -> Result<(), Trouble> {
+    ) -> Result<(), At> {
         for &row in slow {
             let (start, len) = records.field(index, row as usize);
-            if let Some(text) = self.slow_text(records, start, len)? {
+            if let Some(text) = self.slow_text(records, start, len).map_err(|t| (row, t))? {
                 match parse(self, &text) {
                     Some(value) => values[row as usize] = value,
-                    None => return Err(self.widen(start, &text)),
+                    None => return Err((row, self.widen(start, &text))),
                 }
             }
         }
@@ -265,7 +268,7 @@ impl ColumnReader {
         index: usize,
         rows: usize,
         out: &mut Column,
-    ) -> Result<(), Trouble> {
+    ) -> Result<(), At> {
         let scale = if let Shape::Number(scale) = self.shape { scale } else { 0 };
         // The fast path knows only a point, and no kinds to be found out.
         let fast = self.decimal == '.' && self.shape != Shape::Unknown && scale <= 7;
@@ -284,7 +287,7 @@ impl ColumnReader {
                     _ => wide.push((row as usize, value)),
                 },
                 Err(t) => {
-                    trouble = Err(t);
+                    trouble = Err((row, t));
                     break;
                 }
             }
@@ -331,7 +334,7 @@ impl ColumnReader {
         index: usize,
         rows: usize,
         out: &mut Column,
-    ) -> Result<(), Trouble> {
+    ) -> Result<(), At> {
         let mut slow = std::mem::take(&mut self.slow);
         let Column { data, dictionary } = out;
         let values = fresh!(*data, Codes, rows);
@@ -346,7 +349,7 @@ impl ColumnReader {
                     Ok(text) if text.trim().is_empty() => MISSING_CODE,
                     Ok(text) => dictionary.intern(text),
                     Err(_) => {
-                        trouble = Err(Trouble::NotUtf8 { at: start });
+                        trouble = Err((row, Trouble::NotUtf8 { at: start }));
                         break;
                     }
                 },

@@ -167,7 +167,7 @@ impl CsvSource {
         }
         let names_files = files.len() > 1 && columns.iter().all(|c| c.name != SOURCE_FILE);
         let mut source = CsvSource { files, columns, options, names_files };
-        source.sample()?;
+        source.sample();
         Ok(source)
     }
 
@@ -217,17 +217,15 @@ impl CsvSource {
     }
 
     /// Guesses the columns' shapes from the first records.
-    fn sample(&mut self) -> Result<(), Error> {
-        let Some(file) = self.files.first() else { return Ok(()) };
+    fn sample(&mut self) {
+        let Some(file) = self.files.first() else { return };
         let data = &file.bytes[file.body..];
         let data = &data[..data.len().min(u32::MAX as usize - 1)];
         let mut marks = Marks::default();
         // Problems are told by the pass over the rows, in their order.
         let found = marks::scan(data, SAMPLE_BYTES.min(data.len()), file.dialect, &mut marks);
-        let marks::Found::Records { ends, .. } = found else { return Ok(()) };
-        let Ok(piece) = reader::regular(data, &mut marks, ends, file.width, Ragged::Skip) else {
-            return Ok(());
-        };
+        let ends = if let marks::Found::Records { ends, .. } = found { Some(ends) } else { None };
+        let piece = reader::regular(data, &mut marks, ends, file.width, Ragged::Skip);
         let records = Records {
             data,
             quote: file.dialect.quote,
@@ -267,7 +265,6 @@ impl CsvSource {
             }
             column.shape = shape;
         }
-        Ok(())
     }
 
     fn column_reader(&self, column: usize) -> ColumnReader {

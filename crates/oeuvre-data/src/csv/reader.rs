@@ -116,6 +116,8 @@ pub(super) struct PieceReader<'a> {
     piece: u64,
     unreadable: u64,
     padded: u64,
+    /// A problem behind the records of the last batch.
+    pending: Option<Error>,
 }
 
 impl<'a> PieceReader<'a> {
@@ -137,6 +139,7 @@ impl<'a> PieceReader<'a> {
             piece: 0,
             unreadable: 0,
             padded: 0,
+            pending: None,
         }
     }
 
@@ -169,19 +172,26 @@ impl<'a> PieceReader<'a> {
         }
         let Some((start, found)) = marked else { return Ok(false) };
         let rest = until_limit(&bytes[start..]);
-        let Found::Records { ends, next } = found else {
-            return Err(problem_at(&data.name, bytes, start, &found));
+        // What is wrong further on is told when the records before it have been taken: so that of
+        // several problems the first is told, wherever the pieces are cut.
+        let ends = match found {
+            Found::Records { next, .. } if next == rest.len() && start + next < bytes.len() => {
+                let message = "this record is longer than 4 GiB";
+                let it = DataProblem::in_file(data.name.clone(), message);
+                self.pending = Some(it.at_line(line_of(bytes, start)).into());
+                None
+            }
+            Found::Records { ends, .. } => Some(ends),
+            _ => {
+                self.pending = Some(problem_at(&data.name, bytes, start, &found));
+                None
+            }
         };
-        if next == rest.len() && start + next < bytes.len() {
-            let message = "this record is longer than 4 GiB".to_owned();
-            let line = line_of(bytes, start);
-            return Err(DataProblem::in_file(data.name.clone(), message).at_line(line).into());
+        let ragged = self.source.options.ragged;
+        let piece = regular(rest, &mut self.marks, ends, data.width, ragged);
+        if let Some((at, fields)) = piece.bad {
+            self.pending = Some(ragged_record(data, start + at, fields));
         }
-        let piece =
-            match regular(rest, &mut self.marks, ends, data.width, self.source.options.ragged) {
-                Ok(piece) => piece,
-                Err(bad) => return Err(ragged(data, start + bad.at, bad.fields)),
-            };
         self.unreadable += piece.skipped;
         self.padded += piece.padded;
         let records = Records {
@@ -194,7 +204,7 @@ impl<'a> PieceReader<'a> {
         batch.rows = records.rows();
         batch.piece = self.piece;
         batch.columns.resize_with(self.columns.len(), Column::default);
-        let mut troubles: Vec<(usize, Trouble)> = Vec::new();
+        let mut first: Option<(u32, usize, Trouble)> = None;
         for (i, (reader, out)) in self.readers.iter_mut().zip(&mut batch.columns).enumerate() {
             let column = self.columns[i];
             if column >= self.source.columns.len() {
@@ -203,17 +213,19 @@ impl<'a> PieceReader<'a> {
                 continue;
             }
             reader.prepare(out);
-            if let Err(trouble) = reader.read(&records, data.order[column], out) {
-                troubles.push((i, trouble));
+            if let Err((row, trouble)) = reader.read(&records, data.order[column], out)
+                && first.as_ref().is_none_or(|f| (row, place(&trouble)) < (f.0, place(&f.2)))
+            {
+                first = Some((row, i, trouble));
             }
         }
-        match troubles
-            .into_iter()
-            .min_by_key(|(_, t)| (!matches!(t, Trouble::Widen { .. }), place(t)))
-        {
-            None => Ok(batch.rows > 0),
-            Some((i, trouble)) => Err(self.error(file, start, self.columns[i], trouble)),
+        if let Some((row, i, trouble)) = first {
+            self.pending = Some(self.error(file, start, self.columns[i], trouble));
+            let before: Vec<u32> = (0..row).collect();
+            batch.rows = row as usize;
+            batch.columns.iter_mut().for_each(|c| c.data.retain(&before));
         }
+        Ok(batch.rows > 0)
     }
 
     /// Finds the marks of the records that start in a range: where the first one starts, and what was
@@ -293,18 +305,20 @@ fn place(trouble: &Trouble) -> usize {
 
 impl Reader for PieceReader<'_> {
     fn next(&mut self, batch: &mut Batch) -> Result<bool, Error> {
-        while let Some((piece, file, range)) = self.pass.claim() {
+        loop {
+            if let Some(error) = self.pending.take() {
+                return Err(error);
+            }
+            let Some((piece, file, range)) = self.pass.claim() else { return Ok(false) };
             self.piece = piece as u64;
-            match self.fill(file, range, batch) {
-                Ok(true) => return Ok(true),
-                Ok(false) => {}
-                Err(error) => {
-                    self.pass.stop.store(true, Ordering::Release);
-                    return Err(error);
-                }
+            let some = self.fill(file, range, batch)?;
+            if self.pending.is_some() {
+                self.pass.stop.store(true, Ordering::Release);
+            }
+            if some {
+                return Ok(true);
             }
         }
-        Ok(false)
     }
 
     fn piece(&self) -> u64 {
@@ -353,33 +367,28 @@ pub(super) struct Regular {
     pub(super) starts: Vec<u32>,
     pub(super) skipped: u64,
     pub(super) padded: u64,
-}
-
-/// A record of another length.
-#[derive(Debug)]
-pub(super) struct BadRecord {
-    pub(super) at: usize,
-    pub(super) fields: usize,
+    /// Where a record of another length starts, and how many fields it has: the records end there.
+    pub(super) bad: Option<(usize, usize)>,
 }
 
 /// Makes sure that each record has `width` marks. Blank lines are no records. When all records are
 /// regular, which is the rule, this only looks at the end of each: `ends` says how many marks end
-/// one.
+/// one, or is `None` when something is wrong further on.
 pub(super) fn regular(
     data: &[u8],
     marks: &mut Marks,
-    ends: usize,
+    ends: Option<usize>,
     width: usize,
     ragged: Ragged,
-) -> Result<Regular, BadRecord> {
+) -> Regular {
     let is_end = |mark: u32| data.get(mark as usize).is_none_or(|&b| b == b'\n');
     // With as many ends as records, none can lie inside one.
-    let even = marks.len() == ends * width
+    let even = ends.is_some_and(|ends| marks.len() == ends * width)
         && marks.iter().skip(width - 1).step_by(width).all(|&m| is_end(m));
-    if even && width > 1 {
-        return Ok(Regular::default());
-    }
     let mut done = Regular::default();
+    if even && width > 1 {
+        return done;
+    }
     let mut kept = Vec::with_capacity(marks.len());
     let mut start = 0usize;
     let mut first = 0;
@@ -397,20 +406,20 @@ pub(super) fn regular(
             // The carriage return belongs to the line end, not to the last field there is.
             let returns = usize::from(end > start && data[end - 1] == b'\r');
             kept.extend_from_slice(&record[..fields - 1]);
-            kept.push((end - returns) as u32);
-            kept.extend(std::iter::repeat_n((end - returns) as u32, width - fields));
+            kept.extend(std::iter::repeat_n((end - returns) as u32, width + 1 - fields));
             done.starts.push(start as u32);
             done.padded += 1;
         } else if !blank && ragged == Ragged::Skip {
             done.skipped += 1;
         } else if !blank {
-            return Err(BadRecord { at: start, fields });
+            done.bad = Some((start, fields));
+            break;
         }
         first = i + 1;
         start = end + 1;
     }
     marks.replace(kept);
-    Ok(done)
+    done
 }
 
 /// The line of a byte, from 1.
@@ -418,7 +427,7 @@ pub(super) fn line_of(bytes: &[u8], at: usize) -> u64 {
     1 + bytes[..at.min(bytes.len())].iter().filter(|&&b| b == b'\n').count() as u64
 }
 
-fn ragged(data: &FileData, at: usize, fields: usize) -> Error {
+fn ragged_record(data: &FileData, at: usize, fields: usize) -> Error {
     let plural = if fields == 1 { "field" } else { "fields" };
     let message = format!("this record has {fields} {plural}, the headings are {}", data.width);
     let mut it = DataProblem::in_file(data.name.clone(), message).at_line(line_of(&data.bytes, at));

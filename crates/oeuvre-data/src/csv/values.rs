@@ -84,7 +84,7 @@ impl Shape {
             (Number(a), Number(b)) => Number(a.max(b)),
             (Number(_) | Float, Number(_) | Float) => Float,
             (Date(a), Date(b)) if !a.and(b).is_none() => Date(a.and(b)),
-            (Date(_) | DateTime, Date(_) | DateTime) => DateTime,
+            (Date(_), DateTime) | (DateTime, Date(_)) => DateTime,
             _ => Text,
         }
     }

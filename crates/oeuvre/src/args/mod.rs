@@ -23,7 +23,7 @@ pub(crate) enum Command {
     /// Group rows and show results.
     ///
     /// Example: oeuvre summary bookings.csv --by route --show 'count()' --show 'sum(fare)' --totals
-    Summary(SummaryArgs),
+    Summary(Box<SummaryArgs>),
     /// Write the completions of a shell to standard output.
     Completions {
         /// Which shell.

@@ -79,9 +79,8 @@ impl ReadingArgs {
     /// The options for the reader.
     pub(crate) fn to_options(&self) -> Result<CsvOptions, Error> {
         let list = |text: &String| text.split(',').map(|t| t.trim().to_owned()).collect::<Vec<_>>();
-        let mut options = CsvOptions::default();
-        options.separator =
-            self.separator.as_deref().map(|s| sign("--separator", s)).transpose()?;
+        let separator = self.separator.as_deref().map(|s| sign("--separator", s)).transpose()?;
+        let mut options = CsvOptions { separator, ..CsvOptions::default() };
         options.quote = if self.quote.eq_ignore_ascii_case("none") {
             None
         } else {

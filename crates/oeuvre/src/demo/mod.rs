@@ -83,35 +83,31 @@ struct Route {
     opens: i32,
 }
 
-const fn route(
-    code: &'static str,
-    name: &'static str,
-    coast: &'static str,
-    miles: u32,
-    capacity: u32,
-    weight: u64,
-    base_fare: u64,
-    opens: i32,
-) -> Route {
-    Route { code, name, coast, miles, capacity, weight, base_fare, opens }
+impl Route {
+    const fn new(code: &'static str, name: &'static str, coast: &'static str) -> Route {
+        Route { code, name, coast, miles: 0, capacity: 0, weight: 0, base_fare: 0, opens: 0 }
+    }
+    const fn with(self, miles: u32, capacity: u32, weight: u64, base_fare: u64) -> Route {
+        Route { miles, capacity, weight, base_fare, ..self }
+    }
 }
 
 const ROUTE_LIST: [Route; 13] = [
-    route("SKE", "Skerry Sound", "North", 14, 420, 190, 1850, 0),
-    route("HAV", "Havn Crossing", "North", 22, 420, 165, 2450, 0),
-    route("TOR", "Tor Point", "North", 9, 180, 90, 1275, 0),
-    route("LIN", "Linsay Bay", "West", 31, 380, 120, 3890, 0),
-    route("ORM", "Ormsa Loop", "West", 18, 240, 80, 2100, 0),
-    route("VAS", "Vastra Night", "West", 64, 520, 34, 5640, 0),
-    route("KEL", "Kelda Outer", "Islands", 47, 300, 60, 4425, 0),
-    route("FYR", "Fyrsa Light", "Islands", 52, 300, 45, 4980, 0),
-    route("AAL", "Aalen Reach", "Islands", 12, 120, 40, 980, 0),
-    route("STR", "Strand Shuttle", "South", 4, 90, 110, 690, 0),
-    route("NES", "Nesse Ferry", "South", 7, 90, 75, 820, 0),
+    Route::new("SKE", "Skerry Sound", "North").with(14, 420, 190, 1850),
+    Route::new("HAV", "Havn Crossing", "North").with(22, 420, 165, 2450),
+    Route::new("TOR", "Tor Point", "North").with(9, 180, 90, 1275),
+    Route::new("LIN", "Linsay Bay", "West").with(31, 380, 120, 3890),
+    Route::new("ORM", "Ormsa Loop", "West").with(18, 240, 80, 2100),
+    Route::new("VAS", "Vastra Night", "West").with(64, 520, 34, 5640),
+    Route::new("KEL", "Kelda Outer", "Islands").with(47, 300, 60, 4425),
+    Route::new("FYR", "Fyrsa Light", "Islands").with(52, 300, 45, 4980),
+    Route::new("AAL", "Aalen Reach", "Islands").with(12, 120, 40, 980),
+    Route::new("STR", "Strand Shuttle", "South").with(4, 90, 110, 690),
+    Route::new("NES", "Nesse Ferry", "South").with(7, 90, 75, 820),
     // Opens on 2024-04-01.
-    route("BRY", "Bryn Coast Line", "South", 27, 350, 95, 3150, 456),
+    Route { opens: 456, ..Route::new("BRY", "Bryn Coast Line", "South").with(27, 350, 95, 3150) },
     // A charter code that the list of routes does not have.
-    route("XCH", "", "", 0, 0, 4, 7500, 0),
+    Route::new("XCH", "", "").with(0, 0, 4, 7500),
 ];
 /// How many of them are in routes.csv.
 const LISTED: usize = 12;

@@ -1,0 +1,204 @@
+//! The calculation language at row and group level, through the built program.
+
+mod common;
+use common::Folder;
+use rstest::rstest;
+
+const BOOKINGS: &str = "\
+route,status,fare,passengers,sailed_on,booked_at,delay_min,paid
+SKE,sailed,10.00,2,2025-01-06,2025-01-01T09:30:00,5,true
+SKE,sailed,20.50,1,2025-01-07,2025-01-02T23:59:59,n/a,true
+HAV,cancelled,-5.00,1,2025-02-28,2025-02-01T00:00:00,,false
+HAV,sailed,7.25,3,2025-03-01,2025-02-02T12:00:00,12,
+,sailed,1.00,1,2025-12-31,2025-12-30T08:00:00,0,true
+SKE,no-show,20.50,,2024-12-30,2024-12-01T10:00:00,3,false
+";
+
+/// The result of one calculation over all rows.
+fn value(calc: &str) -> String {
+    let folder = Folder::with("b.csv", BOOKINGS);
+    let out = folder.csv("b.csv", &["--show", &format!("x: {calc}")]);
+    out.strip_prefix("x\n").unwrap().trim_end().to_owned()
+}
+
+#[rstest]
+#[case("count()", "6")]
+#[case("count(passengers)", "5")]
+#[case("fare", "54.25")]
+#[case("sum(fare * passengers)", "58.25")]
+#[case("sum(fare) - sum(fare where fare < 0)", "59.25")]
+#[case("mean(fare)", "9.041666666666666")]
+#[case("median(delay_min)", "4")]
+#[case("min(fare where fare > 0)", "1.00")]
+#[case("max(sailed_on)", "2025-12-31")]
+#[case("min(booked_at)", "2024-12-01T10:00:00")]
+#[case("range(sailed_on)", "366")]
+#[case("distinct(route)", "2")]
+#[case("sum_distinct(fare)", "33.75")]
+#[case("first(route along sailed_on)", "SKE")]
+#[case("last(fare)", "20.50")]
+#[case("average(passengers)", "1.6")]
+#[case("sum(if(status = 'sailed', fare, 0))", "38.75")]
+#[case("sum(if(fare < 0, 1, fare > 10, 2, 3))", "14")]
+#[case("sum(coalesce(passengers, 0) + 1)", "14")]
+#[case("sum(greatest(fare, passengers))", "60.25")]
+#[case("least(sum(fare), 10)", "10.00")]
+#[case("sum(abs(fare))", "64.25")]
+#[case("round(mean(fare), 2)", "9.04")]
+#[case("round(2.5)", "3")]
+#[case("round(-2.5)", "-3")]
+#[case("count(where status in ('sailed', 'no-show'))", "5")]
+#[case("count(where status not in ('sailed'))", "2")]
+#[case("count(where fare between 1 and 10)", "3")]
+#[case("count(where fare not between 1 and 10)", "3")]
+#[case("count(where route is missing)", "1")]
+#[case("count(where route is not missing)", "5")]
+#[case("count(where not (route = 'SKE'))", "2")]
+#[case("count(where route <> 'SKE')", "2")]
+#[case("count(where paid)", "3")]
+#[case("count(where not paid)", "2")]
+#[case("count(where paid = false or fare > 20)", "3")]
+#[case("count(where passengers in (1, 3))", "4")]
+#[case("count(where sailed_on >= '2025-02-28')", "3")]
+#[case("count(where '2025-02-28' <= sailed_on)", "3")]
+#[case("count(where booked_at < '2025-01-03')", "3")]
+#[case("count(where sailed_on > booked_at)", "6")]
+#[case("count(where sailed_on during '2025')", "5")]
+#[case("count(where sailed_on during '2025-Q1')", "4")]
+#[case("count(where sailed_on during '2025-H2')", "1")]
+#[case("count(where sailed_on during '2025-W01')", "1")]
+#[case("count(where sailed_on during '2025-01..2025-02')", "3")]
+#[case("count(where booked_at during '2025-01-02')", "1")]
+#[case("count(where month(sailed_on) = '2025-01')", "2")]
+#[case("count(where quarter(sailed_on) > '2025-Q1')", "1")]
+#[case("count(where weekday(sailed_on) = 'Monday')", "2")]
+#[case("count(where month_of_year(sailed_on) in ('Dec', 'January'))", "4")]
+#[case("distinct(month(sailed_on))", "5")]
+#[case("max(week(sailed_on))", "2026-W01")]
+#[case("min(half(sailed_on))", "2024-H2")]
+#[case("sum(fare) / 0", "\"\"")]
+#[case("-sum(fare) * 2 + 1", "-107.50")]
+#[case("1 / 3", "0.3333333333333333")]
+#[case("0.1 + 0.2", "0.3")]
+fn a_calculation_gives(#[case] calc: &str, #[case] expected: &str) {
+    assert_eq!(value(calc), expected, "{calc}");
+}
+
+#[test]
+fn named_calculations_use_each_other_in_any_order() {
+    let folder = Folder::with("b.csv", BOOKINGS);
+    let out = folder.csv(
+        "b.csv",
+        &[
+            "--let",
+            "per head=revenue / sum(passengers)",
+            "--let",
+            "revenue=sum(fare * passengers)",
+            "--show",
+            "\"per head\"",
+            "--show",
+            "revenue",
+        ],
+    );
+    assert_eq!(out, "per head,revenue\n7.28125,58.25\n");
+}
+
+#[test]
+fn a_name_that_hides_a_column_is_said() {
+    let folder = Folder::with("b.csv", BOOKINGS);
+    let (out, ledger) = folder
+        .run(&[
+            "summary",
+            "b.csv",
+            "--let",
+            "fare=sum(passengers)",
+            "--show",
+            "fare",
+            "--as",
+            "csv",
+        ])
+        .fine();
+    assert_eq!(out, "fare\n8\n");
+    assert!(ledger.contains("the calculation `fare` hides the column of that name"), "{ledger}");
+}
+
+#[test]
+fn lines_nest_are_ordered_by_label_and_totals_come_from_the_rows() {
+    let folder = Folder::with("b.csv", BOOKINGS);
+    let by = [
+        "--by",
+        "route,month(sailed_on)",
+        "--show",
+        "n: count()",
+        "--show",
+        "m: mean(fare)",
+        "--totals",
+    ];
+    assert_eq!(
+        folder.csv("b.csv", &by),
+        "route,month(sailed_on),n,m\n\
+         HAV,2025-02,1,-5\nHAV,2025-03,1,7.25\nHAV,Total,2,1.125\n\
+         SKE,2024-12,1,20.5\nSKE,2025-01,2,15.25\nSKE,Total,3,17\n\
+         (missing),2025-12,1,1\n(missing),Total,1,1\nTotal,,6,9.041666666666666\n"
+    );
+    let mut top = by.to_vec();
+    top.extend(["--totals-at", "top", "--sort", "n desc"]);
+    assert_eq!(
+        folder.csv("b.csv", &top),
+        "route,month(sailed_on),n,m\nTotal,,6,9.041666666666666\n\
+         SKE,Total,3,17\nSKE,2025-01,2,15.25\nSKE,2024-12,1,20.5\n\
+         HAV,Total,2,1.125\nHAV,2025-02,1,-5\nHAV,2025-03,1,7.25\n\
+         (missing),Total,1,1\n(missing),2025-12,1,1\n"
+    );
+}
+
+#[rstest]
+#[case("route", "HAV\nSKE\n(missing)\n")]
+#[case("route desc", "SKE\nHAV\n(missing)\n")]
+#[case("sum(fare)", "(missing)\nHAV\nSKE\n")]
+#[case("max(delay_min where route <> 'HAV') desc, route", "SKE\nHAV\n(missing)\n")]
+fn lines_are_sorted_by_keys_and_results(#[case] sort: &str, #[case] order: &str) {
+    let folder = Folder::with("b.csv", BOOKINGS);
+    let out = folder.csv("b.csv", &["--by", "route", "--sort", sort, "--show", "count()"]);
+    let labels: String =
+        out.lines().skip(1).map(|l| format!("{}\n", l.split(',').next().unwrap())).collect();
+    assert_eq!(labels, order);
+}
+
+#[test]
+fn labels_sort_by_value_case_folded_and_in_time() {
+    let folder =
+        Folder::with("k.csv", "n,t,d\n10,b,2025-01-31\n9,A,2024-05-01\n-1,a,2025-01-01\n,B,\n");
+    let by = |key: &str| folder.csv("k.csv", &["--by", key, "--show", "count()"]);
+    assert_eq!(by("n"), "n,count()\n-1,1\n9,1\n10,1\n(missing),1\n");
+    assert_eq!(by("t"), "t,count()\nA,1\na,1\nB,1\nb,1\n");
+    assert_eq!(by("weekday(d)"), "weekday(d),count()\nWednesday,2\nFriday,1\n(missing),1\n");
+}
+
+#[test]
+fn divisions_by_zero_are_missing_and_counted_where_they_are_used() {
+    let folder = Folder::with("d.csv", "a,b\n1,0\n2,4\n3,0\n,0\n");
+    let ledger = |show: &str, more: &[&str]| {
+        let mut args = vec!["summary", "d.csv", "--as", "csv", "--show", show];
+        args.extend_from_slice(more);
+        folder.run(&args).fine().1
+    };
+    assert!(ledger("sum(a / b)", &[]).contains("divisions by zero  2  in a / b; missing"));
+    for (show, more) in
+        [("sum(if(b <> 0, a / b, 0))", &[][..]), ("sum(a / b)", &["--where", "b > 0"])]
+    {
+        assert!(!ledger(show, more).contains("divisions"), "{show}");
+    }
+}
+
+#[test]
+fn arithmetic_is_exact_beyond_64_bits_and_overflow_is_an_error() {
+    let folder = Folder::with("big.csv", "x\n9223372036854775807\n9223372036854775807\n0.01\n");
+    assert_eq!(folder.csv("big.csv", &["--show", "sum(x)"]), "sum(x)\n18446744073709551614.01\n");
+    assert_eq!(
+        folder.csv("big.csv", &["--show", "max(x * 3)"]),
+        "max(x * 3)\n27670116110564327421.00\n"
+    );
+    let error = folder.run(&["summary", "big.csv", "--show", "max(x * x)"]).error();
+    assert!(error.contains("`x * x` is too large: exact numbers hold up to 38 digits"), "{error}");
+}

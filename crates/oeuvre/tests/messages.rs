@@ -1,0 +1,108 @@
+//! Mistakes in calculations: every message as it is drawn.
+
+mod common;
+use common::Folder;
+use rstest::rstest;
+
+const FILE: &str = "route,fare,status,sailed_on,Ship date\nSKE,1.5,sailed,2025-01-01,2025-01-02\n";
+
+fn error(args: &[&str]) -> String {
+    let mut all = vec!["summary", "b.csv"];
+    all.extend_from_slice(args);
+    Folder::with("b.csv", FILE).run(&all).error()
+}
+
+#[rstest]
+#[case("sum(fair)", "there is no column `fair`", "did you mean `fare`?")]
+#[case("summ(fare)", "there is no function `summ`", "did you mean `sum`")]
+#[case("sum(route)", "`sum` takes numbers, and `route` is text", "distinct(route)")]
+#[case("route", "`route` has a value on each row, and a group has many rows", "--by \"route\"")]
+#[case("fare / sum(fare)", "`fare` has a value on each row", "inside an aggregate: sum(fare)")]
+#[case("sum(fare", "expected `)` to close `sum(`, found the end", "missing here")]
+#[case("sum(fare) == 3", "`==` is not a sign of this language", "write `=`")]
+#[case(
+    "sum(sum(fare))",
+    "`sum` stands where each row has a value of its own",
+    "an aggregate inside an aggregate"
+)]
+#[case("count(where fare)", "expected a condition, found a number", "compare it with something")]
+#[case("count(where route = 3)", "text cannot be compared with a number", "route = '3'")]
+#[case("count(where sailed_on > 2025)", "a date cannot be compared with a number", "'2025-03-14'")]
+#[case(
+    "count(where sailed_on > 'soon')",
+    "expected a date such as '2025-03-14', found 'soon'",
+    "cannot be compared"
+)]
+#[case("count(where month(sailed_on) = '2025-Q1')", "expected a month such as '2025-03'", "")]
+#[case(
+    "count(where month(sailed_on) = quarter(sailed_on))",
+    "a month cannot be compared with a quarter",
+    ""
+)]
+#[case("count(where fare = missing)", "nothing is equal to missing", "`is missing`")]
+#[case("count(where sailed_on during 'May')", "'May' is no period", "2025-Q1")]
+#[case("count(where route = \"SKE\")", "there is no column `SKE`", "text is written 'SKE'")]
+#[case("sum(fare, 2)", "`sum` takes one argument, found 2", "write sum(x)")]
+#[case("sum(fare along sailed_on)", "`sum` does not take `along`", "it takes `where`")]
+#[case("month(route)", "`month` takes a date, found text", "--type 'route=date'")]
+#[case("if(fare > 1, 2, 3, 4)", "this `if` does not say what holds otherwise", "")]
+#[case("routes.name", "there is no lookup `routes`", "")]
+#[case(
+    "Two: count(), sum(fare)",
+    "one heading for several calculations",
+    "give each its own --show"
+)]
+fn a_mistake_is_drawn_with_a_way_out(
+    #[case] show: &str,
+    #[case] message: &str,
+    #[case] way_out: &str,
+) {
+    let error = error(&["--show", show]);
+    assert!(
+        error.contains(message) && error.contains(way_out) && error.contains("--> --show"),
+        "{error}"
+    );
+}
+
+#[rstest]
+#[case(&["--where", "sum(fare) > 3"], "a condition on rows cannot use a result of groups")]
+#[case(&["--by", "sum(fare)"], "rows cannot be grouped by a result")]
+#[case(&["--by", "route,route"], "the key `route` is given twice")]
+#[case(&["--let", "a=b", "--let", "b=a", "--show", "a"], "a → b → a")]
+#[case(&["--let", "a=1", "--let", "a=2"], "the name `a` is given twice")]
+#[case(&["--let", "nothing"], "has no name")]
+#[case(&["--show", "x(", "--where", "y("], "y(")]
+#[case(&["--to", "out.xyz"], "the ending of out.xyz names no format")]
+#[case(&["--to", "no/such/folder/out.csv"], "cannot be written")]
+fn other_options_are_checked_too(#[case] args: &[&str], #[case] message: &str) {
+    let error = error(args);
+    assert!(error.contains(message), "{error}");
+}
+
+#[test]
+fn the_place_is_marked_under_the_calculation() {
+    assert_eq!(
+        error(&["--show", "sum(fare) + mean(fair)"]),
+        "error: there is no column `fair`
+ --> --show:1:18
+  |
+1 | sum(fare) + mean(fair)
+  |                  ^^^^ did you mean `fare`?
+"
+    );
+}
+
+#[test]
+fn several_mistakes_are_shown_at_once() {
+    let error = error(&["--show", "sum(fair)", "--show", "meen(fare)"]);
+    assert!(error.contains("`fair`") && error.contains("`meen`"), "{error}");
+}
+
+#[test]
+fn a_wrong_command_line_ends_with_two_and_a_missing_file_with_one() {
+    let folder = Folder::new();
+    assert_eq!(folder.run(&["summary"]).code, 2);
+    assert_eq!(folder.run(&["sumary", "x"]).code, 2);
+    let error = folder.run(&["summary", "nowhere.csv"]).error();
+    assert!(error.contains("nowhere.csv: there is no such file"), "{error}");
+}
