@@ -170,6 +170,7 @@ fn dates_are_read_in_their_order(#[case] text: &str, #[case] options: &[&str], #
 #[case::open_quote("a,b\n1,2\n3,\"x\n4,5\n", "count()", &["line 3: a quoted field does not end"])]
 #[case::doubled_heading("a,a,\n1,2,3\n", "count()", &["heading 3 of 3 is empty", "--headings 'a,a_2,column_3'"])]
 #[case::same_heading("a,a\n1,2\n", "count()", &["the heading `a` stands twice"])]
+#[case::no_heading(&"\"".repeat(4000), "count()", &["heading 1 has", "are these rows?"])]
 #[case::empty("", "count()", &["x.csv: the file is empty"])]
 #[case::picture("\u{89}PNG", "count()", &[])]
 fn what_is_wrong_is_said_with_a_way_out(

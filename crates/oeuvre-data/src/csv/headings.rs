@@ -17,6 +17,9 @@ const LOOK: usize = 64 << 10;
 /// How many records are.
 const LOOK_RECORDS: usize = 20;
 
+/// The longest heading, in bytes: a longer one is no heading, and no message could show it.
+const LONGEST: usize = 1000;
+
 /// Reads the start of a file.
 pub(super) fn read(name: &str, bytes: &[u8], options: &CsvOptions) -> Result<Head, Error> {
     let bom = if bytes.starts_with(&[0xef, 0xbb, 0xbf]) { 3 } else { 0 };
@@ -85,6 +88,13 @@ fn check(name: &str, names: &[String]) -> Result<(), Error> {
         }
         format!("name all of them: --headings '{}'", seen.join(","))
     };
+    if let Some(at) = names.iter().position(|n| n.len() > LONGEST) {
+        let message = format!("heading {} has {} bytes: are these rows?", at + 1, names[at].len());
+        return Err(DataProblem::in_file(name, message)
+            .at_line(1)
+            .help("a first line with short headings is expected")
+            .into());
+    }
     if let Some(at) = names.iter().position(String::is_empty) {
         let message = format!("heading {} of {} is empty", at + 1, names.len());
         return Err(DataProblem::in_file(name, message).at_line(1).help(example()).into());

@@ -29,7 +29,11 @@ pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
     };
     deliver(args.output.to.as_deref(), |out| oeuvre_render::write(&grid, &ledger, settings, out))?;
     if !args.output.quiet {
-        let text = oeuvre_render::ledger_text(&ledger);
+        let mut text = oeuvre_render::ledger_text(&ledger);
+        if surroundings::terminal_width().is_some() && !to_file {
+            // Below the table, not as a part of it.
+            text.insert(0, '\n');
+        }
         io::stderr()
             .write_all(text.as_bytes())
             .map_err(|e| Failure::writing("standard error", &e))?;
