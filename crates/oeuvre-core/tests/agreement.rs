@@ -170,6 +170,25 @@ fn along(rows: &[&Vec<Value>], last: bool) -> Value {
     it.map_or(Value::Missing, |r| r[FARE].clone())
 }
 
+/// Fare and grade of the rows that have both.
+fn pairs(rows: &[&Vec<Value>]) -> Vec<(i128, i128)> {
+    let whole = |v: &Value| if let Value::Number(d) = v { Some(d.mantissa) } else { None };
+    rows.iter().filter_map(|r| Some((whole(&r[FARE])?, whole(&r[GRADE])?))).collect()
+}
+
+fn at(rows: &[&Vec<Value>], largest: bool) -> Value {
+    let both: Vec<_> =
+        rows.iter().filter(|r| !r[VESSEL].is_missing() && !r[FARE].is_missing()).collect();
+    let order = |a: &&&&Vec<Value>, b: &&&&Vec<Value>| a[FARE].label_order(&b[FARE]);
+    let best = if largest { both.iter().max_by(order) } else { both.iter().min_by(order) };
+    let Some(best) = best else { return Value::Missing };
+    let mut labels: Vec<&Value> =
+        both.iter().filter(|r| r[FARE] == best[FARE]).map(|r| &r[VESSEL]).collect();
+    labels.sort_by(|a, b| a.label_order(b));
+    labels.dedup();
+    Value::Text(labels.iter().map(|v| v.to_string()).collect::<Vec<_>>().join(", ").into())
+}
+
 fn smallest(rows: &[&Vec<Value>], column: usize) -> Option<Value> {
     present(rows, column).into_iter().cloned().min_by(Value::label_order)
 }
@@ -246,6 +265,94 @@ const AGGREGATES: &[(&str, Plain)] = &[
     ("sum(fare) / count()", |r| match cents(r).len() {
         0 => Value::Missing,
         _ => over(cents(r).iter().map(|&c| BigInt::from(c)).sum(), BigInt::from(100 * r.len())),
+    }),
+    ("mode(vessel)", |r| {
+        let texts: Vec<String> = present(r, VESSEL).into_iter().map(Value::to_string).collect();
+        let times = |t: &str| texts.iter().filter(|o| *o == t).count();
+        let mut labels: Vec<Value> = texts.iter().map(|t| Value::Text(t.as_str().into())).collect();
+        labels.sort_by(Value::label_order);
+        let most = texts.iter().map(|t| times(t)).max();
+        labels.into_iter().find(|l| Some(times(&l.to_string())) == most).unwrap_or(Value::Missing)
+    }),
+    ("list(grade)", |r| {
+        let set: std::collections::BTreeSet<String> =
+            present(r, GRADE).into_iter().map(Value::to_string).collect();
+        let all: Vec<String> = set.into_iter().collect();
+        if all.is_empty() { Value::Missing } else { Value::Text(all.join(", ").into()) }
+    }),
+    ("percentile(fare, 30)", |r| {
+        let mut x = cents(r);
+        x.sort();
+        let Some(last) = x.len().checked_sub(1) else { return Value::Missing };
+        let (at, rest) = (last * 3 / 10, (last * 3 % 10) as i128);
+        let next = x[(at + 1).min(last)];
+        over(BigInt::from(x[at]) * (10 - rest) + BigInt::from(next) * rest, BigInt::from(1000))
+    }),
+    ("percentile(fare, 30 method nearest)", |r| {
+        let mut x = cents(r);
+        x.sort();
+        if x.is_empty() {
+            return Value::Missing;
+        }
+        over(BigInt::from(x[(x.len() * 3).div_ceil(10) - 1]), BigInt::from(100))
+    }),
+    ("percentile(fare, 30 method exclusive)", |r| {
+        let mut x = cents(r);
+        x.sort();
+        let (at, rest) = ((x.len() + 1) * 3 / 10, ((x.len() + 1) * 3 % 10) as i128);
+        if at < 1 || at > x.len() || (at == x.len() && rest > 0) {
+            return Value::Missing;
+        }
+        let next = x[at.min(x.len() - 1)];
+        over(BigInt::from(x[at - 1]) * (10 - rest) + BigInt::from(next) * rest, BigInt::from(1000))
+    }),
+    ("largest(fare, 2)", |r| {
+        let mut x = cents(r);
+        x.sort();
+        x.iter().rev().nth(1).map_or(Value::Missing, |&c| money(c))
+    }),
+    ("smallest(fare, 2)", |r| {
+        let mut x = cents(r);
+        x.sort();
+        x.get(1).map_or(Value::Missing, |&c| money(c))
+    }),
+    ("weighted_mean(fare, grade)", |r| {
+        let both = pairs(r);
+        let sum = |f: fn(&(i128, i128)) -> BigInt| -> BigInt { both.iter().map(f).sum() };
+        over(sum(|p| BigInt::from(p.0) * p.1), sum(|p| BigInt::from(p.1)) * 100)
+    }),
+    ("slope(grade, fare)", |r| {
+        // By distances from the means, each times n.
+        let both = pairs(r);
+        let n = both.len() as i128;
+        let (sx, sy): (i128, i128) =
+            (both.iter().map(|p| p.1).sum(), both.iter().map(|p| p.0).sum());
+        let dx = |p: &(i128, i128)| BigInt::from(n * p.1 - sx);
+        let dy = |p: &(i128, i128)| BigInt::from(p.0) * n - sy;
+        over(
+            both.iter().map(|p| dx(p) * dy(p)).sum(),
+            both.iter().map(|p| dx(p) * dx(p)).sum::<BigInt>() * 100,
+        )
+    }),
+    ("at_max(vessel, fare)", |r| at(r, true)),
+    ("at_min(vessel, fare)", |r| at(r, false)),
+    ("rate(fare > 0)", |r| {
+        let known = cents(r);
+        if known.is_empty() {
+            return Value::Missing;
+        }
+        Value::Float(known.iter().filter(|c| **c > 0).count() as f64 / known.len() as f64)
+    }),
+    ("product(grade)", |r| {
+        let all: Vec<i128> = present(r, GRADE)
+            .into_iter()
+            .map(|v| if let Value::Number(d) = v { d.mantissa } else { 0 })
+            .collect();
+        if all.is_empty() {
+            Value::Missing
+        } else {
+            over(all.iter().map(|&g| BigInt::from(g)).product(), 1.into())
+        }
     }),
     ("coalesce(sum(fare), 0)", |r| money(cents(r).iter().sum())),
 ];

@@ -27,6 +27,7 @@ fn kind_name(kind: Kind) -> &'static str {
         Kind::DateTime => "datetime",
         Kind::Period(unit) => unit.name(),
         Kind::Part(part) => part.name(),
+        Kind::Band(_) => "range",
     }
 }
 

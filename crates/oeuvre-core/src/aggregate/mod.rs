@@ -10,12 +10,17 @@
 //! Group 0 is the waste group: rows that a condition inside the aggregate leaves out are counted
 //! there, so that no loop has to branch. Groups proper begin at 1.
 
+pub mod at;
 pub mod count;
 pub mod ends;
 pub mod extremes;
 mod float_sum;
+pub mod frequent;
 pub mod moments;
+pub mod quantiles;
+pub mod rate;
 pub mod sums;
+pub mod two;
 pub mod values;
 
 use crate::rows::column::{Column, Data};
@@ -75,6 +80,8 @@ pub struct Overflow;
 pub enum ArgumentProblem {
     /// It works on numbers, and this argument (counted from 0) is of another kind.
     NotANumber(usize),
+    /// It works on a condition, and this argument is of another kind.
+    NotACondition(usize),
 }
 
 /// How the figures on the lines relate to the figure on their total.

@@ -1,4 +1,4 @@
-//! `median`, `distinct` and `sum_distinct`: what needs the values themselves.
+//! `distinct` and `sum_distinct`, and the state behind all that needs the values themselves.
 //!
 //! A group's values are held as pairs of a value's code and how often it occurs, so that memory
 //! grows with the distinct values and not with the rows.
@@ -11,13 +11,9 @@ use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, 
 use crate::rows::dictionary::{Dictionary, MISSING_CODE};
 use crate::rows::interner::{Interner, Pairs};
 use crate::value::Kind;
-use crate::value::decimal::{Decimal, big_pow10};
-use crate::value::exact::{decimal_to_f64, f64_to_ratio, ratio_to_f64};
-use num_bigint::BigInt;
+use crate::value::text_order;
 use std::any::Any;
 
-/// The middle value, or the mean of the two middle ones. Missing when there are none.
-pub struct Median;
 /// How many different values there are. 0 when there are none.
 pub struct Distinct;
 /// The sum over the different values, each taken once.
@@ -50,7 +46,7 @@ pub(crate) struct Values {
 }
 
 impl Values {
-    fn new(kind: Kind) -> Values {
+    pub(crate) fn new(kind: Kind) -> Values {
         Values {
             groups: 0,
             known: match kind {
@@ -73,9 +69,8 @@ impl Values {
         }
     }
 
-    /// For each group but the waste group, the places of its pairs, sorted by value where that is
-    /// asked for.
-    fn by_group(&self, sorted: bool) -> (Vec<usize>, Vec<u32>) {
+    /// Calls with the values of each group but the waste group, in their order.
+    pub(crate) fn for_each_sorted<T>(&self, mut take: impl FnMut(Sorted<'_>) -> T) -> Vec<T> {
         let mut starts = vec![0usize; self.groups + 1];
         for &(g, _) in self.pairs.pairs() {
             starts[g as usize + 1] += 1;
@@ -83,11 +78,18 @@ impl Values {
         for g in 0..self.groups {
             starts[g + 1] += starts[g];
         }
-        let mut order: Vec<u32> = (0..self.pairs.len() as u32).collect();
-        if sorted && let Known::Whole(interner) = &self.known {
-            let values = interner.values();
-            order.sort_unstable_by_key(|&p| values[self.pairs.pairs()[p as usize].1 as usize]);
+        // Codes in the order of their values, then pairs in the order of their codes.
+        let mut codes: Vec<u32> = (0..self.known.len() as u32).collect();
+        match &self.known {
+            Known::Whole(i) => codes.sort_unstable_by_key(|&c| i.values()[c as usize]),
+            Known::Text(d, _) => codes.sort_by(|&a, &b| text_order(d.text(a), d.text(b))),
         }
+        let mut ranks = vec![0u32; codes.len()];
+        for (rank, &code) in codes.iter().enumerate() {
+            ranks[code as usize] = rank as u32;
+        }
+        let mut order: Vec<u32> = (0..self.pairs.len() as u32).collect();
+        order.sort_unstable_by_key(|&p| ranks[self.pairs.pairs()[p as usize].1 as usize]);
         let mut places = vec![0u32; order.len()];
         let mut next = starts.clone();
         for p in order {
@@ -95,14 +97,58 @@ impl Values {
             places[next[g]] = p;
             next[g] += 1;
         }
-        (starts, places)
+        (1..self.groups)
+            .map(|g| take(Sorted { values: self, pairs: &places[starts[g]..starts[g + 1]] }))
+            .collect()
     }
 
     fn value(&self, pair: u32) -> i128 {
+        self.number(self.pairs.pairs()[pair as usize].1)
+    }
+
+    /// The whole number that stands for a value.
+    pub(crate) fn number(&self, code: u32) -> i128 {
         match &self.known {
-            Known::Whole(i) => i.values()[self.pairs.pairs()[pair as usize].1 as usize],
+            Known::Whole(i) => i.values()[code as usize],
             Known::Text(..) => 0,
         }
+    }
+
+    /// The texts, when the values are texts.
+    pub(crate) fn texts(&self) -> Option<&Dictionary> {
+        match &self.known {
+            Known::Text(d, _) => Some(d),
+            Known::Whole(_) => None,
+        }
+    }
+}
+
+/// The values of one group in their order.
+pub(crate) struct Sorted<'a> {
+    values: &'a Values,
+    pairs: &'a [u32],
+}
+
+impl Sorted<'_> {
+    /// How many values there are, equal ones counted one by one.
+    pub(crate) fn count(&self) -> u64 {
+        self.pairs.iter().map(|&p| self.values.times[p as usize]).sum()
+    }
+
+    /// The number at a place counted from 0, which there must be.
+    pub(crate) fn at(&self, place: u64) -> i128 {
+        let mut seen = 0;
+        let pair = self.pairs.iter().find(|&&p| {
+            seen += self.values.times[p as usize];
+            seen > place
+        });
+        pair.map_or(0, |&p| self.values.value(p))
+    }
+
+    /// The codes of the values with how often each occurs.
+    pub(crate) fn codes(&self) -> impl Iterator<Item = (u32, u64)> {
+        let values = self.values;
+        self.pairs.iter().map(|&p| (values.pairs.pairs()[p as usize].1, values.times[p as usize]))
     }
 }
 
@@ -180,60 +226,6 @@ impl State for Values {
 
     fn as_any(&self) -> &dyn Any {
         self
-    }
-}
-
-impl Aggregate for Median {
-    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
-        number(args, 0).map(|_| Kind::Float)
-    }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
-    }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = own::<Values>(state);
-        let (starts, places) = values.by_group(true);
-        let medians = (1..values.groups).map(|g| {
-            let group = &places[starts[g]..starts[g + 1]];
-            let n: u64 = group.iter().map(|&p| values.times[p as usize]).sum();
-            if n == 0 {
-                return f64::NAN;
-            }
-            // The values at these places, counted from 0, are the two middle ones.
-            let at = |place: u64| {
-                let mut seen = 0;
-                let pair = group.iter().find(|&&p| {
-                    seen += values.times[p as usize];
-                    seen > place
-                });
-                pair.map_or(0, |&p| values.value(p))
-            };
-            middle(at((n - 1) / 2), at(n / 2), args[0])
-        });
-        Ok(Column::from(Data::F64(medians.collect())))
-    }
-    fn additivity(&self) -> Additivity {
-        Additivity::Note("the median of all rows, not a sum of the lines")
-    }
-}
-
-/// The mean of two values, rounded once.
-fn middle(a: i128, b: i128, kind: Kind) -> f64 {
-    match kind {
-        Kind::Number { scale } if a == b => decimal_to_f64(Decimal::new(a, scale)),
-        Kind::Number { scale } => {
-            let sum = BigInt::from(a) + b;
-            ratio_to_f64(&sum, &(big_pow10(scale) * 2)).unwrap_or(f64::NAN)
-        }
-        _ => {
-            let (a, b) = (float_from_key(a as i64), float_from_key(b as i64));
-            let exact = |v| f64_to_ratio(v).unwrap_or_default();
-            let ((na, da), (nb, db)) = (exact(a), exact(b));
-            ratio_to_f64(&(na * &db + nb * &da), &(da * db * 2)).unwrap_or(f64::NAN)
-        }
     }
 }
 

@@ -5,13 +5,21 @@
 
 use super::ast::ClauseWord;
 use crate::aggregate::Aggregate;
+use crate::aggregate::at::At;
 use crate::aggregate::count::Count;
 use crate::aggregate::ends::End;
 use crate::aggregate::extremes::{Max, Min, Range};
+use crate::aggregate::frequent::{List, Mode, Product};
 use crate::aggregate::moments::Spread;
+use crate::aggregate::quantiles::{Method, Nth, Percentile};
+use crate::aggregate::rate::Rate;
 use crate::aggregate::sums::{Mean, Sum};
-use crate::aggregate::values::{Distinct, Median, SumDistinct};
+use crate::aggregate::two::Two;
+use crate::aggregate::values::{Distinct, SumDistinct};
+use crate::rows::scalar::Scalar;
 use crate::value::calendar::{Part, Unit};
+use crate::value::decimal::Decimal;
+use std::sync::Arc;
 
 /// A function of the language.
 pub struct Function {
@@ -40,11 +48,42 @@ pub enum Call {
     /// One value for each row, or for each group of values of groups.
     Row(RowCall),
     /// One value for each group of rows.
-    Aggregate(&'static dyn Aggregate),
+    Aggregate {
+        /// Makes the aggregate from what was given beside the values.
+        make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
+        /// How many of the arguments, from the last, are such numbers.
+        parameters: usize,
+    },
+}
+
+/// What an aggregate is given beside values.
+#[derive(Clone, Debug, Default)]
+pub struct Given {
+    /// Numbers, such as the 90 of `percentile(x, 90)`.
+    pub numbers: Vec<Decimal>,
+    /// The word after `method`.
+    pub method: Option<String>,
+}
+
+impl Given {
+    /// A whole number from 1 on.
+    fn place(&self) -> Result<u64, &'static str> {
+        let number = self.numbers.first().and_then(|n| n.rescale(0)).map(|n| n.mantissa);
+        number
+            .and_then(|n| u64::try_from(n).ok())
+            .filter(|n| *n >= 1)
+            .ok_or("a whole number from 1 on")
+    }
+
+    fn method(&self) -> Result<Method, &'static str> {
+        let Some(word) = &self.method else { return Ok(Method::Inclusive) };
+        let known = Method::ALL.iter().find(|(name, _)| name.eq_ignore_ascii_case(word));
+        known.map(|(_, m)| *m).ok_or("`inclusive`, `exclusive` or `nearest` after `method`")
+    }
 }
 
 /// The functions over single values.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub enum RowCall {
     /// `if(c, a, b)`
     If,
@@ -63,10 +102,22 @@ pub enum RowCall {
     Period(Unit),
     /// `weekday(d)`
     Part(Part),
+    /// `fiscal_year(d, 4)`: the unit is made from the month.
+    Fiscal {
+        /// The quarter rather than the year.
+        quarter: bool,
+    },
+    /// `band(x, 10)`
+    Band,
+    /// `matches(text, 'regex')`
+    Matches,
+    /// A function of single values.
+    Scalar(Scalar),
 }
 
 const WHERE: &[ClauseWord] = &[ClauseWord::Where];
 const WHERE_ALONG: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Along];
+const WHERE_METHOD: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Method];
 const SKIPPED: &str = "missing values are left out; missing when none is left";
 const MISSING: &str = "missing where the date is";
 
@@ -81,7 +132,7 @@ macro_rules! aggregate {
             example: $example,
             arguments: $args,
             clauses: $clauses,
-            call: Call::Aggregate(&$of),
+            call: Call::Aggregate { make: |_| Ok(Arc::new($of)), parameters: 0 },
         }
     };
 }
@@ -137,16 +188,204 @@ pub static FUNCTIONS: &[Function] = &[
         WHERE,
         Mean
     ),
+    Function {
+        name: "median",
+        aliases: &[],
+        usage: "median(x)",
+        meaning: "the middle value, or the mean of the two in the middle",
+        missing: SKIPPED,
+        example: "median(delay_min)",
+        arguments: (1, 1),
+        clauses: WHERE,
+        call: Call::Aggregate {
+            make: |_| {
+                Ok(Arc::new(Percentile {
+                    percent: Decimal::new(50, 0),
+                    method: Method::Inclusive,
+                    note: "the median of all rows, not a sum of the lines",
+                }))
+            },
+            parameters: 0,
+        },
+    },
     aggregate!(
-        "median",
+        "mode",
         &[],
-        "median(x)",
-        "the middle value, or the mean of the two in the middle",
+        "mode(x)",
+        "the most frequent value; of several the first in label order",
         SKIPPED,
-        "median(delay_min)",
+        "mode(channel)",
         (1, 1),
         WHERE,
-        Median
+        Mode
+    ),
+    Function {
+        name: "percentile",
+        aliases: &[],
+        usage: "percentile(x, 90) or percentile(x, 90 method exclusive)",
+        meaning: "the value below which so many percent lie, interpolated; methods: inclusive, exclusive, nearest",
+        missing: SKIPPED,
+        example: "percentile(delay_min, 90)",
+        arguments: (2, 2),
+        clauses: WHERE_METHOD,
+        call: Call::Aggregate {
+            make: |given| {
+                let percent = given.numbers[0];
+                if percent < Decimal::new(0, 0) || percent > Decimal::new(100, 0) {
+                    return Err("a number from 0 to 100");
+                }
+                let note = "a percentile of all rows, not a sum of the lines";
+                Ok(Arc::new(Percentile { percent, method: given.method()?, note }))
+            },
+            parameters: 1,
+        },
+    },
+    Function {
+        name: "quartile",
+        aliases: &[],
+        usage: "quartile(x, 1) or quartile(x, 1 method exclusive)",
+        meaning: "the first, second or third quartile; 0 and 4 are the smallest and the largest value",
+        missing: SKIPPED,
+        example: "quartile(fare, 3)",
+        arguments: (2, 2),
+        clauses: WHERE_METHOD,
+        call: Call::Aggregate {
+            make: |given| {
+                let number = given.numbers[0].rescale(0).filter(|n| (0..=4).contains(&n.mantissa));
+                let percent =
+                    Decimal::new(number.ok_or("a whole number from 0 to 4")?.mantissa * 25, 0);
+                let note = "a quartile of all rows, not a sum of the lines";
+                Ok(Arc::new(Percentile { percent, method: given.method()?, note }))
+            },
+            parameters: 1,
+        },
+    },
+    Function {
+        name: "largest",
+        aliases: &[],
+        usage: "largest(x, 2)",
+        meaning: "the n-th largest value, equal ones counted one by one",
+        missing: "missing values are left out; missing when fewer than n are left",
+        example: "largest(fare, 2)",
+        arguments: (2, 2),
+        clauses: WHERE,
+        call: Call::Aggregate {
+            make: |given| Ok(Arc::new(Nth { n: given.place()?, largest: true })),
+            parameters: 1,
+        },
+    },
+    Function {
+        name: "smallest",
+        aliases: &[],
+        usage: "smallest(x, 2)",
+        meaning: "the n-th smallest value, equal ones counted one by one",
+        missing: "missing values are left out; missing when fewer than n are left",
+        example: "smallest(fare, 2 where fare > 0)",
+        arguments: (2, 2),
+        clauses: WHERE,
+        call: Call::Aggregate {
+            make: |given| Ok(Arc::new(Nth { n: given.place()?, largest: false })),
+            parameters: 1,
+        },
+    },
+    aggregate!(
+        "product",
+        &[],
+        "product(x)",
+        "the product of the values, a binary64 number",
+        SKIPPED,
+        "product(1 + extras / 1000 where booking_id < 1000040)",
+        (1, 1),
+        WHERE,
+        Product
+    ),
+    aggregate!(
+        "weighted_mean",
+        &[],
+        "weighted_mean(x, weight)",
+        "the mean of x, each value counted with its weight",
+        "rows in which either is missing are left out; missing when the weights add up to 0",
+        "weighted_mean(fare, passengers)",
+        (2, 2),
+        WHERE,
+        Two::WeightedMean
+    ),
+    aggregate!(
+        "at_max",
+        &[],
+        "at_max(label, x)",
+        "the label of the row with the largest x; those that tie are all given",
+        "rows in which either is missing are left out",
+        "at_max(vessel, delay_min)",
+        (2, 2),
+        WHERE,
+        At { largest: true }
+    ),
+    aggregate!(
+        "at_min",
+        &[],
+        "at_min(label, x)",
+        "the label of the row with the smallest x; those that tie are all given",
+        "rows in which either is missing are left out",
+        "at_min(route, fare)",
+        (2, 2),
+        WHERE,
+        At { largest: false }
+    ),
+    aggregate!(
+        "rate",
+        &[],
+        "rate(condition)",
+        "the share of rows for which the condition holds",
+        "rows for which it is neither true nor false are left out",
+        "rate(status = 'cancelled')",
+        (1, 1),
+        WHERE,
+        Rate
+    ),
+    aggregate!(
+        "correlation",
+        &[],
+        "correlation(x, y)",
+        "Pearson's correlation of two values, -1 to 1",
+        "rows in which either is missing are left out; missing when one does not vary",
+        "correlation(fare, passengers)",
+        (2, 2),
+        WHERE,
+        Two::Correlation
+    ),
+    aggregate!(
+        "slope",
+        &[],
+        "slope(x, y)",
+        "by how much y grows with x, on the least-squares line",
+        "rows in which either is missing are left out; missing when x does not vary",
+        "slope(passengers, vehicles)",
+        (2, 2),
+        WHERE,
+        Two::Slope
+    ),
+    aggregate!(
+        "intercept",
+        &[],
+        "intercept(x, y)",
+        "y where x is 0, on the least-squares line",
+        "rows in which either is missing are left out; missing when x does not vary",
+        "intercept(passengers, vehicles)",
+        (2, 2),
+        WHERE,
+        Two::Intercept
+    ),
+    aggregate!(
+        "list",
+        &[],
+        "list(x)",
+        "the different values in label order, with commas between",
+        SKIPPED,
+        "list(ticket)",
+        (1, 1),
+        WHERE,
+        List
     ),
     aggregate!(
         "min",
@@ -328,7 +567,7 @@ pub static FUNCTIONS: &[Function] = &[
         "day(d)",
         "the day of a date, as a period",
         MISSING,
-        "count()",
+        "max(day(sailed_on))",
         (1, 1),
         RowCall::Period(Unit::Day)
     ),
@@ -337,7 +576,7 @@ pub static FUNCTIONS: &[Function] = &[
         "week(d)",
         "the ISO week, Monday to Sunday",
         MISSING,
-        "count()",
+        "max(week(sailed_on))",
         (1, 1),
         RowCall::Period(Unit::Week)
     ),
@@ -346,7 +585,7 @@ pub static FUNCTIONS: &[Function] = &[
         "month(d)",
         "the month of a year",
         MISSING,
-        "count()",
+        "distinct(month(sailed_on))",
         (1, 1),
         RowCall::Period(Unit::Month)
     ),
@@ -355,7 +594,7 @@ pub static FUNCTIONS: &[Function] = &[
         "quarter(d)",
         "the quarter of a year",
         MISSING,
-        "count()",
+        "min(quarter(sailed_on))",
         (1, 1),
         RowCall::Period(Unit::Quarter)
     ),
@@ -364,17 +603,25 @@ pub static FUNCTIONS: &[Function] = &[
         "half(d)",
         "the half of a year",
         MISSING,
-        "count()",
+        "max(half(sailed_on))",
         (1, 1),
         RowCall::Period(Unit::Half)
     ),
-    row!("year", "year(d)", "the year", MISSING, "count()", (1, 1), RowCall::Period(Unit::Year)),
+    row!(
+        "year",
+        "year(d)",
+        "the year",
+        MISSING,
+        "distinct(year(sailed_on))",
+        (1, 1),
+        RowCall::Period(Unit::Year)
+    ),
     row!(
         "weekday",
         "weekday(d)",
         "Monday to Sunday, whatever the week",
         MISSING,
-        "count()",
+        "mode(weekday(sailed_on))",
         (1, 1),
         RowCall::Part(Part::Weekday)
     ),
@@ -383,7 +630,7 @@ pub static FUNCTIONS: &[Function] = &[
         "month_of_year(d)",
         "January to December, whatever the year",
         MISSING,
-        "count()",
+        "mode(month_of_year(sailed_on))",
         (1, 1),
         RowCall::Part(Part::MonthOfYear)
     ),
@@ -392,9 +639,306 @@ pub static FUNCTIONS: &[Function] = &[
         "quarter_of_year(d)",
         "Q1 to Q4, whatever the year",
         MISSING,
-        "count()",
+        "mode(quarter_of_year(sailed_on))",
         (1, 1),
         RowCall::Part(Part::QuarterOfYear)
+    ),
+    row!(
+        "floor",
+        "floor(x)",
+        "the largest whole number that is not above x",
+        "missing where x is",
+        "sum(floor(fare))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Floor)
+    ),
+    row!(
+        "ceiling",
+        "ceiling(x)",
+        "the smallest whole number that is not below x",
+        "missing where x is",
+        "sum(ceiling(fare))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Ceiling)
+    ),
+    row!(
+        "sign",
+        "sign(x)",
+        "-1, 0 or 1",
+        "missing where x is",
+        "sum(sign(fare))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Sign)
+    ),
+    row!(
+        "sqrt",
+        "sqrt(x)",
+        "the square root",
+        "missing where x is, and for negatives",
+        "sqrt(count())",
+        (1, 1),
+        RowCall::Scalar(Scalar::Sqrt)
+    ),
+    row!(
+        "power",
+        "power(x, y)",
+        "x to the power of y",
+        "missing where either is",
+        "power(1.05, 3)",
+        (2, 2),
+        RowCall::Scalar(Scalar::Power)
+    ),
+    row!(
+        "ln",
+        "ln(x)",
+        "the natural logarithm",
+        "missing where x is, and unless it is above 0",
+        "ln(count())",
+        (1, 1),
+        RowCall::Scalar(Scalar::Ln)
+    ),
+    row!(
+        "exp",
+        "exp(x)",
+        "e to the power of x",
+        "missing where x is",
+        "exp(1)",
+        (1, 1),
+        RowCall::Scalar(Scalar::Exp)
+    ),
+    row!(
+        "mod",
+        "mod(a, b)",
+        "what is left of a after whole multiples of b, with the sign of a",
+        "missing where either is, and where b is 0",
+        "count(where mod(booking_id, 10) = 0)",
+        (2, 2),
+        RowCall::Scalar(Scalar::Mod)
+    ),
+    row!(
+        "band",
+        "band(x, 10) or band(x, 0, 50, 100)",
+        "the range that a number lies in, from its lower bound to under its upper one",
+        "missing where x is",
+        "max(band(fare, 50))",
+        (2, 100),
+        RowCall::Band
+    ),
+    row!(
+        "lower",
+        "lower(t)",
+        "in lower case",
+        "missing where t is",
+        "distinct(lower(channel))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Lower)
+    ),
+    row!(
+        "upper",
+        "upper(t)",
+        "in upper case",
+        "missing where t is",
+        "min(upper(channel))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Upper)
+    ),
+    row!(
+        "trim",
+        "trim(t)",
+        "without spaces at both ends",
+        "missing where t is",
+        "distinct(trim(vessel))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Trim)
+    ),
+    row!(
+        "length",
+        "length(t)",
+        "how many characters",
+        "missing where t is",
+        "max(length(note))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Length)
+    ),
+    row!(
+        "left",
+        "left(t, n)",
+        "the first n characters",
+        "missing where either is",
+        "distinct(left(vessel, 1))",
+        (2, 2),
+        RowCall::Scalar(Scalar::Left)
+    ),
+    row!(
+        "right",
+        "right(t, n)",
+        "the last n characters",
+        "missing where either is",
+        "max(right(vessel, 3))",
+        (2, 2),
+        RowCall::Scalar(Scalar::Right)
+    ),
+    row!(
+        "replace",
+        "replace(t, old, new)",
+        "with every `old` replaced by `new`",
+        "missing where one of them is",
+        "max(replace(vessel, 'Sea', 'River'))",
+        (3, 3),
+        RowCall::Scalar(Scalar::Replace)
+    ),
+    row!(
+        "concat",
+        "concat(a, b, …)",
+        "texts one behind the other",
+        "missing ones are left out",
+        "max(concat(route, ' ', vessel))",
+        (1, 50),
+        RowCall::Scalar(Scalar::Concat)
+    ),
+    row!(
+        "contains",
+        "contains(t, part)",
+        "whether the text holds the part, as written",
+        "missing where either is",
+        "count(where contains(note, 'dogs'))",
+        (2, 2),
+        RowCall::Scalar(Scalar::Contains)
+    ),
+    row!(
+        "starts_with",
+        "starts_with(t, part)",
+        "whether the text begins so",
+        "missing where either is",
+        "count(where starts_with(vessel, 'Sea'))",
+        (2, 2),
+        RowCall::Scalar(Scalar::StartsWith)
+    ),
+    row!(
+        "ends_with",
+        "ends_with(t, part)",
+        "whether the text ends so",
+        "missing where either is",
+        "count(where ends_with(vessel, 'n'))",
+        (2, 2),
+        RowCall::Scalar(Scalar::EndsWith)
+    ),
+    row!(
+        "matches",
+        "matches(t, 'regex')",
+        "whether the regular expression is found in the text",
+        "missing where the text is",
+        "count(where matches(note, '^two .*small$'))",
+        (2, 2),
+        RowCall::Matches
+    ),
+    row!(
+        "fiscal_year",
+        "fiscal_year(d, 4)",
+        "the business year that starts in that month, such as 2024/25",
+        MISSING,
+        "max(fiscal_year(sailed_on, 4))",
+        (2, 2),
+        RowCall::Fiscal { quarter: false }
+    ),
+    row!(
+        "fiscal_quarter",
+        "fiscal_quarter(d, 4)",
+        "the quarter of that business year",
+        MISSING,
+        "max(fiscal_quarter(sailed_on, 4))",
+        (2, 2),
+        RowCall::Fiscal { quarter: true }
+    ),
+    row!(
+        "day_of_month",
+        "day_of_month(d)",
+        "1 to 31",
+        MISSING,
+        "max(day_of_month(sailed_on))",
+        (1, 1),
+        RowCall::Scalar(Scalar::DayOfMonth)
+    ),
+    row!(
+        "hour_of_day",
+        "hour_of_day(t)",
+        "0 to 23",
+        "missing where the time is",
+        "mode(hour_of_day(booked_at))",
+        (1, 1),
+        RowCall::Scalar(Scalar::HourOfDay)
+    ),
+    row!(
+        "start",
+        "start(p)",
+        "the first day of a period",
+        "missing where the period is",
+        "min(start(quarter(sailed_on)))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Start)
+    ),
+    row!(
+        "end",
+        "end(p)",
+        "the last day of a period",
+        "missing where the period is",
+        "max(end(quarter(sailed_on)))",
+        (1, 1),
+        RowCall::Scalar(Scalar::End)
+    ),
+    row!(
+        "days_between",
+        "days_between(a, b)",
+        "the days from a to b",
+        "missing where either is",
+        "mean(days_between(booked_at, sailed_on))",
+        (2, 2),
+        RowCall::Scalar(Scalar::DaysBetween)
+    ),
+    row!(
+        "add_days",
+        "add_days(d, n)",
+        "the date n days later",
+        "missing where either is",
+        "max(add_days(sailed_on, 14))",
+        (2, 2),
+        RowCall::Scalar(Scalar::AddDays)
+    ),
+    row!(
+        "add_months",
+        "add_months(d, n)",
+        "the same day n months later, or the last of that month",
+        "missing where either is",
+        "max(add_months(sailed_on, 1))",
+        (2, 2),
+        RowCall::Scalar(Scalar::AddMonths)
+    ),
+    row!(
+        "number",
+        "number(t)",
+        "the number that a text writes",
+        "missing where it writes none",
+        "sum(number(right(text(booking_id), 1)))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Number)
+    ),
+    row!(
+        "date",
+        "date(t, 'dd.MM.yyyy')",
+        "the date that a text writes in a pattern of yyyy, yy, MM, M, dd and d",
+        "missing where it writes none",
+        "date('24.12.2025', 'dd.MM.yyyy')",
+        (2, 2),
+        RowCall::Scalar(Scalar::Date)
+    ),
+    row!(
+        "text",
+        "text(x)",
+        "any value as a text",
+        "missing where x is",
+        "max(text(passengers))",
+        (1, 1),
+        RowCall::Scalar(Scalar::Text)
     ),
 ];
 

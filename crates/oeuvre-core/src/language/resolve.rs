@@ -5,14 +5,16 @@
 //! its result is an input of the group's program.
 
 use super::ast::{Call as CallNode, ClauseWord, Comparison, Expr, Node, Operator};
-use super::functions::{self, Call, Function, RowCall};
+use super::functions::{self, Call, Function, Given, RowCall};
 use super::parser;
+use crate::aggregate::sums::Sum;
 use crate::aggregate::{Additivity, Aggregate, ArgumentProblem};
 use crate::error::{Mistake, Written, all_of, either, nearest};
 use crate::rows::program::{Op, Operand, Program, Step, TextTest};
+use crate::rows::scalar::{Expect, Scalar};
 use crate::value::calendar::{Period, Unit, parse_date, parse_datetime};
 use crate::value::decimal::{Decimal, MAX_DIGITS};
-use crate::value::{Kind, Value};
+use crate::value::{BandBound, Bands, Kind, Value};
 use std::sync::Arc;
 
 /// A column of the rows.
@@ -65,7 +67,7 @@ pub struct Built {
 /// The state behind one or several aggregates.
 pub struct StatePlan {
     /// The aggregate that makes it.
-    pub aggregate: &'static dyn Aggregate,
+    pub aggregate: Arc<dyn Aggregate>,
     /// Its arguments in the row program.
     pub args: Vec<Built>,
     /// The condition inside the aggregate.
@@ -75,7 +77,7 @@ pub struct StatePlan {
 /// An aggregate, finished from a state.
 pub struct AggregatePlan {
     /// Finishes the state.
-    pub aggregate: &'static dyn Aggregate,
+    pub aggregate: Arc<dyn Aggregate>,
     /// The state's number.
     pub state: usize,
     /// The kind of the result.
@@ -236,18 +238,11 @@ impl Resolver {
         if self.level(written, expr)? == Level::Row {
             let built = self.build(written, expr, Place::Row)?;
             return match built.kind {
-                kind if kind.is_number() => {
-                    let sum = functions::find("sum").and_then(|f| match f.call {
-                        Call::Aggregate(a) => Some(a),
-                        Call::Row(_) => None,
-                    });
-                    let Some(sum) = sum else { unreachable!("the table has a sum") };
-                    Ok((
-                        self.aggregate(sum, vec![built], None, kind),
-                        format!("sum of {text}"),
-                        None,
-                    ))
-                }
+                kind if kind.is_number() => Ok((
+                    self.aggregate(Arc::new(Sum), vec![built], None, kind),
+                    format!("sum of {text}"),
+                    None,
+                )),
                 kind => Err(self.row_value_outside(written, expr, kind)),
             };
         }
@@ -292,7 +287,9 @@ impl Resolver {
                 Some("a ratio of the figures on its own line, not a sum of the lines".into())
             }
             Node::Call(call) => match functions::find(&call.name).map(|f| &f.call) {
-                Some(Call::Aggregate(a)) => match a.additivity() {
+                Some(Call::Aggregate { make, parameters }) => match make(&given(call, *parameters))
+                    .map_or(Additivity::Additive, |a| a.additivity())
+                {
                     Additivity::Additive => None,
                     Additivity::Note(note) => {
                         let what =
@@ -367,7 +364,7 @@ impl Resolver {
                 of(self, &parts)
             }
             Node::Call(call) => match self.function(written, call)?.call {
-                Call::Aggregate(_) => Ok(Level::Group),
+                Call::Aggregate { .. } => Ok(Level::Group),
                 Call::Row(_) => of(self, &call.args.iter().collect::<Vec<_>>()),
             },
         }
@@ -462,8 +459,12 @@ impl Resolver {
 
     fn step(&mut self, place: Place, text: &str, op: Op, args: &[Built], kind: Kind) -> Built {
         let guards = if matches!(op, Op::Divide) { self.guards.clone() } else { Vec::new() };
+        let program = self.program(place);
+        let constant = |a: &Built| matches!(a.operand, Operand::Step(i) if matches!(program.steps[i].op, Op::Constant(_)));
+        let constant_args = args.iter().map(constant).collect();
         let step = Step {
             op,
+            constant_args,
             args: args.iter().map(|a| a.operand).collect(),
             arg_kinds: args.iter().map(|a| a.kind).collect(),
             kind,
@@ -480,7 +481,7 @@ impl Resolver {
     /// Adds an aggregate and gives the group program's input.
     fn aggregate(
         &mut self,
-        aggregate: &'static dyn Aggregate,
+        aggregate: Arc<dyn Aggregate>,
         args: Vec<Built>,
         condition: Option<Operand>,
         kind: Kind,
@@ -489,7 +490,7 @@ impl Resolver {
             s.aggregate.family() == aggregate.family() && s.args == args && s.condition == condition
         };
         let state = self.states.iter().position(same).unwrap_or_else(|| {
-            self.states.push(StatePlan { aggregate, args, condition });
+            self.states.push(StatePlan { aggregate: aggregate.clone(), args, condition });
             self.states.len() - 1
         });
         self.aggregates.push(AggregatePlan { aggregate, state, kind });
@@ -575,10 +576,10 @@ impl Resolver {
             Node::Call(call) => {
                 let function = self.function(written, call)?;
                 self.check_arguments(written, expr, call, function)?;
-                match function.call {
+                match &function.call {
                     Call::Row(row) => self.row_call(written, expr, call, row, place),
-                    Call::Aggregate(aggregate) => {
-                        self.aggregate_call(written, expr, call, aggregate, place)
+                    Call::Aggregate { make, parameters } => {
+                        self.aggregate_call(written, expr, call, *make, *parameters, place)
                     }
                 }
             }
@@ -719,7 +720,7 @@ impl Resolver {
                 ),
             },
             Kind::Period(unit) => (
-                Period::parse(t).filter(|p| p.unit == unit).map(|p| (Value::Period(p), kind)),
+                Period::parse_of(unit, t).map(|p| (Value::Period(p), kind)),
                 match unit {
                     Unit::Day => "a day such as '2025-03-14'",
                     Unit::Week => "a week such as '2025-W14'",
@@ -727,6 +728,8 @@ impl Resolver {
                     Unit::Quarter => "a quarter such as '2025-Q1'",
                     Unit::Half => "a half-year such as '2025-H1'",
                     Unit::Year => "a year such as '2025'",
+                    Unit::FiscalQuarter(_) => "a quarter such as '2024/25-Q1'",
+                    Unit::FiscalYear(_) => "a business year such as '2024/25'",
                 },
             ),
             Kind::Part(part) => (
@@ -941,11 +944,11 @@ impl Resolver {
         written: &Arc<Written>,
         expr: &Expr,
         call: &CallNode,
-        row: RowCall,
+        row: &RowCall,
         place: Place,
     ) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
-        match row {
+        match *row {
             RowCall::If => self.if_call(written, expr, call, place),
             RowCall::Coalesce => {
                 let (args, kind) = self.same_kind(written, expr, &call.args, place)?;
@@ -993,7 +996,95 @@ impl Resolver {
                 let a = self.date(written, call, place)?;
                 Ok(self.step(place, text, Op::ToPart(part), &[a], Kind::Part(part)))
             }
+            RowCall::Fiscal { quarter } => {
+                let a = self.date(written, call, place)?;
+                let month = constant_number(&call.args[1])
+                    .and_then(|n| n.rescale(0))
+                    .filter(|n| (1..=12).contains(&n.mantissa));
+                let Some(month) = month.map(|n| n.mantissa as u8) else {
+                    let span = call.args[1].span.clone();
+                    return Err(Mistake::new(
+                        written,
+                        span,
+                        "expected the month in which the year starts",
+                    )
+                    .label("a whole number from 1 to 12"));
+                };
+                let unit =
+                    if quarter { Unit::FiscalQuarter(month) } else { Unit::FiscalYear(month) };
+                Ok(self.step(place, text, Op::ToPeriod(unit), &[a], Kind::Period(unit)))
+            }
+            RowCall::Band => {
+                let a = self.number(written, &call.args[0], place)?;
+                let bands = bands(written, &call.args[1..])?;
+                let scalar = Scalar::Band(bands);
+                Ok(self.step(place, text, Op::Scalar(scalar), &[a], Kind::Band(bands)))
+            }
+            RowCall::Matches => {
+                let pattern = &call.args[1];
+                let Node::Text(regex) = &pattern.node else {
+                    return Err(Mistake::new(
+                        written,
+                        pattern.span.clone(),
+                        "expected a regular expression",
+                    )
+                    .label("write it in single quotes"));
+                };
+                let regex =
+                    regex::RegexBuilder::new(regex).size_limit(1 << 20).build().map_err(|e| {
+                        let reason = e.to_string();
+                        let reason =
+                            reason.lines().last().unwrap_or_default().trim_start_matches("error: ");
+                        Mistake::new(
+                            written,
+                            pattern.span.clone(),
+                            "this regular expression cannot be read",
+                        )
+                        .label(reason.to_owned())
+                    })?;
+                self.scalar(written, expr, &call.args[..1], Scalar::Matches(regex), place)
+            }
+            RowCall::Scalar(ref scalar) => {
+                self.scalar(written, expr, &call.args, scalar.clone(), place)
+            }
         }
+    }
+
+    /// Builds a function of single values.
+    fn scalar(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        exprs: &[Expr],
+        scalar: Scalar,
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        let expects = scalar.expects();
+        let mut args = Vec::new();
+        for (i, arg) in exprs.iter().enumerate() {
+            let expect = expects[i.min(expects.len() - 1)];
+            let built = match expect {
+                Expect::Date | Expect::Period => self.beside(written, arg, Kind::Date, place)?,
+                Expect::DateTime => self.beside(written, arg, Kind::DateTime, place)?,
+                _ => self.build(written, arg, place)?,
+            };
+            if !expect.takes(built.kind) {
+                let message =
+                    format!("expected {}, found {}", expect.describe(), built.kind.describe());
+                let mut it = Mistake::new(written, arg.span.clone(), message)
+                    .label(format!("this is {}", built.kind.describe()));
+                if expect == Expect::Text {
+                    let part = &written.text[arg.span.clone()];
+                    it = it.help(format!("as a text: text({part})"));
+                }
+                return Err(it);
+            }
+            args.push(built);
+        }
+        let kinds: Vec<Kind> = args.iter().map(|a| a.kind).collect();
+        let kind = scalar.result(&kinds);
+        Ok(self.step(place, text, Op::Scalar(scalar), &args, kind))
     }
 
     fn date(&mut self, written: &Arc<Written>, call: &CallNode, place: Place) -> Resolved<Built> {
@@ -1131,7 +1222,8 @@ impl Resolver {
         written: &Arc<Written>,
         expr: &Expr,
         call: &CallNode,
-        aggregate: &'static dyn Aggregate,
+        make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
+        parameters: usize,
         place: Place,
     ) -> Resolved<Built> {
         let mistake = |message: String| Mistake::new(written, expr.span.clone(), message);
@@ -1151,12 +1243,34 @@ impl Resolver {
         }
         let guards = std::mem::take(&mut self.guards);
         let mut args = Vec::new();
-        for arg in &call.args {
+        let values = call.args.len() - parameters.min(call.args.len());
+        for arg in &call.args[..values] {
             args.push(self.build(written, arg, Place::Row)?);
+        }
+        for parameter in &call.args[values..] {
+            if !matches!(constant_number(parameter), Some(_)) {
+                let span = parameter.span.clone();
+                return Err(Mistake::new(written, span, "expected a number here")
+                    .label("a plain number, the same for all rows"));
+            }
+        }
+        let aggregate = make(&given(call, parameters)).map_err(|expected| {
+            let place = call.args.get(values).unwrap_or(expr);
+            Mistake::new(written, place.span.clone(), format!("`{}` needs {expected}", call.name))
+        })?;
+        if aggregate.family().starts_with("at_") && args[0].kind != Kind::Text {
+            let text = &written.text[expr.span.clone()];
+            args[0] = self.step(Place::Row, text, Op::Scalar(Scalar::Text), &[args[0]], Kind::Text);
+        }
+        if aggregate.family() == "two" && args.iter().any(|a| a.kind == Kind::Float) {
+            // Both in binary64, where one of them is.
+            let text = &written.text[expr.span.clone()];
+            args = args.into_iter().map(|a| self.as_float(Place::Row, text, a)).collect();
         }
         let mut condition = None;
         for clause in &call.clauses {
             match clause.word {
+                ClauseWord::Method => {}
                 ClauseWord::Where => {
                     condition = Some(self.condition(written, &clause.args[0], Place::Row)?);
                 }
@@ -1177,7 +1291,15 @@ impl Resolver {
         self.guards = guards;
         let kinds: Vec<Kind> = args.iter().map(|a| a.kind).collect();
         let kind = aggregate.result(&kinds).map_err(|problem| {
-            let ArgumentProblem::NotANumber(at) = problem;
+            let at = match problem {
+                ArgumentProblem::NotANumber(at) => at,
+                ArgumentProblem::NotACondition(at) => {
+                    let arg = call.args.get(at).unwrap_or(expr);
+                    let message = format!("`{}` takes a condition", call.name);
+                    return Mistake::new(written, arg.span.clone(), message)
+                        .label("such as status = 'cancelled'");
+                }
+            };
             let arg = call.args.get(at).unwrap_or(expr);
             let text = &written.text[arg.span.clone()];
             let found = kinds.get(at).map_or("nothing", |k| k.describe());
@@ -1194,6 +1316,55 @@ impl Resolver {
         })?;
         Ok(self.aggregate(aggregate, args, condition, kind))
     }
+}
+
+/// A plain number, with a minus or without.
+fn constant_number(expr: &Expr) -> Option<Decimal> {
+    match &expr.node {
+        Node::Number(n) => Some(*n),
+        Node::Negate(inner) => constant_number(inner).map(|n| Decimal::new(-n.mantissa, n.scale)),
+        _ => None,
+    }
+}
+
+/// The ranges that `band` is given: one width, or bounds in ascending order.
+fn bands(written: &Arc<Written>, exprs: &[Expr]) -> Resolved<&'static Bands> {
+    let mut bounds: Vec<Decimal> = Vec::new();
+    for expr in exprs {
+        let number = constant_number(expr).ok_or_else(|| {
+            Mistake::new(written, expr.span.clone(), "expected a number here")
+                .label("a width, or bounds from the lowest to the highest")
+        })?;
+        let ordered = bounds.last().is_none_or(|last| *last < number);
+        if !ordered || (exprs.len() == 1 && number <= Decimal::new(0, 0)) {
+            let message = "these ranges cannot be made";
+            return Err(Mistake::new(written, expr.span.clone(), message)
+                .label("a width is above 0, and bounds come from the lowest to the highest"));
+        }
+        bounds.push(number);
+    }
+    let bound = |d: &Decimal| BandBound { mantissa: d.mantissa, scale: d.scale };
+    let bands = match bounds.as_slice() {
+        [width] => Bands::Width(bound(width)),
+        all => Bands::Bounds(all.iter().map(bound).collect()),
+    };
+    // Kinds are copied everywhere; the few ranges of a request live as long as the program.
+    Ok(Box::leak(Box::new(bands)))
+}
+
+/// What an aggregate is given beside its values.
+fn given(call: &CallNode, parameters: usize) -> Given {
+    let values = call.args.len() - parameters.min(call.args.len());
+    let method = call.clauses.iter().find(|c| c.word == ClauseWord::Method).map(|c| {
+        match c.args.first().map(|a| &a.node) {
+            Some(Node::Name { name, .. }) => name.clone(),
+            Some(Node::Text(text)) => text.clone(),
+            _ => String::new(),
+        }
+    });
+    let zero = Decimal::new(0, 0);
+    let numbers = call.args[values..].iter().map(|a| constant_number(a).unwrap_or(zero)).collect();
+    Given { numbers, method }
 }
 
 const OTHERWISE: &str = "worked out from all rows, not a sum of the lines";

@@ -64,7 +64,7 @@ impl Data {
             Kind::Float => Data::F64(Vec::new()),
             Kind::Text => Data::Codes(Vec::new()),
             Kind::Boolean => Data::Bool(Vec::new()),
-            Kind::Date | Kind::Period(_) | Kind::Part(_) => Data::I32(Vec::new()),
+            Kind::Date | Kind::Period(_) | Kind::Part(_) | Kind::Band(_) => Data::I32(Vec::new()),
         }
     }
 
@@ -160,6 +160,7 @@ impl Column {
             (Data::Bool(v), _) => Value::Boolean(v[row] == 1),
             (Data::I32(v), Kind::Period(unit)) => Value::Period(Period { unit, index: v[row] }),
             (Data::I32(v), Kind::Part(part)) => Value::Part(part, v[row]),
+            (Data::I32(v), Kind::Band(bands)) => Value::Band(bands, v[row]),
             (Data::I32(v), _) => Value::Date(v[row]),
             (Data::I128(_), _) => Value::Missing,
         }
@@ -190,7 +191,7 @@ impl Column {
             (Data::Bool(v), Value::Boolean(b)) => v.push(u8::from(*b)),
             (Data::I32(v), Value::Date(d)) => v.push(*d),
             (Data::I32(v), Value::Period(p)) => v.push(p.index),
-            (Data::I32(v), Value::Part(_, i)) => v.push(*i),
+            (Data::I32(v), Value::Part(_, i) | Value::Band(_, i)) => v.push(*i),
             (Data::I64(v), _) => v.push(MISSING_I64),
             (Data::I128(v), _) => v.push(MISSING_I128),
             (Data::F64(v), _) => v.push(f64::NAN),

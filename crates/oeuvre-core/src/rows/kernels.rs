@@ -3,6 +3,7 @@
 use super::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use super::dictionary::MISSING_CODE;
 use super::program::{Memory, Op, Step};
+use super::scalar::Scalar;
 use crate::aggregate::Overflow;
 use crate::language::ast::Comparison;
 use crate::value::calendar::{DAY_MICROS, Part, Unit};
@@ -136,6 +137,7 @@ pub(crate) fn run(
             }
         }
         Op::TimeToDate => days(&args[0].data, &mut out.data, |d| d),
+        Op::Scalar(scalar) => apply(scalar, step, args, rows, out, memory)?,
     }
     Ok(0)
 }
@@ -497,6 +499,45 @@ fn days(data: &Data, out: &mut Data, f: impl Fn(i32) -> i32) {
     }
 }
 
+/// Calls a function of single values for each row, or once for each text when only one argument is
+/// not the same on all rows, and that one is a text.
+fn apply(
+    scalar: &Scalar,
+    step: &Step,
+    args: &[&Column],
+    rows: usize,
+    out: &mut Column,
+    memory: &mut Memory<'_>,
+) -> Result<(), Overflow> {
+    let values = |row: usize| -> Vec<Value> {
+        args.iter().zip(&step.arg_kinds).map(|(a, &kind)| a.value(kind, row)).collect()
+    };
+    let dictionary = std::mem::take(&mut out.dictionary);
+    *out = Column { data: Data::empty(step.kind), dictionary };
+    let varies: Vec<usize> = (0..args.len()).filter(|&i| !step.constant_args[i]).collect();
+    if let [only] = varies[..]
+        && let Data::Codes(codes) = &args[only].data
+        && rows > 0
+    {
+        let texts = &args[only].dictionary;
+        let mut given = values(0);
+        for code in memory.known.len()..texts.len() {
+            given[only] = Value::Text(texts.text(code as u32).into());
+            memory.known.push(scalar.apply(&given)?);
+        }
+        given[only] = Value::Missing;
+        let missing = scalar.apply(&given)?;
+        for &code in codes {
+            out.push(step.kind, memory.known.get(code as usize).unwrap_or(&missing));
+        }
+        return Ok(());
+    }
+    for row in 0..rows {
+        out.push(step.kind, &scalar.apply(&values(row))?);
+    }
+    Ok(())
+}
+
 /// The days that business data is mostly about, 1960 to 2060, are looked up.
 const TABLE_FIRST: i32 = -3653;
 const TABLE_DAYS: usize = 36_525;
@@ -515,8 +556,18 @@ impl DayTable {
 }
 
 fn period_table(unit: Unit) -> &'static DayTable {
-    static TABLES: [OnceLock<DayTable>; 6] = [const { OnceLock::new() }; 6];
-    TABLES[unit as usize].get_or_init(|| DayTable::new(|d| unit.of_day(d)))
+    static TABLES: [OnceLock<DayTable>; 30] = [const { OnceLock::new() }; 30];
+    let place = match unit {
+        Unit::Day => 0,
+        Unit::Week => 1,
+        Unit::Month => 2,
+        Unit::Quarter => 3,
+        Unit::Half => 4,
+        Unit::Year => 5,
+        Unit::FiscalQuarter(month) => 5 + usize::from(month.clamp(1, 12)),
+        Unit::FiscalYear(month) => 17 + usize::from(month.clamp(1, 12)),
+    };
+    TABLES[place].get_or_init(|| DayTable::new(|d| unit.of_day(d)))
 }
 
 fn part_table(part: Part) -> &'static DayTable {

@@ -6,3 +6,4 @@ pub mod dictionary;
 pub mod interner;
 mod kernels;
 pub mod program;
+pub mod scalar;

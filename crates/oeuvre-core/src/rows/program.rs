@@ -10,6 +10,7 @@
 
 use super::column::Column;
 use super::kernels;
+use super::scalar::Scalar;
 use crate::language::ast::Comparison;
 use crate::value::calendar::{Part, Unit};
 use crate::value::{Kind, Value};
@@ -93,6 +94,8 @@ pub enum Op {
     DateToTime,
     /// The date of a datetime.
     TimeToDate,
+    /// A function of single values.
+    Scalar(Scalar),
 }
 
 /// One step.
@@ -104,6 +107,8 @@ pub struct Step {
     pub args: Vec<Operand>,
     /// The kinds of the arguments.
     pub arg_kinds: Vec<Kind>,
+    /// Which arguments are the same on all rows.
+    pub constant_args: Vec<bool>,
     /// The kind of the result.
     pub kind: Kind,
     /// Conditions under which the result is used at all: a division by zero elsewhere is nobody's
@@ -150,6 +155,7 @@ pub struct Evaluator {
     registers: Vec<Column>,
     memos: Vec<Vec<u8>>,
     maps: Vec<Vec<Vec<u32>>>,
+    known: Vec<Vec<Value>>,
     choices: Vec<u8>,
     /// Divisions by zero, by step.
     pub zero_divisions: Vec<u64>,
@@ -161,6 +167,8 @@ pub(crate) struct Memory<'a> {
     pub(crate) memo: &'a mut Vec<u8>,
     /// The codes that the arguments' texts have in the result, by argument.
     pub(crate) maps: &'a mut Vec<Vec<u32>>,
+    /// Results of a function of one text, by code.
+    pub(crate) known: &'a mut Vec<Value>,
     /// Scratch.
     pub(crate) choices: &'a mut Vec<u8>,
 }
@@ -180,6 +188,7 @@ impl Evaluator {
             registers: vec![Column::default(); n],
             memos: vec![Vec::new(); n],
             maps: vec![Vec::new(); n],
+            known: vec![Vec::new(); n],
             choices: Vec::new(),
             zero_divisions: vec![0; n],
         }
@@ -203,6 +212,7 @@ impl Evaluator {
             let mut memory = Memory {
                 memo: &mut self.memos[i],
                 maps: &mut self.maps[i],
+                known: &mut self.known[i],
                 choices: &mut self.choices,
             };
             let done = kernels::run(step, &args, rows, &mut out, &mut memory);

@@ -79,6 +79,10 @@ pub enum Unit {
     Half,
     /// A calendar year.
     Year,
+    /// A quarter of a business year that starts in this month.
+    FiscalQuarter(u8),
+    /// A business year that starts in this month.
+    FiscalYear(u8),
 }
 
 impl Unit {
@@ -91,6 +95,8 @@ impl Unit {
             Unit::Quarter => "quarter",
             Unit::Half => "half",
             Unit::Year => "year",
+            Unit::FiscalQuarter(_) => "fiscal_quarter",
+            Unit::FiscalYear(_) => "fiscal_year",
         }
     }
 
@@ -104,7 +110,7 @@ impl Unit {
             Unit::Week => (days + 3).div_euclid(7),
             _ => {
                 let (year, month, _) = civil_from_days(days);
-                let months = year * 12 + month as i32 - 1;
+                let months = year * 12 + month as i32 - 1 - self.shift();
                 months.div_euclid(self.months())
             }
         }
@@ -113,10 +119,18 @@ impl Unit {
     /// How many months the unit spans; only for units made of months.
     const fn months(self) -> i32 {
         match self {
-            Unit::Quarter => 3,
+            Unit::Quarter | Unit::FiscalQuarter(_) => 3,
             Unit::Half => 6,
-            Unit::Year => 12,
+            Unit::Year | Unit::FiscalYear(_) => 12,
             _ => 1,
+        }
+    }
+
+    /// How many months after January its year starts.
+    const fn shift(self) -> i32 {
+        match self {
+            Unit::FiscalQuarter(month) | Unit::FiscalYear(month) => month as i32 - 1,
+            _ => 0,
         }
     }
 
@@ -126,7 +140,7 @@ impl Unit {
             Unit::Day => index,
             Unit::Week => index * 7 - 3,
             _ => {
-                let months = index * self.months();
+                let months = index * self.months() + self.shift();
                 days_from_civil(months.div_euclid(12), months.rem_euclid(12) as u32 + 1, 1)
             }
         }
@@ -163,7 +177,12 @@ impl fmt::Display for Period {
             Unit::Month => write!(f, "{:04}-{:02}", i.div_euclid(12), i.rem_euclid(12) + 1),
             Unit::Quarter => write!(f, "{:04}-Q{}", i.div_euclid(4), i.rem_euclid(4) + 1),
             Unit::Half => write!(f, "{:04}-H{}", i.div_euclid(2), i.rem_euclid(2) + 1),
-            Unit::Year => write!(f, "{i:04}"),
+            Unit::Year | Unit::FiscalYear(1) => write!(f, "{i:04}"),
+            Unit::FiscalYear(_) => write!(f, "{i:04}/{:02}", (i + 1).rem_euclid(100)),
+            Unit::FiscalQuarter(month) => {
+                let year = Period { unit: Unit::FiscalYear(month), index: i.div_euclid(4) };
+                write!(f, "{year}-Q{}", i.rem_euclid(4) + 1)
+            }
         }
     }
 }
@@ -208,6 +227,21 @@ impl Period {
             },
         };
         Some(Period { unit, index })
+    }
+
+    /// Reads a period of a unit: as [`Period::parse`] does, and `2024/25` or `2024/25-Q1` for a
+    /// business year and its quarters.
+    pub fn parse_of(unit: Unit, text: &str) -> Option<Period> {
+        let (Unit::FiscalYear(_) | Unit::FiscalQuarter(_)) = unit else {
+            return Period::parse(text).filter(|p| p.unit == unit);
+        };
+        let year: i32 = text.get(..4)?.parse().ok()?;
+        let quarter = match text.rsplit_once("-Q") {
+            Some((_, q)) => q.parse::<i32>().ok().filter(|q| (1..=4).contains(q))? - 1,
+            None => 0,
+        };
+        let index = if let Unit::FiscalYear(_) = unit { year } else { year * 4 + quarter };
+        Some(Period { unit, index }).filter(|p| p.to_string() == text)
     }
 
     /// The first day.

@@ -32,6 +32,73 @@ pub enum Kind {
     Period(Unit),
     /// Parts of the calendar that come again.
     Part(Part),
+    /// Ranges of numbers.
+    Band(&'static Bands),
+}
+
+/// Ranges of numbers, each with its lower bound and without its upper one.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Bands {
+    /// Ranges of one width, one of them starting at 0.
+    Width(BandBound),
+    /// Ranges between bounds in ascending order, and one beyond each end.
+    Bounds(Vec<BandBound>),
+}
+
+/// A bound of a range: a decimal with its digits as written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct BandBound {
+    /// The number without its point.
+    pub mantissa: i128,
+    /// How many of its digits stand after the point.
+    pub scale: u8,
+}
+
+impl BandBound {
+    fn decimal(self) -> Decimal {
+        Decimal::new(self.mantissa, self.scale)
+    }
+}
+
+impl Bands {
+    /// The place of the range that a number lies in; `None` when it is too far out.
+    pub fn of(&self, value: &Value) -> Option<i32> {
+        match (self, value) {
+            (Bands::Width(width), Value::Number(x)) => {
+                let width = width.decimal();
+                let scale = width.scale.max(x.scale);
+                let (x, w) = (x.rescale(scale)?.mantissa, width.rescale(scale)?.mantissa);
+                i32::try_from(x.div_euclid(w)).ok()
+            }
+            (Bands::Width(width), Value::Float(x)) => {
+                let place = (x / exact::decimal_to_f64(width.decimal())).floor();
+                (place.abs() < 1e9).then_some(place as i32)
+            }
+            (Bands::Bounds(bounds), value) => {
+                let below = |b: &BandBound| Value::Number(b.decimal()).label_order(value).is_le();
+                Some(bounds.partition_point(below) as i32)
+            }
+            _ => None,
+        }
+    }
+
+    /// The range in words.
+    pub fn label(&self, place: i32) -> String {
+        match self {
+            Bands::Width(width) => {
+                let at = |i: i32| Decimal::new(width.mantissa * i128::from(i), width.scale);
+                format!("{} to under {}", at(place), at(place + 1))
+            }
+            Bands::Bounds(bounds) => {
+                let at = |i: usize| bounds[i].decimal();
+                match place as usize {
+                    0 => format!("under {}", at(0)),
+                    i if i >= bounds.len() => format!("{} and over", at(bounds.len() - 1)),
+                    i => format!("{} to under {}", at(i - 1), at(i)),
+                }
+            }
+        }
+    }
 }
 
 impl Kind {
@@ -54,6 +121,9 @@ impl Kind {
             Kind::Period(Unit::Quarter) => "a quarter",
             Kind::Period(Unit::Half) => "a half-year",
             Kind::Period(Unit::Year) => "a year",
+            Kind::Period(Unit::FiscalQuarter(_)) => "a quarter of a business year",
+            Kind::Period(Unit::FiscalYear(_)) => "a business year",
+            Kind::Band(_) => "a range",
             Kind::Part(Part::Weekday) => "a weekday",
             Kind::Part(Part::MonthOfYear) => "a month of the year",
             Kind::Part(Part::QuarterOfYear) => "a quarter of the year",
@@ -82,6 +152,8 @@ pub enum Value {
     Period(Period),
     /// A part of the calendar, with its place.
     Part(Part, i32),
+    /// A range, with its place.
+    Band(&'static Bands, i32),
 }
 
 impl Value {
@@ -108,6 +180,7 @@ impl Value {
             (DateTime(a), DateTime(b)) => a.cmp(b),
             (Period(a), Period(b)) => a.cmp(b),
             (Part(a, x), Part(b, y)) => (a, x).cmp(&(b, y)),
+            (Band(_, x), Band(_, y)) => x.cmp(y),
             _ => self.rank().cmp(&other.rank()),
         }
     }
@@ -119,7 +192,7 @@ impl Value {
             Value::Date(_) => 2,
             Value::DateTime(_) => 3,
             Value::Period(_) => 4,
-            Value::Part(..) => 5,
+            Value::Part(..) | Value::Band(..) => 5,
             Value::Text(_) => 6,
             Value::Missing => 7,
         }
@@ -159,6 +232,7 @@ impl fmt::Display for Value {
             Value::Date(d) => f.write_str(&calendar::date_text(*d)),
             Value::DateTime(t) => f.write_str(&calendar::datetime_text(*t)),
             Value::Period(p) => write!(f, "{p}"),
+            Value::Band(bands, i) => f.write_str(&bands.label(*i)),
             Value::Part(part, i) => {
                 f.write_str(part.labels().get(*i as usize).copied().unwrap_or(""))
             }

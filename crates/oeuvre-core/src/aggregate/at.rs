@@ -1,0 +1,127 @@
+//! `at_max` and `at_min`: the label that goes with the largest or smallest value.
+
+use super::extremes::float_key;
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
+use crate::rows::column::{Column, Data};
+use crate::rows::dictionary::{Dictionary, MISSING_CODE};
+use crate::value::{Kind, text_order};
+use std::any::Any;
+
+/// The labels of the rows with the largest (or smallest) value; several that tie are all given, in
+/// label order, with `, ` between them. Rows in which either is missing are left out. Missing when
+/// there are none. The first argument must be text.
+pub struct At {
+    /// The largest.
+    pub largest: bool,
+}
+
+/// The best value so far, and the labels that have it.
+#[derive(Clone)]
+struct Best {
+    groups: Vec<(i128, Vec<u32>)>,
+    texts: Dictionary,
+    map: Vec<u32>,
+    largest: bool,
+}
+
+impl Best {
+    fn take(&mut self, group: u32, value: i128, labels: &[u32]) {
+        // Smaller is larger with the sign turned around.
+        let value = if self.largest { value } else { -value };
+        let it = &mut self.groups[group as usize];
+        if it.1.is_empty() || value > it.0 {
+            it.0 = value;
+            it.1.clear();
+        }
+        if value == it.0 {
+            for label in labels {
+                if !it.1.contains(label) {
+                    it.1.push(*label);
+                }
+            }
+        }
+    }
+}
+
+impl State for Best {
+    fn resize(&mut self, groups: usize) {
+        self.groups.resize(groups.max(self.groups.len()), (0, Vec::new()));
+    }
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        let (labels, values) = (rows.args[0], rows.args[1]);
+        let Data::Codes(codes) = &labels.data else { return Ok(()) };
+        self.texts.follow(&labels.dictionary, &mut self.map);
+        for (row, &g) in rows.groups.iter().enumerate().filter(|(_, g)| **g != 0) {
+            if codes[row] == MISSING_CODE || values.data.is_missing(row) {
+                continue;
+            }
+            let value = match &values.data {
+                Data::I64(v) => i128::from(v[row]),
+                Data::I128(v) => v[row],
+                Data::F64(v) => i128::from(float_key(v[row])),
+                Data::I32(v) => i128::from(v[row]),
+                Data::Bool(v) => i128::from(v[row]),
+                Data::Codes(_) => continue,
+            };
+            let label = self.map[codes[row] as usize];
+            self.take(g, value, &[label]);
+        }
+        Ok(())
+    }
+    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
+        let other = own::<Best>(other);
+        let codes = self.texts.absorb(&other.texts);
+        for (&to, (value, labels)) in
+            map.iter().zip(&other.groups).filter(|(t, g)| **t != 0 && !g.1.is_empty())
+        {
+            let labels: Vec<u32> = labels.iter().map(|&l| codes[l as usize]).collect();
+            let value = if self.largest { *value } else { -*value };
+            self.take(to, value, &labels);
+        }
+        Ok(())
+    }
+    fn fresh(&self) -> Box<dyn State> {
+        Box::new(Best {
+            groups: Vec::new(),
+            texts: Dictionary::default(),
+            map: Vec::new(),
+            largest: self.largest,
+        })
+    }
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+}
+
+impl Aggregate for At {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        match (args[0], args[1]) {
+            (_, Kind::Text) => Err(ArgumentProblem::NotANumber(1)),
+            _ => Ok(Kind::Text),
+        }
+    }
+    fn family(&self) -> &'static str {
+        if self.largest { "at_max" } else { "at_min" }
+    }
+    fn state(&self, _: &[Kind]) -> Box<dyn State> {
+        Box::new(Best {
+            groups: Vec::new(),
+            texts: Dictionary::default(),
+            map: Vec::new(),
+            largest: self.largest,
+        })
+    }
+    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+        let best = own::<Best>(state);
+        let mut dictionary = Dictionary::default();
+        let codes = best.groups.iter().skip(1).map(|(_, labels)| {
+            let mut texts: Vec<&str> = labels.iter().map(|&l| best.texts.text(l)).collect();
+            texts.sort_by(|a, b| text_order(a, b));
+            if texts.is_empty() { MISSING_CODE } else { dictionary.intern(&texts.join(", ")) }
+        });
+        Ok(Column { data: Data::Codes(codes.collect()), dictionary })
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("the label of all rows")
+    }
+}

@@ -1,0 +1,185 @@
+//! `mode`, `list` and `product`: over the different values and how often each occurs.
+
+use super::extremes::{column_of, float_from_key};
+use super::values::Values;
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, State, number, own};
+use crate::rows::column::{Column, Data};
+use crate::rows::dictionary::MISSING_CODE;
+use crate::value::Kind;
+use crate::value::decimal::Decimal;
+use crate::value::exact::{f64_to_ratio, ratio_to_f64};
+use num_bigint::BigInt;
+
+/// The value that occurs most often; of several the first in label order. Missing when there are none.
+pub struct Mode;
+/// The different values in label order, with `, ` between them. Missing when there are none.
+pub struct List;
+/// The product of the values present, correct to the last digit of binary64 but for ties closer than
+/// 2^-190. Missing when there are none.
+pub struct Product;
+
+impl Aggregate for Mode {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        Ok(args[0])
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = own::<Values>(state);
+        let modes = values.for_each_sorted(|group| {
+            let mut best: Option<(u64, u32)> = None;
+            for (code, times) in group.codes() {
+                if best.is_none_or(|b| times > b.0) {
+                    best = Some((times, code));
+                }
+            }
+            best.map(|b| b.1)
+        });
+        Ok(match values.texts() {
+            Some(texts) => Column {
+                data: Data::Codes(modes.iter().map(|m| m.unwrap_or(MISSING_CODE)).collect()),
+                dictionary: texts.clone(),
+            },
+            None => column_of(args[0], modes.iter().map(|m| m.map(|code| values.number(code)))),
+        })
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("the most frequent value of all rows, not a sum of the lines")
+    }
+}
+
+impl Aggregate for List {
+    fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        Ok(Kind::Text)
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = own::<Values>(state);
+        let mut out = Column::from(Data::Codes(Vec::new()));
+        let lists = values.for_each_sorted(|group| {
+            let labels: Vec<String> = group
+                .codes()
+                .map(|(code, _)| match values.texts() {
+                    Some(texts) => texts.text(code).to_owned(),
+                    None => {
+                        let one = column_of(args[0], std::iter::once(Some(values.number(code))));
+                        one.value(args[0], 0).to_string()
+                    }
+                })
+                .collect();
+            labels.join(", ")
+        });
+        let codes = lists
+            .iter()
+            .map(|l| if l.is_empty() { MISSING_CODE } else { out.dictionary.intern(l) });
+        out.data = Data::Codes(codes.collect());
+        Ok(out)
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a list of all rows")
+    }
+}
+
+/// A number with its exponent, cut to 256 bits after each step.
+struct Scaled {
+    mantissa: BigInt,
+    exponent: i64,
+}
+
+impl Scaled {
+    fn times(&mut self, factor: &BigInt) {
+        self.mantissa *= factor;
+        let over = self.mantissa.bits() as i64 - 256;
+        if over > 0 {
+            self.mantissa >>= over as u64;
+            self.exponent += over;
+        }
+    }
+
+    fn to_f64(&self) -> Option<f64> {
+        let one = BigInt::from(1);
+        match self.exponent {
+            e if e > 2000 => None,
+            e if e >= 0 => ratio_to_f64(&(&self.mantissa << e as u64), &one),
+            e if e < -4000 => Some(0.0),
+            e => ratio_to_f64(&self.mantissa, &(one << (-e) as u64)),
+        }
+        .filter(|v| v.is_finite())
+    }
+}
+
+impl Aggregate for Product {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        number(args, 0).map(|_| Kind::Float)
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = own::<Values>(state);
+        let mut overflow = false;
+        let products = values.for_each_sorted(|group| {
+            if group.count() == 0 {
+                return f64::NAN;
+            }
+            let mut product = Scaled { mantissa: BigInt::from(1), exponent: 0 };
+            for (code, times) in group.codes() {
+                // Each factor as a whole number of units of 2^-1100 at the most, exact or cut to
+                // 256 bits like the product.
+                let value = values.number(code);
+                let mut factor = Scaled { mantissa: BigInt::from(1), exponent: 0 };
+                let (n, d) = match args[0] {
+                    Kind::Number { scale } => {
+                        let d = Decimal::new(value, scale).trimmed();
+                        (BigInt::from(d.mantissa), BigInt::from(10).pow(u32::from(d.scale)))
+                    }
+                    _ => f64_to_ratio(float_from_key(value as i64)).unwrap_or_default(),
+                };
+                if d == BigInt::from(1) {
+                    factor.times(&n);
+                } else {
+                    factor.mantissa = (n << 320u32) / d;
+                    factor.exponent = -320;
+                    factor.times(&BigInt::from(1));
+                }
+                // By squaring: `times` may be millions.
+                let mut power = factor;
+                let mut left = times;
+                while left > 0 {
+                    if left & 1 == 1 {
+                        product.exponent += power.exponent;
+                        let mantissa = power.mantissa.clone();
+                        product.times(&mantissa);
+                    }
+                    let mantissa = power.mantissa.clone();
+                    power.exponent *= 2;
+                    power.times(&mantissa);
+                    left >>= 1;
+                    if power.exponent.abs() > 1 << 40 {
+                        break;
+                    }
+                }
+            }
+            product.to_f64().unwrap_or_else(|| {
+                overflow = true;
+                f64::NAN
+            })
+        });
+        if overflow { Err(Overflow) } else { Ok(Column::from(Data::F64(products))) }
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("the product of all rows, not a sum of the lines")
+    }
+}

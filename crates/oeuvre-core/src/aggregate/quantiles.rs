@@ -1,0 +1,147 @@
+//! `median`, `percentile`, `quartile`, `largest` and `smallest`: values by their place in the order.
+//!
+//! With n values in order, counted from 1, the percentile p stands at place `(n - 1) p / 100 + 1`
+//! (inclusive) or `(n + 1) p / 100` (exclusive), and between two places it is interpolated: methods 7
+//! and 6 of Hyndman and Fan, "Sample Quantiles in Statistical Packages", The American Statistician
+//! 50 (1996). The nearest rank is place `ceil(n p / 100)`, their method 1.
+
+use super::extremes::{column_of, float_from_key};
+use super::values::Values;
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, State, number, own};
+use crate::rows::column::{Column, Data};
+use crate::value::Kind;
+use crate::value::decimal::{Decimal, big_pow10};
+use crate::value::exact::{f64_to_ratio, ratio_to_f64};
+use num_bigint::BigInt;
+
+/// How a percentile that falls between two values is found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Method {
+    /// Interpolated, from the smallest value at 0 to the largest at 100.
+    Inclusive,
+    /// Interpolated, as if one more value lay beyond each end; missing beyond the ends.
+    Exclusive,
+    /// The value at the nearest rank.
+    Nearest,
+}
+
+impl Method {
+    /// All of them, with the words of the language.
+    pub const ALL: [(&'static str, Method); 3] = [
+        ("inclusive", Method::Inclusive),
+        ("exclusive", Method::Exclusive),
+        ("nearest", Method::Nearest),
+    ];
+}
+
+/// The percentile `percent` of the values present. Missing when there are none.
+pub struct Percentile {
+    /// From 0 to 100.
+    pub percent: Decimal,
+    /// What is done between two values.
+    pub method: Method,
+    /// Why lines do not add up.
+    pub note: &'static str,
+}
+
+impl Percentile {
+    /// Where the percentile stands among `n` values, counted from 0: the place below, and how far
+    /// from it to the next one, as a fraction.
+    fn place(&self, n: u64) -> Option<(u64, BigInt, BigInt)> {
+        let unit = big_pow10(self.percent.scale) * 100;
+        let p = BigInt::from(self.percent.mantissa);
+        let (whole, rest) = match self.method {
+            Method::Inclusive => split(p * (n - 1), &unit),
+            Method::Exclusive => {
+                let (whole, rest) = split(p * (n + 1), &unit);
+                if whole == 0 || whole > n || (whole == n && rest != BigInt::from(0)) {
+                    return None;
+                }
+                (whole - 1, rest)
+            }
+            Method::Nearest => {
+                let (whole, rest) = split(p * n, &unit);
+                let rank = whole + u64::from(rest != BigInt::from(0));
+                (rank.max(1) - 1, BigInt::from(0))
+            }
+        };
+        Some((whole, rest, unit))
+    }
+}
+
+fn split(a: BigInt, unit: &BigInt) -> (u64, BigInt) {
+    let whole = &a / unit;
+    let rest = a - &whole * unit;
+    (u64::try_from(whole).unwrap_or(0), rest)
+}
+
+/// `a + (b - a) rest / unit`, rounded once.
+fn between(a: i128, b: i128, rest: &BigInt, unit: &BigInt, kind: Kind) -> f64 {
+    let exact = |v: i128| match kind {
+        Kind::Number { scale } => (BigInt::from(v), big_pow10(scale)),
+        _ => f64_to_ratio(float_from_key(v as i64)).unwrap_or_default(),
+    };
+    let ((na, da), (nb, db)) = (exact(a), exact(b));
+    let numerator = &na * &db * (unit - rest) + nb * &da * rest;
+    ratio_to_f64(&numerator, &(da * db * unit)).unwrap_or(f64::NAN)
+}
+
+impl Aggregate for Percentile {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        number(args, 0).map(|_| Kind::Float)
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = own::<Values>(state);
+        let found = values.for_each_sorted(|group| {
+            let n = group.count();
+            let Some((place, rest, unit)) = (n > 0).then(|| self.place(n)).flatten() else {
+                return f64::NAN;
+            };
+            between(group.at(place), group.at((place + 1).min(n - 1)), &rest, &unit, args[0])
+        });
+        Ok(Column::from(Data::F64(found)))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note(self.note)
+    }
+}
+
+/// The n-th largest or smallest value, equal ones counted one by one. Missing when there are fewer.
+pub struct Nth {
+    /// From 1.
+    pub n: u64,
+    /// From the largest down.
+    pub largest: bool,
+}
+
+impl Aggregate for Nth {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        match args[0] {
+            Kind::Text => Err(ArgumentProblem::NotANumber(0)),
+            kind => Ok(kind),
+        }
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let found = own::<Values>(state).for_each_sorted(|group| {
+            let count = group.count();
+            (self.n <= count)
+                .then(|| group.at(if self.largest { count - self.n } else { self.n - 1 }))
+        });
+        Ok(column_of(args[0], found.iter().copied()))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("a single value among all rows, not a sum of the lines")
+    }
+}

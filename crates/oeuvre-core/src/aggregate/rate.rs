@@ -1,0 +1,68 @@
+//! `rate`: the share of rows for which a condition holds.
+
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
+use crate::rows::column::{Column, Data, MISSING_BOOL};
+use crate::value::Kind;
+use std::any::Any;
+
+/// Rows for which the condition holds, over those for which it is true or false. Missing when there
+/// are none.
+pub struct Rate;
+
+/// How often the condition held, and how often it was known.
+#[derive(Clone, Default)]
+struct Known(Vec<(u64, u64)>);
+
+impl State for Known {
+    fn resize(&mut self, groups: usize) {
+        self.0.resize(groups.max(self.0.len()), (0, 0));
+    }
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        if let Data::Bool(truths) = &rows.args[0].data {
+            for (&g, &t) in rows.groups.iter().zip(truths) {
+                let it = &mut self.0[g as usize];
+                it.0 += u64::from(t == 1);
+                it.1 += u64::from(t != MISSING_BOOL);
+            }
+        }
+        Ok(())
+    }
+    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
+        for (&to, from) in map.iter().zip(&own::<Known>(other).0) {
+            self.0[to as usize].0 += from.0;
+            self.0[to as usize].1 += from.1;
+        }
+        Ok(())
+    }
+    fn fresh(&self) -> Box<dyn State> {
+        Box::new(Known::default())
+    }
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+}
+
+impl Aggregate for Rate {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        match args[0] {
+            Kind::Boolean => Ok(Kind::Float),
+            _ => Err(ArgumentProblem::NotACondition(0)),
+        }
+    }
+    fn family(&self) -> &'static str {
+        "rate"
+    }
+    fn state(&self, _: &[Kind]) -> Box<dyn State> {
+        Box::new(Known::default())
+    }
+    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+        // Counts below 2^53 are exact, so that one division rounds correctly.
+        let rate = |&(held, known): &(u64, u64)| {
+            if known == 0 { f64::NAN } else { held as f64 / known as f64 }
+        };
+        Ok(Column::from(Data::F64(own::<Known>(state).0.iter().skip(1).map(rate).collect())))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note("the share of all rows, not a sum of the lines")
+    }
+}

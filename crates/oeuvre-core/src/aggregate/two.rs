@@ -1,0 +1,211 @@
+//! `weighted_mean`, `correlation`, `slope` and `intercept`: two values on each row.
+//!
+//! With n rows on which both are present, and the sums of x, y, xx, yy and xy, all exact:
+//! the weighted mean is `sum xy / sum y`; Pearson's correlation
+//! `(n sum xy - sum x sum y) / sqrt((n sum xx - (sum x)²) (n sum yy - (sum y)²))`; the least-squares
+//! line through the points has the slope `(n sum xy - sum x sum y) / (n sum xx - (sum x)²)` and the
+//! intercept `(sum y - slope sum x) / n`.
+
+use super::float_sum::FloatSum;
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own};
+use crate::rows::column::{Column, Data};
+use crate::value::Kind;
+use crate::value::decimal::big_pow10;
+use crate::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
+use num_bigint::{BigInt, Sign};
+use std::any::Any;
+
+/// Which figure is finished from the sums.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Two {
+    /// The mean of the first, weighted by the second. Missing when the weights add up to zero.
+    WeightedMean,
+    /// How closely the two go together, -1 to 1. Missing when one of them does not vary.
+    Correlation,
+    /// By how much the second grows with the first. Missing when the first does not vary.
+    Slope,
+    /// The second where the first is zero, on the same line.
+    Intercept,
+}
+
+/// A sum that moves to unlimited size when 128 bits are full.
+#[derive(Clone, Default)]
+struct Exact {
+    small: i128,
+    large: Option<Box<BigInt>>,
+}
+
+impl Exact {
+    fn add(&mut self, value: i128) {
+        match self.small.checked_add(value) {
+            Some(sum) => self.small = sum,
+            None => {
+                **self.large.get_or_insert_default() += self.small;
+                self.small = value;
+            }
+        }
+    }
+    fn add_product(&mut self, a: i128, b: i128) {
+        match a.checked_mul(b) {
+            Some(product) => self.add(product),
+            None => **self.large.get_or_insert_default() += BigInt::from(a) * b,
+        }
+    }
+    fn merge(&mut self, other: &Exact) {
+        self.add(other.small);
+        if let Some(large) = &other.large {
+            **self.large.get_or_insert_default() += &**large;
+        }
+    }
+    fn total(&self) -> BigInt {
+        BigInt::from(self.small) + self.large.as_deref().cloned().unwrap_or_default()
+    }
+}
+
+/// n and the sums of x, y, xx, yy, xy.
+#[derive(Clone)]
+enum Sums {
+    Whole(Vec<(u64, [Exact; 5])>),
+    Float(Vec<(u64, [FloatSum; 5])>),
+}
+
+impl State for Sums {
+    fn resize(&mut self, groups: usize) {
+        match self {
+            Sums::Whole(s) => s.resize(groups.max(s.len()), Default::default()),
+            Sums::Float(s) => s.resize(groups.max(s.len()), Default::default()),
+        }
+    }
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        let (x, y) = (&rows.args[0].data, &rows.args[1].data);
+        match self {
+            Sums::Whole(states) => {
+                let (x, y) = (x.to_i128(), y.to_i128());
+                for (row, &g) in rows.groups.iter().enumerate().filter(|(_, g)| **g != 0) {
+                    if rows.args.iter().any(|a| a.data.is_missing(row)) {
+                        continue;
+                    }
+                    let (n, sums) = &mut states[g as usize];
+                    let (x, y) = (x[row], y[row]);
+                    *n += 1;
+                    sums[0].add(x);
+                    sums[1].add(y);
+                    sums[2].add_product(x, x);
+                    sums[3].add_product(y, y);
+                    sums[4].add_product(x, y);
+                }
+            }
+            Sums::Float(states) => {
+                let (Data::F64(x), Data::F64(y)) = (x, y) else { return Ok(()) };
+                for ((&g, &x), &y) in rows.groups.iter().zip(x).zip(y) {
+                    if g == 0 || x.is_nan() || y.is_nan() {
+                        continue;
+                    }
+                    let (n, sums) = &mut states[g as usize];
+                    *n += 1;
+                    sums[0].add(x);
+                    sums[1].add(y);
+                    sums[2].add_product(x, x);
+                    sums[3].add_product(y, y);
+                    sums[4].add_product(x, y);
+                }
+            }
+        }
+        Ok(())
+    }
+    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
+        match (self, own::<Sums>(other)) {
+            (Sums::Whole(mine), Sums::Whole(theirs)) => {
+                for (&to, (n, sums)) in map.iter().zip(theirs) {
+                    let mine = &mut mine[to as usize];
+                    mine.0 += n;
+                    mine.1.iter_mut().zip(sums).for_each(|(a, b)| a.merge(b));
+                }
+            }
+            (Sums::Float(mine), Sums::Float(theirs)) => {
+                for (&to, (n, sums)) in map.iter().zip(theirs) {
+                    let mine = &mut mine[to as usize];
+                    mine.0 += n;
+                    mine.1.iter_mut().zip(sums).for_each(|(a, b)| a.merge(b));
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+    fn fresh(&self) -> Box<dyn State> {
+        Box::new(match self {
+            Sums::Whole(_) => Sums::Whole(Vec::new()),
+            Sums::Float(_) => Sums::Float(Vec::new()),
+        })
+    }
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+}
+
+impl Two {
+    /// From n and the sums as fractions: x over `ux`, y over `uy`, products over their product.
+    fn of(self, n: u64, [x, y, xx, yy, xy]: [BigInt; 5], ux: &BigInt, uy: &BigInt) -> Option<f64> {
+        let n = BigInt::from(n);
+        let together = &n * &xy - &x * &y;
+        let (dx, dy) = (&n * &xx - &x * &x, &n * &yy - &y * &y);
+        match self {
+            Two::WeightedMean => ratio_to_f64(&xy, &(y * ux)),
+            Two::Correlation => {
+                let size = sqrt_ratio_to_f64(&(&together * &together), &(dx * dy))?;
+                Some(if together.sign() == Sign::Minus { -size } else { size })
+            }
+            Two::Slope => ratio_to_f64(&(together * ux), &(dx * uy)),
+            Two::Intercept => ratio_to_f64(&(y * &xx - x * xy), &(dx * uy)),
+        }
+    }
+}
+
+impl Aggregate for Two {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        number(args, 0)?;
+        number(args, 1).map(|_| Kind::Float)
+    }
+    fn family(&self) -> &'static str {
+        "two"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(if args[0] == Kind::Float {
+            Sums::Float(Vec::new())
+        } else {
+            Sums::Whole(Vec::new())
+        })
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let values: Vec<f64> = match own::<Sums>(state) {
+            Sums::Whole(states) => {
+                let unit = |k: Kind| {
+                    if let Kind::Number { scale } = k { big_pow10(scale) } else { 1.into() }
+                };
+                let (ux, uy) = (unit(args[0]), unit(args[1]));
+                let one = |(n, sums): &(u64, [Exact; 5])| {
+                    self.of(*n, sums.each_ref().map(Exact::total), &ux, &uy).unwrap_or(f64::NAN)
+                };
+                states.iter().skip(1).map(one).collect()
+            }
+            Sums::Float(states) => {
+                let unit = FloatSum::denominator();
+                let one = |(n, sums): &(u64, [FloatSum; 5])| {
+                    let [x, y, xx, yy, xy] = sums.each_ref().map(FloatSum::numerator);
+                    // Products are counted in the same units as their factors: bring them to their squares.
+                    let sums = [x, y, xx * &unit, yy * &unit, xy * &unit];
+                    self.of(*n, sums, &unit, &unit).unwrap_or(f64::NAN)
+                };
+                states.iter().skip(1).map(one).collect()
+            }
+        };
+        Ok(Column::from(Data::F64(values)))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Note(match self {
+            Two::WeightedMean => "a mean of all rows, not a sum of the lines",
+            _ => "worked out from all rows, not a sum of the lines",
+        })
+    }
+}

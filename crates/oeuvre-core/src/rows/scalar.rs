@@ -1,0 +1,353 @@
+//! Functions of single values, for what is not worth a loop of its own.
+//!
+//! Each is a plain function from values to a value. Over texts it is called once for each distinct
+//! text, so that a function of a category costs what the category has labels, not rows.
+//!
+//! If you add one: a variant with its arms here, and a row in `language/functions.rs`.
+
+use crate::aggregate::Overflow;
+use crate::value::calendar::{
+    DAY_MICROS, FIRST_DAY, LAST_DAY, Period, civil_from_days, date, days_from_civil, days_in_month,
+};
+use crate::value::decimal::{Decimal, pow10};
+use crate::value::exact::decimal_to_f64;
+use crate::value::{Bands, Kind, Value};
+use std::sync::Arc;
+
+/// A function of single values.
+#[derive(Clone, Debug)]
+pub enum Scalar {
+    /// The largest whole number that is not above x.
+    Floor,
+    /// The smallest whole number that is not below x.
+    Ceiling,
+    /// -1, 0 or 1.
+    Sign,
+    /// Square root; missing for negatives.
+    Sqrt,
+    /// x to the power of y.
+    Power,
+    /// Natural logarithm; missing unless positive.
+    Ln,
+    /// e to the power of x.
+    Exp,
+    /// What is left of a after whole multiples of b, with the sign of a (ISO SQL).
+    Mod,
+    /// The range that a number lies in.
+    Band(&'static Bands),
+    /// Lower case.
+    Lower,
+    /// Upper case.
+    Upper,
+    /// Without spaces at both ends.
+    Trim,
+    /// Characters.
+    Length,
+    /// The first characters.
+    Left,
+    /// The last characters.
+    Right,
+    /// Every occurrence of one text replaced by another.
+    Replace,
+    /// Texts one behind the other; missing ones are left out.
+    Concat,
+    /// Whether a text holds another.
+    Contains,
+    /// Whether a text begins with another.
+    StartsWith,
+    /// Whether a text ends with another.
+    EndsWith,
+    /// Whether a regular expression is found in a text.
+    Matches(regex::Regex),
+    /// 1 to 31.
+    DayOfMonth,
+    /// 0 to 23.
+    HourOfDay,
+    /// The first day of a period.
+    Start,
+    /// The last day of a period.
+    End,
+    /// Days from the first date to the second.
+    DaysBetween,
+    /// A date so many days later.
+    AddDays,
+    /// The same day so many months later, or the last of that month.
+    AddMonths,
+    /// A number written as a text; missing where it is none.
+    Number,
+    /// A date written as a text in a pattern; missing where it is none.
+    Date,
+    /// Any value as a text.
+    Text,
+}
+
+/// What an argument must be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Expect {
+    /// A number.
+    Number,
+    /// Text.
+    Text,
+    /// A date, with or without a time.
+    Date,
+    /// A datetime.
+    DateTime,
+    /// A period or a date.
+    Period,
+    /// Anything.
+    Any,
+}
+
+impl Expect {
+    /// Whether a kind will do.
+    pub fn takes(self, kind: Kind) -> bool {
+        match self {
+            Expect::Number => kind.is_number(),
+            Expect::Text => kind == Kind::Text,
+            Expect::Date => matches!(kind, Kind::Date | Kind::DateTime | Kind::Period(_)),
+            Expect::DateTime => kind == Kind::DateTime,
+            Expect::Period => matches!(kind, Kind::Period(_) | Kind::Date),
+            Expect::Any => true,
+        }
+    }
+
+    /// The expectation in words.
+    pub const fn describe(self) -> &'static str {
+        match self {
+            Expect::Number => "a number",
+            Expect::Text => "text",
+            Expect::Date => "a date",
+            Expect::DateTime => "a date with a time",
+            Expect::Period => "a period",
+            Expect::Any => "a value",
+        }
+    }
+}
+
+impl Scalar {
+    /// What the arguments must be; the last one stands for all further ones.
+    pub const fn expects(&self) -> &'static [Expect] {
+        use Expect::*;
+        match self {
+            Scalar::Lower | Scalar::Upper | Scalar::Trim | Scalar::Length => &[Text],
+            Scalar::Left | Scalar::Right => &[Text, Number],
+            Scalar::Replace
+            | Scalar::Contains
+            | Scalar::StartsWith
+            | Scalar::EndsWith
+            | Scalar::Matches(_)
+            | Scalar::Number
+            | Scalar::Date => &[Text],
+            Scalar::DayOfMonth => &[Date],
+            Scalar::HourOfDay => &[DateTime],
+            Scalar::Start | Scalar::End => &[Period],
+            Scalar::DaysBetween => &[Date],
+            Scalar::AddDays | Scalar::AddMonths => &[Date, Number],
+            Scalar::Concat | Scalar::Text => &[Any],
+            _ => &[Number],
+        }
+    }
+
+    /// The kind of the result.
+    pub fn result(&self, args: &[Kind]) -> Kind {
+        match self {
+            Scalar::Floor | Scalar::Ceiling | Scalar::Sign | Scalar::Length => {
+                Kind::Number { scale: 0 }
+            }
+            Scalar::DayOfMonth | Scalar::HourOfDay | Scalar::DaysBetween => {
+                Kind::Number { scale: 0 }
+            }
+            Scalar::Sqrt | Scalar::Power | Scalar::Ln | Scalar::Exp | Scalar::Number => Kind::Float,
+            Scalar::Mod => match (args[0], args[1]) {
+                (Kind::Number { scale: a }, Kind::Number { scale: b }) => {
+                    Kind::Number { scale: a.max(b) }
+                }
+                _ => Kind::Float,
+            },
+            Scalar::Band(bands) => Kind::Band(bands),
+            Scalar::Contains | Scalar::StartsWith | Scalar::EndsWith | Scalar::Matches(_) => {
+                Kind::Boolean
+            }
+            Scalar::Start | Scalar::End | Scalar::AddDays | Scalar::AddMonths | Scalar::Date => {
+                Kind::Date
+            }
+            _ => Kind::Text,
+        }
+    }
+
+    /// The function's value. Missing arguments give missing, but for [`Scalar::Concat`].
+    ///
+    /// # Errors
+    /// [`Overflow`] when a number does not fit.
+    pub fn apply(&self, args: &[Value]) -> Result<Value, Overflow> {
+        if !matches!(self, Scalar::Concat) && args.iter().any(Value::is_missing) {
+            return Ok(Value::Missing);
+        }
+        let text = |i: usize| if let Some(Value::Text(t)) = args.get(i) { &**t } else { "" };
+        let float = |i: usize| match args.get(i) {
+            Some(Value::Number(d)) => decimal_to_f64(*d),
+            Some(Value::Float(f)) => *f,
+            _ => f64::NAN,
+        };
+        let whole = |i: usize| -> i64 {
+            let limit = i64::from(i32::MAX);
+            (float(i).trunc() as i64).clamp(-limit, limit)
+        };
+        let day = |i: usize| match args.get(i) {
+            Some(Value::Date(d)) => *d,
+            Some(Value::DateTime(t)) => t.div_euclid(DAY_MICROS) as i32,
+            Some(Value::Period(p)) => p.first_day(),
+            _ => 0,
+        };
+        let real = |v: f64| match v {
+            v if v.is_infinite() => Err(Overflow),
+            v if v.is_nan() => Ok(Value::Missing),
+            v => Ok(Value::Float(v)),
+        };
+        let count = |n: i64| Value::Number(Decimal::new(i128::from(n), 0));
+        let owned = |t: String| Ok(Value::Text(Arc::from(t)));
+        let in_range = |d: i64| {
+            let fits = (i64::from(FIRST_DAY)..=i64::from(LAST_DAY)).contains(&d);
+            if fits { Ok(Value::Date(d as i32)) } else { Err(Overflow) }
+        };
+        match self {
+            Scalar::Floor => step(&args[0], |q, r| if r < 0 { q - 1 } else { q }, f64::floor),
+            Scalar::Ceiling => step(&args[0], |q, r| if r > 0 { q + 1 } else { q }, f64::ceil),
+            Scalar::Sign => Ok(count(match float(0) {
+                x if x > 0.0 => 1,
+                x if x < 0.0 => -1,
+                _ => 0,
+            })),
+            Scalar::Sqrt => real(float(0).sqrt()),
+            Scalar::Power => real(float(0).powf(float(1))),
+            Scalar::Ln if float(0) <= 0.0 => Ok(Value::Missing),
+            Scalar::Ln => real(float(0).ln()),
+            Scalar::Exp => real(float(0).exp()),
+            Scalar::Mod => match (&args[0], &args[1]) {
+                (Value::Number(a), Value::Number(b)) => {
+                    let scale = a.scale.max(b.scale);
+                    let (Some(a), Some(b)) = (a.rescale(scale), b.rescale(scale)) else {
+                        return Err(Overflow);
+                    };
+                    let rest = a.mantissa.checked_rem(b.mantissa);
+                    Ok(rest.map_or(Value::Missing, |r| Value::Number(Decimal::new(r, scale))))
+                }
+                _ => real(float(0) % float(1)),
+            },
+            Scalar::Band(bands) => {
+                bands.of(&args[0]).map(|i| Value::Band(bands, i)).ok_or(Overflow)
+            }
+            Scalar::Lower => owned(text(0).to_lowercase()),
+            Scalar::Upper => owned(text(0).to_uppercase()),
+            Scalar::Trim => owned(text(0).trim().to_owned()),
+            Scalar::Length => Ok(count(text(0).chars().count() as i64)),
+            Scalar::Left => owned(text(0).chars().take(whole(1).max(0) as usize).collect()),
+            Scalar::Right => {
+                let n = text(0).chars().count();
+                owned(text(0).chars().skip(n.saturating_sub(whole(1).max(0) as usize)).collect())
+            }
+            Scalar::Replace if text(1).is_empty() => owned(text(0).to_owned()),
+            Scalar::Replace => owned(text(0).replace(text(1), text(2))),
+            Scalar::Concat => owned(args.iter().map(Value::to_string).collect()),
+            Scalar::Contains => Ok(Value::Boolean(text(0).contains(text(1)))),
+            Scalar::StartsWith => Ok(Value::Boolean(text(0).starts_with(text(1)))),
+            Scalar::EndsWith => Ok(Value::Boolean(text(0).ends_with(text(1)))),
+            Scalar::Matches(regex) => Ok(Value::Boolean(regex.is_match(text(0)))),
+            Scalar::DayOfMonth => Ok(count(i64::from(civil_from_days(day(0)).2))),
+            Scalar::HourOfDay => match &args[0] {
+                Value::DateTime(t) => Ok(count(t.rem_euclid(DAY_MICROS) / 3_600_000_000)),
+                _ => Ok(Value::Missing),
+            },
+            Scalar::Start => Ok(Value::Date(day(0))),
+            Scalar::End => Ok(Value::Date(match &args[0] {
+                Value::Period(Period { .. }) => {
+                    if let Value::Period(p) = &args[0] {
+                        p.last_day()
+                    } else {
+                        0
+                    }
+                }
+                _ => day(0),
+            })),
+            Scalar::DaysBetween => Ok(count(i64::from(day(1)) - i64::from(day(0)))),
+            Scalar::AddDays => in_range(i64::from(day(0)) + whole(1)),
+            Scalar::AddMonths => {
+                let (year, month, of_month) = civil_from_days(day(0));
+                let months = i64::from(year) * 12 + i64::from(month) - 1 + whole(1);
+                let (year, month) = (months.div_euclid(12), months.rem_euclid(12) as u32 + 1);
+                if !(1..=9999).contains(&year) {
+                    return Err(Overflow);
+                }
+                let last = days_in_month(year as i32, month);
+                in_range(i64::from(days_from_civil(year as i32, month, of_month.min(last))))
+            }
+            Scalar::Number => {
+                let number = text(0).trim().replace(',', "").parse::<f64>().ok();
+                Ok(number.filter(|n| n.is_finite()).map_or(Value::Missing, Value::Float))
+            }
+            Scalar::Date => {
+                Ok(parse_pattern(text(0).trim(), text(1)).map_or(Value::Missing, Value::Date))
+            }
+            Scalar::Text => owned(args[0].to_string()),
+        }
+    }
+}
+
+/// A number brought to a whole one.
+fn step(
+    value: &Value,
+    exact: impl Fn(i128, i128) -> i128,
+    float: impl Fn(f64) -> f64,
+) -> Result<Value, Overflow> {
+    match value {
+        Value::Number(d) => {
+            let unit = pow10(u32::from(d.scale)).ok_or(Overflow)?;
+            Ok(Value::Number(Decimal::new(exact(d.mantissa / unit, d.mantissa % unit), 0)))
+        }
+        Value::Float(f) => {
+            let whole = float(*f);
+            if whole.abs() >= 1e38 {
+                Err(Overflow)
+            } else {
+                Ok(Value::Number(Decimal::new(whole as i128, 0)))
+            }
+        }
+        _ => Ok(Value::Missing),
+    }
+}
+
+/// Reads a date by a pattern of Unicode's date fields (UTS 35): `yyyy` or `yy`, `M` or `MM`, `d` or
+/// `dd`; other characters stand for themselves. Two-digit years are those from 1970 to 2069.
+fn parse_pattern(text: &str, pattern: &str) -> Option<i32> {
+    let (mut rest, mut y, mut m, mut d) = (text, None, 1, 1);
+    let mut letters = pattern.chars().peekable();
+    while let Some(c) = letters.next() {
+        let mut n = 1;
+        while letters.next_if_eq(&c).is_some() {
+            n += 1;
+        }
+        if !matches!(c, 'y' | 'M' | 'd') {
+            for _ in 0..n {
+                rest = rest.strip_prefix(c)?;
+            }
+            continue;
+        }
+        let most = if n == 1 { if c == 'y' { 4 } else { 2 } } else { n };
+        let len = rest.bytes().take(most).take_while(u8::is_ascii_digit).count();
+        if len == 0 || (n > 1 && len != n) {
+            return None;
+        }
+        let number: i32 = rest[..len].parse().ok()?;
+        rest = &rest[len..];
+        match c {
+            'y' if n == 2 => y = Some(if number < 70 { 2000 + number } else { 1900 + number }),
+            'y' => y = Some(number),
+            'M' => m = number,
+            _ => d = number,
+        }
+    }
+    if !rest.is_empty() {
+        return None;
+    }
+    date(y?, u32::try_from(m).ok()?, u32::try_from(d).ok()?)
+}
