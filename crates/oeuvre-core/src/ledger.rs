@@ -1,6 +1,6 @@
 //! The account of every row: what was read, left out and counted, and what was done to values.
 
-/// What a run did with the rows. `read = left_out + counted` and `left_out >= left_out_missing`,
+/// What a run did with the rows. `read` is `left_out`, what lookups left out, and `counted` together, and `left_out >= left_out_missing`,
 /// always.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Ledger {
@@ -16,6 +16,8 @@ pub struct Ledger {
     pub left_out: u64,
     /// Of these, rows for which the condition was neither true nor false.
     pub left_out_missing: u64,
+    /// What each lookup did.
+    pub lookups: Vec<LookupAccount>,
     /// Rows counted.
     pub counted: u64,
     /// Lines of the table without totals, and total lines.
@@ -29,6 +31,24 @@ pub struct Ledger {
     /// What else readers should know.
     pub remarks: Vec<String>,
 }
+
+/// What a lookup did.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct LookupAccount {
+    /// Its name.
+    pub name: String,
+    /// Rows without a match.
+    pub unmatched: u64,
+    /// Whether these rows were left out.
+    pub dropped: bool,
+    /// Their keys, with how many rows have each; the most frequent first.
+    pub keys: Vec<(String, u64)>,
+    /// Lines of the lookup that no row counted has found.
+    pub unused: u64,
+}
+
+/// How many keys without a match are named.
+const KEYS_SHOWN: usize = 5;
 
 /// One entry of the ledger, in words.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -62,6 +82,20 @@ impl Ledger {
             if self.left_out_missing > 0 {
                 let detail = "because a value was missing".into();
                 add("of these", self.left_out_missing, detail, true);
+            }
+        }
+        for l in &self.lookups {
+            let shown: Vec<String> =
+                l.keys.iter().take(KEYS_SHOWN).map(|(key, n)| format!("{key} ({n})")).collect();
+            let more = if l.keys.len() > KEYS_SHOWN { ", …" } else { "" };
+            let kept = if l.dropped { "left out" } else { "kept" };
+            let detail = match shown.len() {
+                0 => String::new(),
+                _ => format!("{kept}: {}{more}", shown.join(", ")),
+            };
+            add(&format!("without a match in {}", l.name), l.unmatched, detail, !l.dropped);
+            if l.unused > 0 {
+                add(&format!("lines of {} not used", l.name), l.unused, String::new(), true);
             }
         }
         add("counted", self.counted, String::new(), false);

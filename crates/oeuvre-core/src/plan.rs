@@ -3,6 +3,7 @@
 use crate::error::{Error, Mistake, Written};
 use crate::language::parser;
 use crate::language::resolve::{Built, ColumnInfo, Resolver};
+use crate::lookup::{Lookup, Unmatched};
 use crate::request::{Request, Totals, TotalsAt};
 use crate::rows::program::Operand;
 use std::sync::Arc;
@@ -42,6 +43,9 @@ pub struct Plan {
     pub resolved: Resolver,
     /// The condition that rows must meet, in the filter program.
     pub filter: Option<Operand>,
+    /// For each lookup the row that each row finds: in the filter program where rows without a match
+    /// are left out, else in that of the rows.
+    pub found: Vec<Operand>,
     /// The results.
     pub results: Vec<ResultPlan>,
     /// The order of lines.
@@ -53,6 +57,16 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// Whether rows without a match in a lookup are left out.
+    pub fn drops_unmatched(&self, lookup: usize) -> bool {
+        self.resolved.lookups[lookup].unmatched == Unmatched::Drop
+    }
+
+    /// Whether any lookup leaves rows out.
+    pub fn drops(&self) -> bool {
+        (0..self.found.len()).any(|i| self.drops_unmatched(i))
+    }
+
     /// Checks a request against the columns.
     ///
     /// # Errors
@@ -60,6 +74,21 @@ impl Plan {
     pub fn new(request: &Request, columns: Vec<ColumnInfo>) -> Result<Plan, Error> {
         let mut resolved = Resolver::new(columns, &request.lets).map_err(Error::Mistakes)?;
         let mut mistakes: Vec<Mistake> = Vec::new();
+        for lookup in &request.lookups {
+            let lookup = Lookup::new(lookup, resolved.columns(), &resolved.lookups)?;
+            if resolved.lookups.iter().any(|l| l.table.name == lookup.table.name) {
+                return Err(Error::request_with_help(
+                    format!("two lookups are called `{}`", lookup.table.name),
+                    "name one: --lookup 'NAME=FILE'",
+                ));
+            }
+            resolved.lookups.push(lookup);
+        }
+        let mut found = Vec::new();
+        for i in 0..resolved.lookups.len() {
+            let drop = resolved.lookups[i].unmatched == Unmatched::Drop;
+            found.push(resolved.lookup_row(i, drop)?);
+        }
         let mut conditions = Vec::new();
         for written in &request.filters {
             match resolved.filter(written) {
@@ -97,7 +126,7 @@ impl Plan {
             return Err(Error::Mistakes(mistakes));
         }
         let (totals, totals_at) = (request.totals, request.totals_at);
-        Ok(Plan { resolved, filter, results, sort, totals, totals_at })
+        Ok(Plan { resolved, filter, found, results, sort, totals, totals_at })
     }
 }
 

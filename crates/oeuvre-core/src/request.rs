@@ -1,6 +1,7 @@
 //! What was asked for, before any name is looked up. Options and report files become the same request.
 
 use crate::error::Written;
+use crate::lookup::LookupRequest;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -81,6 +82,8 @@ pub struct Request {
     pub by: Vec<Arc<Written>>,
     /// Named calculations.
     pub lets: Vec<(String, Arc<Written>)>,
+    /// Tables whose columns are added to each row.
+    pub lookups: Vec<LookupRequest>,
     /// Conditions on rows; all must hold.
     pub filters: Vec<Arc<Written>>,
     /// The order of lines.

@@ -11,6 +11,7 @@ mod worker;
 use crate::error::Error;
 use crate::grid::Grid;
 use crate::ledger::Ledger;
+use crate::lookup::Unmatched;
 use crate::plan::Plan;
 use crate::source::{Account, Source};
 use worker::Worker;
@@ -75,6 +76,21 @@ pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Le
         .map(|(column, text, n)| (columns[plan.resolved.inputs[column]].name.clone(), text, n))
         .collect();
     ledger.remarks.clone_from(&plan.resolved.remarks);
+    for (account, lookup) in ledger.lookups.iter().zip(&plan.resolved.lookups) {
+        if account.unmatched > 0 && lookup.unmatched == Unmatched::Error {
+            let keys: Vec<String> =
+                account.keys.iter().take(5).map(|(k, n)| format!("'{k}' ({n})")).collect();
+            return Err(Error::request_with_help(
+                format!(
+                    "{} rows have no match in {}: {}",
+                    account.unmatched,
+                    account.name,
+                    keys.join(", ")
+                ),
+                "--unmatched keep keeps such rows, --unmatched drop leaves them out",
+            ));
+        }
+    }
     let grid = assemble::assemble(plan, first.into_groups(), &mut ledger)?;
     Ok((grid, ledger))
 }

@@ -4,11 +4,13 @@ use super::groups::Grouper;
 use crate::aggregate::count::Counts;
 use crate::aggregate::{Overflow, Rows, State};
 use crate::error::Error;
-use crate::ledger::Ledger;
+use crate::ledger::{Ledger, LookupAccount};
+use crate::lookup::{key_text, push_key};
 use crate::plan::Plan;
 use crate::rows::column::{Batch, Column, Data};
-use crate::rows::program::{Evaluator, Operand, Program};
+use crate::rows::program::{Evaluator, Operand, Program, Step};
 use crate::source::Reader;
+use std::collections::HashMap;
 
 /// Everything a worker has gathered.
 pub(crate) struct Worker {
@@ -21,7 +23,36 @@ pub(crate) struct Worker {
     read: u64,
     left_out: u64,
     left_out_missing: u64,
+    found: Vec<Found>,
     overflow_hints: Vec<String>,
+}
+
+/// What a lookup did for a worker's rows.
+#[derive(Clone, Default)]
+struct Found {
+    unmatched: u64,
+    keys: HashMap<String, u64>,
+    used: Vec<bool>,
+}
+
+impl Found {
+    /// Takes in what some rows have found; `on` says which of them count.
+    fn take(&mut self, rows: &Column, step: &Step, keys: &[&Column], on: impl Fn(usize) -> bool) {
+        let Data::I32(found) = &rows.data else { return };
+        for (row, &place) in found.iter().enumerate().filter(|(row, _)| on(*row)) {
+            if let Some(used) = self.used.get_mut(place as u32 as usize) {
+                *used = true;
+                continue;
+            }
+            self.unmatched += 1;
+            let mut key = String::new();
+            let mut parts = keys.iter().zip(&step.arg_kinds);
+            if !parts.all(|(k, &kind)| push_key(&mut key, &k.value(kind, row))) {
+                key = "(missing)".to_owned();
+            }
+            *self.keys.entry(key).or_default() += 1;
+        }
+    }
 }
 
 /// The groups of all rows with their states.
@@ -52,6 +83,11 @@ impl Worker {
             read: 0,
             left_out: 0,
             left_out_missing: 0,
+            found: it
+                .lookups
+                .iter()
+                .map(|l| Found { used: vec![false; l.table.lines.len()], ..Found::default() })
+                .collect(),
             overflow_hints: hints,
         }
     }
@@ -64,8 +100,8 @@ impl Worker {
         let mut some = Vec::new();
         while reader.next(&mut batch)? {
             self.read += batch.rows as u64;
-            if let Some(condition) = plan.filter {
-                self.keep(plan, condition, &mut batch, &mut kept)?;
+            if plan.filter.is_some() || plan.drops() {
+                self.keep(plan, &mut batch, &mut kept)?;
             }
             if batch.rows > 0 {
                 self.take(plan, &batch, &mut groups, &mut some)?;
@@ -81,36 +117,43 @@ impl Worker {
     }
 
     /// Drops the rows that do not meet the condition.
-    fn keep(
-        &mut self,
-        plan: &Plan,
-        condition: Operand,
-        batch: &mut Batch,
-        kept: &mut Vec<u32>,
-    ) -> Result<(), Error> {
+    fn keep(&mut self, plan: &Plan, batch: &mut Batch, kept: &mut Vec<u32>) -> Result<(), Error> {
         let inputs: Vec<&Column> = batch.columns.iter().collect();
         run(&mut self.filter, &plan.resolved.filter, &inputs, batch.rows)?;
-        let Data::Bool(truths) = &self.filter.column(condition, &inputs).data else {
-            return Ok(());
-        };
-        // Every row is written, and the place moves on only for those that are kept.
-        kept.resize(batch.rows, 0);
-        let (mut n, mut missing) = (0, 0);
-        for (row, &truth) in truths.iter().enumerate().take(batch.rows) {
-            kept[n] = row as u32;
-            n += usize::from(truth == 1);
-            missing += u64::from(truth > 1);
+        let (mut n, mut missing) = (batch.rows, 0);
+        kept.clear();
+        kept.extend(0..batch.rows as u32);
+        if let Some(condition) = plan.filter
+            && let Data::Bool(truths) = &self.filter.column(condition, &inputs).data
+        {
+            // Every row is written, and the place moves on only for those that are kept.
+            n = 0;
+            for (row, &truth) in truths.iter().enumerate().take(batch.rows) {
+                kept[n] = row as u32;
+                n += usize::from(truth == 1);
+                missing += u64::from(truth > 1);
+            }
+            kept.truncate(n);
         }
-        kept.truncate(n);
         self.left_out += (batch.rows - n) as u64;
         self.left_out_missing += missing;
-        if n < batch.rows {
+        for (i, &found) in plan.found.iter().enumerate().filter(|(i, _)| plan.drops_unmatched(*i)) {
+            let rows = self.filter.column(found, &inputs);
+            let step = step_of(&plan.resolved.filter, found);
+            let keys: Vec<&Column> =
+                step.args.iter().map(|&a| self.filter.column(a, &inputs)).collect();
+            let mut on = vec![false; batch.rows];
+            kept.iter().for_each(|&row| on[row as usize] = true);
+            self.found[i].take(rows, step, &keys, |row| on[row]);
+            kept.retain(|&row| !rows.data.is_missing(row as usize));
+        }
+        if kept.len() < batch.rows {
             for (i, column) in batch.columns.iter_mut().enumerate() {
                 if plan.resolved.used_after_filter(i) {
                     column.data.retain(kept);
                 }
             }
-            batch.rows = n;
+            batch.rows = kept.len();
         }
         Ok(())
     }
@@ -125,6 +168,13 @@ impl Worker {
         let resolved = &plan.resolved;
         let inputs: Vec<&Column> = batch.columns.iter().collect();
         run(&mut self.row, &resolved.row, &inputs, batch.rows)?;
+        for (i, &found) in plan.found.iter().enumerate().filter(|(i, _)| !plan.drops_unmatched(*i))
+        {
+            let step = step_of(&resolved.row, found);
+            let keys: Vec<&Column> =
+                step.args.iter().map(|&a| self.row.column(a, &inputs)).collect();
+            self.found[i].take(self.row.column(found, &inputs), step, &keys, |_| true);
+        }
         let keys: Vec<&Column> =
             resolved.keys.iter().map(|k| self.row.column(k.operand, &inputs)).collect();
         self.grouper.number(&keys, batch.rows, groups);
@@ -170,6 +220,13 @@ impl Worker {
             mine.resize(n);
             mine.merge(theirs.as_ref(), &map).map_err(|_| overflow(&self.overflow_hints[i]))?;
         }
+        for (mine, theirs) in self.found.iter_mut().zip(other.found) {
+            mine.unmatched += theirs.unmatched;
+            mine.used.iter_mut().zip(theirs.used).for_each(|(a, b)| *a |= b);
+            for (key, n) in theirs.keys {
+                *mine.keys.entry(key).or_default() += n;
+            }
+        }
         self.read += other.read;
         self.left_out += other.left_out;
         self.left_out_missing += other.left_out_missing;
@@ -188,7 +245,8 @@ impl Worker {
             filtered: plan.filter.is_some(),
             left_out: self.left_out,
             left_out_missing: self.left_out_missing,
-            counted: self.read - self.left_out,
+            counted: self.counts.0.iter().skip(1).sum(),
+            lookups: self.lookup_accounts(plan),
             ..Ledger::default()
         };
         let programs = [(&plan.resolved.filter, &self.filter), (&plan.resolved.row, &self.row)];
@@ -198,8 +256,32 @@ impl Worker {
         ledger
     }
 
+    fn lookup_accounts(&self, plan: &Plan) -> Vec<LookupAccount> {
+        let one = |(i, found): (usize, &Found)| {
+            let mut keys: Vec<(String, u64)> =
+                found.keys.iter().map(|(k, n)| (key_text(k), *n)).collect();
+            keys.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+            LookupAccount {
+                name: plan.resolved.lookups[i].table.name.clone(),
+                unmatched: found.unmatched,
+                dropped: plan.drops_unmatched(i),
+                keys,
+                unused: found.used.iter().filter(|u| !**u).count() as u64,
+            }
+        };
+        self.found.iter().enumerate().map(one).collect()
+    }
+
     pub(crate) fn into_groups(self) -> Groups {
         Groups { grouper: self.grouper, counts: self.counts, states: self.states }
+    }
+}
+
+/// The step that makes a column.
+fn step_of(program: &Program, operand: Operand) -> &Step {
+    match operand {
+        Operand::Step(i) => &program.steps[i],
+        Operand::Input(_) => unreachable!("the rows of a lookup are found by a step"),
     }
 }
 

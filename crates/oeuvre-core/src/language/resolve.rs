@@ -10,7 +10,8 @@ use super::parser;
 use crate::aggregate::sums::Sum;
 use crate::aggregate::{Additivity, Aggregate, ArgumentProblem};
 use crate::error::{Mistake, Written, all_of, either, nearest};
-use crate::rows::program::{Op, Operand, Program, Step, TextTest};
+use crate::lookup::Lookup;
+use crate::rows::program::{FetchColumn, FindRow, Op, Operand, Program, Step, TextTest};
 use crate::rows::scalar::{Expect, Scalar};
 use crate::value::calendar::{Period, Unit, parse_date, parse_datetime};
 use crate::value::decimal::{Decimal, MAX_DIGITS};
@@ -101,6 +102,10 @@ pub struct Resolver {
     lets: Vec<Named>,
     open: Vec<String>,
     guards: Vec<(Operand, bool)>,
+    /// The name that the columns' own table has, as it may stand before a dot.
+    pub own_name: String,
+    /// The tables whose columns are added to each row.
+    pub lookups: Vec<Lookup>,
     /// The source columns that are needed; the programs' inputs are places in this list.
     pub inputs: Vec<usize>,
     /// Over the inputs: the filter on rows.
@@ -155,6 +160,8 @@ impl Resolver {
             lets: named,
             open: Vec::new(),
             guards: Vec::new(),
+            own_name: String::new(),
+            lookups: Vec::new(),
             inputs: Vec::new(),
             filter: Program::default(),
             row: Program::default(),
@@ -164,6 +171,74 @@ impl Resolver {
             aggregates: Vec::new(),
             remarks,
         })
+    }
+
+    /// The columns of the rows.
+    pub fn columns(&self) -> &[ColumnInfo] {
+        &self.columns
+    }
+
+    /// Builds a value for each row.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn row_value(&mut self, written: &Arc<Written>, expr: &Expr) -> Resolved<Built> {
+        self.build(written, expr, Place::Row)
+    }
+
+    /// The row of a lookup that each row finds: in the filter's program or in that of the rows.
+    ///
+    /// # Errors
+    /// A mistake in the keys.
+    pub fn lookup_row(&mut self, lookup: usize, in_filter: bool) -> Resolved<Operand> {
+        let place = if in_filter { Place::Filter } else { Place::Row };
+        self.find_row(lookup, place).map(|b| b.operand)
+    }
+
+    fn find_row(&mut self, lookup: usize, place: Place) -> Resolved<Built> {
+        let (written, keys) =
+            (self.lookups[lookup].written.clone(), self.lookups[lookup].row_keys.clone());
+        let mut args = Vec::new();
+        for key in &keys {
+            // The keys mean the columns of the rows, whatever named calculations there are.
+            let lets = std::mem::take(&mut self.lets);
+            let built = self.build(&written, key, place);
+            self.lets = lets;
+            args.push(built?);
+        }
+        let places = FindRow(Arc::new(self.lookups[lookup].clone()));
+        Ok(self.step(place, &written.text, Op::FindRow(places), &args, Kind::Date))
+    }
+
+    /// A column of a lookup, by its name and perhaps the lookup's.
+    fn lookup_column(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        table: Option<&str>,
+        name: &str,
+        place: Place,
+    ) -> Resolved<Option<Built>> {
+        let mut found = Vec::new();
+        for (i, lookup) in self.lookups.iter().enumerate() {
+            if table.is_none_or(|t| t == lookup.table.name)
+                && let Some(column) = lookup.table.columns.iter().position(|c| c.name == name)
+            {
+                found.push((i, column));
+            }
+        }
+        if let [(first, _), (second, _), ..] = found[..] {
+            let names = [first, second].map(|i| format!("{}.{name}", self.lookups[i].table.name));
+            let message = format!("`{name}` stands in two lookups");
+            return Err(Mistake::new(written, expr.span.clone(), message)
+                .label(format!("write {}", either(&names))));
+        }
+        let Some(&(lookup, column)) = found.first() else { return Ok(None) };
+        let table = self.lookups[lookup].table.clone();
+        let kind = table.columns[column].kind;
+        let row = self.find_row(lookup, place)?;
+        let op = Op::Fetch(FetchColumn { table, column });
+        Ok(Some(self.step(place, &written.text[expr.span.clone()], op, &[row], kind)))
     }
 
     /// Builds the condition that rows must meet.
@@ -391,11 +466,30 @@ impl Resolver {
         expr: &Expr,
         table: Option<&str>,
         name: &str,
+        place: Place,
     ) -> Resolved<Built> {
         let mistake = |message: String| Mistake::new(written, expr.span.clone(), message);
-        if let Some(table) = table {
-            return Err(mistake(format!("there is no lookup `{table}`"))
-                .label("a name before a dot is that of a lookup"));
+        let own = table.is_none_or(|t| !self.own_name.is_empty() && t == self.own_name);
+        let of_rows = own && self.columns.iter().any(|c| c.name == name);
+        if !of_rows {
+            if let Some(built) = self.lookup_column(written, expr, table, name, place)? {
+                return Ok(built);
+            }
+            if let Some(table) = table
+                && !own
+            {
+                let known = self.lookups.iter().find(|l| l.table.name == table);
+                return Err(match known {
+                    Some(l) => {
+                        let names: Vec<&str> =
+                            l.table.columns.iter().map(|c| c.name.as_str()).collect();
+                        mistake(format!("the lookup `{table}` has no column `{name}`"))
+                            .label(format!("its columns are {}", all_of(&names)))
+                    }
+                    None => mistake(format!("there is no lookup `{table}`"))
+                        .label("a name before a dot is that of a lookup"),
+                });
+            }
         }
         let Some(at) = self.columns.iter().position(|c| c.name == name) else {
             let known: Vec<&str> = self
@@ -403,6 +497,11 @@ impl Resolver {
                 .iter()
                 .map(|c| c.name.as_str())
                 .chain(self.lets.iter().map(|n| n.name.as_str()))
+                .chain(
+                    self.lookups
+                        .iter()
+                        .flat_map(|l| l.table.columns.iter().map(|c| c.name.as_str())),
+                )
                 .collect();
             let near = nearest(name, known.iter().copied());
             let mut it = mistake(format!("there is no column `{name}`"));
@@ -540,11 +639,11 @@ impl Resolver {
                     return self.enter(written, expr, &named, |it, w, e| it.build(w, e, place));
                 }
                 if place == Place::Group {
-                    let built =
-                        self.probe(|it| it.column(written, expr, table.as_deref(), name))?;
+                    let built = self
+                        .probe(|it| it.column(written, expr, table.as_deref(), name, Place::Row))?;
                     return Err(self.row_value_outside(written, expr, built.kind));
                 }
-                self.column(written, expr, table.as_deref(), name)
+                self.column(written, expr, table.as_deref(), name, place)
             }
             Node::Negate(a) => {
                 let a = self.number(written, a, place)?;

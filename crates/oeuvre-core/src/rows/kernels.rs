@@ -2,10 +2,11 @@
 
 use super::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use super::dictionary::MISSING_CODE;
-use super::program::{Memory, Op, Step};
+use super::program::{FetchColumn, FindRow, Memory, Op, Step};
 use super::scalar::Scalar;
 use crate::aggregate::Overflow;
 use crate::language::ast::Comparison;
+use crate::lookup::{Lookup, push_key};
 use crate::value::calendar::{DAY_MICROS, Part, Unit};
 use crate::value::decimal::{Decimal, pow10};
 use crate::value::exact::{decimal_ratio, decimal_to_f64};
@@ -137,6 +138,8 @@ pub(crate) fn run(
             }
         }
         Op::TimeToDate => days(&args[0].data, &mut out.data, |d| d),
+        Op::FindRow(FindRow(lookup)) => find_rows(lookup, step, args, rows, &mut out.data, memory),
+        Op::Fetch(FetchColumn { table, column }) => fetch(&table.data[*column], &args[0].data, out),
         Op::Scalar(scalar) => apply(scalar, step, args, rows, out, memory)?,
     }
     Ok(0)
@@ -496,6 +499,57 @@ fn days(data: &Data, out: &mut Data, f: impl Fn(i32) -> i32) {
             if t == MISSING_I64 { MISSING_I32 } else { f(t.div_euclid(DAY_MICROS) as i32) }
         })),
         _ => {}
+    }
+}
+
+/// Finds the row of each key; each distinct text is looked for once.
+fn find_rows(
+    lookup: &Lookup,
+    step: &Step,
+    args: &[&Column],
+    rows: usize,
+    out: &mut Data,
+    memory: &mut Memory<'_>,
+) {
+    let out = i32s(out);
+    let find = |key: &str| lookup.places.get(key).map_or(MISSING_I32, |&row| row as i32);
+    if let [only] = args
+        && let Data::Codes(codes) = &only.data
+    {
+        let found = &mut *memory.rows_found;
+        found.extend(
+            (found.len()..only.dictionary.len()).map(|c| find(only.dictionary.text(c as u32))),
+        );
+        out.extend(codes.iter().map(|&c| found.get(c as usize).copied().unwrap_or(MISSING_I32)));
+        return;
+    }
+    let mut key = String::new();
+    for row in 0..rows {
+        key.clear();
+        let mut parts = args.iter().zip(&step.arg_kinds);
+        let whole = parts.all(|(a, &kind)| push_key(&mut key, &a.value(kind, row)));
+        out.push(if whole { find(&key) } else { MISSING_I32 });
+    }
+}
+
+/// Takes the values of a column at the rows found.
+fn fetch(column: &Column, rows: &Data, out: &mut Column) {
+    let Data::I32(rows) = rows else { return };
+    if out.dictionary.len() != column.dictionary.len() {
+        out.dictionary = column.dictionary.clone();
+    }
+    macro_rules! at {
+        ($values:expr, $missing:expr) => {
+            rows.iter().map(|&r| if r == MISSING_I32 { $missing } else { $values[r as usize] })
+        };
+    }
+    match &column.data {
+        Data::I64(v) => i64s(&mut out.data).extend(at!(v, MISSING_I64)),
+        Data::I128(v) => i128s(&mut out.data).extend(at!(v, MISSING_I128)),
+        Data::F64(v) => f64s(&mut out.data).extend(at!(v, f64::NAN)),
+        Data::Codes(v) => codes(&mut out.data).extend(at!(v, MISSING_CODE)),
+        Data::I32(v) => i32s(&mut out.data).extend(at!(v, MISSING_I32)),
+        Data::Bool(v) => bools(&mut out.data).extend(at!(v, MISSING_BOOL)),
     }
 }
 

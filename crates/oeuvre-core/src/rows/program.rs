@@ -12,6 +12,7 @@ use super::column::Column;
 use super::kernels;
 use super::scalar::Scalar;
 use crate::language::ast::Comparison;
+use crate::lookup::{Lookup, Table};
 use crate::value::calendar::{Part, Unit};
 use crate::value::{Kind, Value};
 use std::fmt;
@@ -96,6 +97,35 @@ pub enum Op {
     TimeToDate,
     /// A function of single values.
     Scalar(Scalar),
+    /// The row of a lookup that has the key; missing where none has.
+    FindRow(FindRow),
+    /// A column of a lookup, at the rows that were found.
+    Fetch(FetchColumn),
+}
+
+/// A lookup to find rows in.
+#[derive(Clone)]
+pub struct FindRow(pub Arc<Lookup>);
+
+impl fmt::Debug for FindRow {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} on {}", self.0.table.name, self.0.written.text)
+    }
+}
+
+/// A column of a lookup.
+#[derive(Clone)]
+pub struct FetchColumn {
+    /// The lookup's table.
+    pub table: Arc<Table>,
+    /// The column in it.
+    pub column: usize,
+}
+
+impl fmt::Debug for FetchColumn {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}.{}", self.table.name, self.table.columns[self.column].name)
+    }
 }
 
 /// One step.
@@ -156,6 +186,7 @@ pub struct Evaluator {
     memos: Vec<Vec<u8>>,
     maps: Vec<Vec<Vec<u32>>>,
     known: Vec<Vec<Value>>,
+    rows_found: Vec<Vec<i32>>,
     choices: Vec<u8>,
     /// Divisions by zero, by step.
     pub zero_divisions: Vec<u64>,
@@ -169,6 +200,8 @@ pub(crate) struct Memory<'a> {
     pub(crate) maps: &'a mut Vec<Vec<u32>>,
     /// Results of a function of one text, by code.
     pub(crate) known: &'a mut Vec<Value>,
+    /// Rows of a lookup found already, by code of the only key.
+    pub(crate) rows_found: &'a mut Vec<i32>,
     /// Scratch.
     pub(crate) choices: &'a mut Vec<u8>,
 }
@@ -189,6 +222,7 @@ impl Evaluator {
             memos: vec![Vec::new(); n],
             maps: vec![Vec::new(); n],
             known: vec![Vec::new(); n],
+            rows_found: vec![Vec::new(); n],
             choices: Vec::new(),
             zero_divisions: vec![0; n],
         }
@@ -213,6 +247,7 @@ impl Evaluator {
                 memo: &mut self.memos[i],
                 maps: &mut self.maps[i],
                 known: &mut self.known[i],
+                rows_found: &mut self.rows_found[i],
                 choices: &mut self.choices,
             };
             let done = kernels::run(step, &args, rows, &mut out, &mut memory);

@@ -10,7 +10,10 @@ pub(crate) mod values;
 use crate::input::{Bytes, open};
 use columns::{ColumnReader, Records, orders_of};
 use marks::{Dialect, Marks};
-use oeuvre_core::{ColumnInfo, ColumnShape, DataProblem, Error, Kind, Reader, Source, nearest};
+use oeuvre_core::rows::column::{Batch, Column, Data};
+use oeuvre_core::{
+    ColumnInfo, ColumnShape, DataProblem, Error, Kind, Reader, Source, Table, nearest,
+};
 use reader::{Pass, PieceReader};
 pub use values::{DEFAULT_MISSING, DateOrder, Forced, Shape};
 
@@ -265,6 +268,63 @@ impl CsvSource {
             }
             column.shape = shape;
         }
+    }
+
+    /// Reads all columns of all rows, with the line of each row.
+    ///
+    /// # Errors
+    /// What is wrong with the file.
+    pub fn read_whole(mut self, name: &str) -> Result<Table, Error> {
+        let lines = self.record_lines();
+        loop {
+            match self.read_once() {
+                Ok(data) => {
+                    let columns = Source::columns(&self);
+                    self.ensure_unambiguous(&(0..self.columns.len()).collect::<Vec<_>>())?;
+                    return Ok(Table { name: name.to_owned(), columns, data, lines });
+                }
+                Err(Error::Widen { column, to }) => self.widen(column, &to),
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    fn read_once(&self) -> Result<Vec<Column>, Error> {
+        let infos = Source::columns(self);
+        let wanted: Vec<usize> = (0..infos.len()).collect();
+        let mut out: Vec<Column> =
+            infos.iter().map(|c| Column::from(Data::empty(c.kind))).collect();
+        let mut batch = Batch::default();
+        for mut reader in self.scan(&wanted, 1)? {
+            while reader.next(&mut batch)? {
+                for ((to, from), info) in out.iter_mut().zip(&batch.columns).zip(&infos) {
+                    for row in 0..batch.rows {
+                        to.push(info.kind, &from.value(info.kind, row));
+                    }
+                }
+            }
+        }
+        Ok(out)
+    }
+
+    /// The line of each record.
+    fn record_lines(&self) -> Vec<u64> {
+        let mut lines = Vec::new();
+        for file in &self.files {
+            let data = &file.bytes[file.body..];
+            let data = &data[..data.len().min(u32::MAX as usize - 64)];
+            let mut marks = Marks::default();
+            marks::scan(data, data.len(), file.dialect, &mut marks);
+            let piece = reader::regular(data, &mut marks, None, file.width, self.options.ragged);
+            let (mut line, mut at) = (reader::line_of(&file.bytes, file.body), 0);
+            for start in piece.starts {
+                let breaks = data[at..start as usize].iter().filter(|&&b| b == b'\n').count();
+                line += breaks as u64;
+                at = start as usize;
+                lines.push(line);
+            }
+        }
+        lines
     }
 
     fn column_reader(&self, column: usize) -> ColumnReader {

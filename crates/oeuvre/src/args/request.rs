@@ -1,6 +1,8 @@
 //! The request: what to group, what to show.
 
-use oeuvre_core::{Request, Show, Totals, TotalsAt, Written};
+use oeuvre_core::{Error, LookupRequest, Request, Show, Totals, TotalsAt, Unmatched, Written};
+use oeuvre_data::{CsvOptions, CsvSource};
+use std::sync::Arc;
 
 /// Options that say what is asked.
 #[derive(clap::Args, Debug)]
@@ -22,6 +24,18 @@ pub(crate) struct RequestArgs {
     /// As in --let 'revenue=sum(fare * passengers)' --show 'revenue / count()'.
     #[arg(long = "let", value_name = "NAME=CALC")]
     lets: Vec<String>,
+    /// Add the columns of a second file to each row; repeatable, each with its --on.
+    ///
+    /// As in --lookup routes.csv --on 'route = code' --by coast. Its columns are also known as
+    /// routes.name, by the file's stem, or by a name of your own: --lookup 'lines=routes.csv'.
+    #[arg(long, value_name = "FILE")]
+    lookup: Vec<String>,
+    /// How a lookup is joined: column of the rows = column of the lookup, several with `and`.
+    #[arg(long, value_name = "COND")]
+    on: Vec<String>,
+    /// Rows without a match in a lookup: keep, drop or error.
+    #[arg(long, value_name = "WHAT", default_value = "keep")]
+    unmatched: UnmatchedRows,
     /// Which rows are counted, before anything is grouped; repeatable, all must hold.
     ///
     /// As in --where "status = 'sailed' and fare > 0". A row for which the condition is neither true nor
@@ -37,6 +51,16 @@ pub(crate) struct RequestArgs {
     /// Where total lines stand: top or bottom.
     #[arg(long, value_name = "WHERE", default_value = "bottom")]
     totals_at: WhereTotals,
+}
+
+#[derive(clap::ValueEnum, Clone, Copy, Debug)]
+enum UnmatchedRows {
+    /// Keep them; the lookup's columns are missing.
+    Keep,
+    /// Leave them out.
+    Drop,
+    /// Stop and name the keys.
+    Error,
 }
 
 #[derive(clap::ValueEnum, Clone, Copy, Debug)]
@@ -60,24 +84,62 @@ enum WhereTotals {
 }
 
 impl RequestArgs {
+    /// The lookups, read whole.
+    fn lookups(&self, options: &CsvOptions) -> Result<Vec<LookupRequest>, Error> {
+        if self.lookup.len() != self.on.len() {
+            return Err(Error::request_with_help(
+                format!(
+                    "{} --lookup and {} --on: each lookup needs one",
+                    self.lookup.len(),
+                    self.on.len()
+                ),
+                "write --lookup FILE --on 'column of the rows = column of the lookup'",
+            ));
+        }
+        let unmatched = match self.unmatched {
+            UnmatchedRows::Keep => Unmatched::Keep,
+            UnmatchedRows::Drop => Unmatched::Drop,
+            UnmatchedRows::Error => Unmatched::Error,
+        };
+        let mut lookups = Vec::new();
+        for (text, on) in self.lookup.iter().zip(&self.on) {
+            let (name, file) = match text.split_once('=') {
+                Some((name, file)) if !std::path::Path::new(text).exists() => (name.trim(), file),
+                _ => {
+                    let stem = std::path::Path::new(text).file_stem();
+                    (stem.and_then(|s| s.to_str()).unwrap_or(text), text.as_str())
+                }
+            };
+            let options = CsvOptions {
+                types: Vec::new(),
+                headings: None,
+                first_line_is_headings: true,
+                separator: None,
+                ..options.clone()
+            };
+            let table = CsvSource::open(&[file.to_owned()], options)?.read_whole(name)?;
+            let on = Written::new("--on", on.clone());
+            lookups.push(LookupRequest { table: Arc::new(table), on, unmatched });
+        }
+        Ok(lookups)
+    }
+
     /// The request that the options make.
-    pub(crate) fn to_request(&self) -> Result<Request, oeuvre_core::Error> {
+    pub(crate) fn to_request(&self, options: &CsvOptions) -> Result<Request, Error> {
         let written = |place: &str, texts: &[String]| {
             texts.iter().map(|t| Written::new(place, t.clone())).collect::<Vec<_>>()
         };
         let mut lets = Vec::new();
         for text in &self.lets {
             let (name, calc) = text.split_once('=').ok_or_else(|| {
-                oeuvre_core::Error::request_with_help(
+                Error::request_with_help(
                     format!("--let '{text}' has no name"),
                     "write --let 'NAME=CALC', such as --let 'revenue=sum(fare)'",
                 )
             })?;
             let name = name.trim().trim_matches('"');
             if name.is_empty() {
-                return Err(oeuvre_core::Error::request(format!(
-                    "--let '{text}' has an empty name"
-                )));
+                return Err(Error::request(format!("--let '{text}' has an empty name")));
             }
             lets.push((name.to_owned(), Written::new(format!("--let {name}"), calc.trim_start())));
         }
@@ -85,6 +147,7 @@ impl RequestArgs {
             show: self.show.iter().map(|t| Show::parse("--show", t)).collect(),
             by: written("--by", &self.by),
             lets,
+            lookups: self.lookups(options)?,
             filters: written("--where", &self.filters),
             sort: self.sort.as_ref().map(|t| Written::new("--sort", t.clone())),
             totals: match self.totals {

@@ -10,10 +10,11 @@ use std::io::{self, BufWriter, Write};
 use std::path::Path;
 
 pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
-    let request = args.request.to_request()?;
+    let options = args.reading.to_options()?;
+    let request = args.request.to_request(&options)?;
     let format = args.output.format()?;
     let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
-    let (grid, ledger) = summarize(&args.files, args.reading.to_options()?, &request, threads)?;
+    let (grid, ledger) = summarize(&args.files, options, &request, threads)?;
     let stdout = io::stdout();
     let to_file = args.output.to.is_some();
     let settings = Settings {

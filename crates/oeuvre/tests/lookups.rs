@@ -1,0 +1,90 @@
+//! Lookups: a second file whose columns are added to each row.
+
+mod common;
+use common::Folder;
+use rstest::rstest;
+
+fn folder() -> Folder {
+    let folder = Folder::with(
+        "b.csv",
+        "route,sailed_on,fare\nSKE,2025-01-05,10\nSKE,2025-02-05,20\nHAV,2025-01-09,5\nXCH,2025-01-09,7\n,2025-03-01,1\n",
+    );
+    folder.write(
+        "routes.csv",
+        "code,name,coast\nSKE,Skerry Sound,North\nHAV,Havn Crossing,North\nNES,Nesse Ferry,South\n",
+    );
+    folder.write("targets.csv", "month,coast,target\n2025-01,North,100\n2025-02,North,200\n");
+    folder
+}
+
+const ROUTES: [&str; 4] = ["--lookup", "routes.csv", "--on", "route = code"];
+
+fn ask(folder: &Folder, options: &[&str]) -> String {
+    let mut all = ROUTES.to_vec();
+    all.extend_from_slice(options);
+    folder.csv("b.csv", &all)
+}
+
+#[rstest]
+#[case(&["--by", "coast,name", "--show", "fare"], "coast,name,sum of fare\nNorth,Havn Crossing,5\nNorth,Skerry Sound,30\n(missing),(missing),8\n")]
+#[case(&["--by", "routes.coast", "--show", "count()"], "routes.coast,count()\nNorth,3\n(missing),2\n")]
+#[case(&["--where", "coast = 'North'", "--show", "fare"], "sum of fare\n35\n")]
+#[case(&["--unmatched", "drop", "--show", "fare"], "sum of fare\n35\n")]
+#[case(&["--show", "distinct(name)", "--show", "max(length(name))"], "distinct(name),max(length(name))\n2,13\n")]
+fn columns_of_a_lookup_are_used_like_any_other(#[case] options: &[&str], #[case] expected: &str) {
+    assert_eq!(ask(&folder(), options), expected);
+}
+
+#[test]
+fn a_lookup_may_need_several_keys_and_the_columns_of_another() {
+    let out = ask(
+        &folder(),
+        &[
+            "--lookup",
+            "goals=targets.csv",
+            "--on",
+            "month(sailed_on) = month and routes.coast = goals.coast",
+            "--by",
+            "month(sailed_on)",
+            "--show",
+            "fare",
+            "--show",
+            "t: max(target)",
+        ],
+    );
+    assert_eq!(out, "month(sailed_on),sum of fare,t\n2025-01,22,100\n2025-02,20,200\n2025-03,1,\n");
+}
+
+#[test]
+fn the_ledger_names_the_codes_without_a_match_and_the_lines_not_used() {
+    let folder = folder();
+    let ledger = |options: &[&str]| {
+        let mut all = vec!["summary", "b.csv", "--show", "count()"];
+        all.extend(ROUTES);
+        all.extend_from_slice(options);
+        folder.run(&all).fine().1.split_whitespace().collect::<Vec<_>>().join(" ")
+    };
+    assert!(ledger(&[]).starts_with(
+        "rows read 5 without a match in routes 2 kept: (missing) (1), XCH (1) lines of routes not used 1 counted 5"
+    ));
+    assert!(ledger(&["--unmatched", "drop", "--where", "fare < 10"]).starts_with(
+        "rows read 5 left out 2 by --where without a match in routes 2 left out: (missing) (1), XCH (1) \
+         lines of routes not used 2 counted 1"
+    ));
+}
+
+#[rstest]
+#[case(&["--lookup", "routes.csv", "--on", "route = code", "--unmatched", "error"], "2 rows have no match in routes: '(missing)' (1), 'XCH' (1)")]
+#[case(&["--lookup", "targets.csv", "--on", "route = coast"], "keys stand twice in the lookup targets: 'North' on lines 2 and 3")]
+#[case(&["--lookup", "routes.csv", "--on", "route = cod"], "there is no column `cod`")]
+#[case(&["--lookup", "routes.csv", "--on", "route > code"], "a lookup is joined by equalities")]
+#[case(&["--lookup", "routes.csv"], "each lookup needs one")]
+#[case(&["--lookup", "nowhere.csv", "--on", "route = code"], "there is no such file")]
+#[case(&["--lookup", "routes.csv", "--on", "route = code", "--by", "routes.nam"], "the lookup `routes` has no column `nam`")]
+#[case(&["--lookup", "routes.csv", "--on", "route = code", "--lookup", "g=targets.csv", "--on", "month(sailed_on) = month and routes.coast = g.coast", "--by", "coast"], "`coast` stands in two lookups")]
+fn what_is_wrong_with_a_lookup_is_said(#[case] options: &[&str], #[case] message: &str) {
+    let mut all = vec!["summary", "b.csv"];
+    all.extend_from_slice(options);
+    let error = folder().run(&all).error();
+    assert!(error.contains(message), "{error}");
+}
