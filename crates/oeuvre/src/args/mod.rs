@@ -24,6 +24,8 @@ pub(crate) enum Command {
     ///
     /// Example: oeuvre summary bookings.csv --by route --show 'count()' --show 'sum(fare)' --totals
     Summary(Box<SummaryArgs>),
+    /// List the functions of the language, or explain one with an example.
+    Functions(FunctionsArgs),
     /// Write the completions of a shell to standard output.
     Completions {
         /// Which shell.
@@ -41,6 +43,16 @@ pub(crate) struct DemoArgs {
     /// The same number always gives the same rows.
     #[arg(long, value_name = "N", default_value_t = 20_000, value_parser = clap::value_parser!(u64).range(1..=1_000_000_000))]
     pub(crate) rows: u64,
+}
+
+#[derive(clap::Args, Debug)]
+pub(crate) struct FunctionsArgs {
+    /// The function to explain.
+    #[arg(value_name = "WORD")]
+    pub(crate) word: Option<String>,
+    /// Write all of them with their examples as a Markdown page.
+    #[arg(long)]
+    pub(crate) markdown: bool,
 }
 
 #[derive(clap::Args, Debug)]

@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod demo;
+mod functions;
 pub(crate) mod summary;
 
 use crate::args::{Args, Command};
@@ -37,6 +38,7 @@ pub(crate) fn run(args: Args) -> Result<(), Failure> {
     match args.command {
         Command::Demo(args) => demo::run(&args),
         Command::Summary(args) => summary::run(&args),
+        Command::Functions(args) => functions::run(&args),
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Args::command(), "oeuvre", &mut io::stdout());
             Ok(())
