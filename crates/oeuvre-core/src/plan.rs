@@ -150,7 +150,7 @@ fn add_results(
         let mut heading = heading.map_or(suggested, str::to_owned);
         // Headings name the figures in files, so that no two may be the same.
         let taken = |h: &str| {
-            results.iter().any(|r| r.heading == h) || resolved.keys.iter().any(|k| k.heading == h)
+            results.iter().any(|r| r.heading == h) || resolved.keys().iter().any(|k| k.heading == h)
         };
         if taken(&heading) {
             let mut n = 2;

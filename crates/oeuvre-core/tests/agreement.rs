@@ -170,6 +170,19 @@ fn along(rows: &[&Vec<Value>], last: bool) -> Value {
     it.map_or(Value::Missing, |r| r[FARE].clone())
 }
 
+/// The rows in groups of equal values.
+fn by<'a>(rows: &[&'a Vec<Value>], columns: &[usize]) -> Vec<Vec<&'a Vec<Value>>> {
+    let mut groups: Vec<Vec<&Vec<Value>>> = Vec::new();
+    for &row in rows {
+        let same = |g: &&mut Vec<&Vec<Value>>| columns.iter().all(|&c| g[0][c] == row[c]);
+        match groups.iter_mut().find(same) {
+            Some(group) => group.push(row),
+            None => groups.push(vec![row]),
+        }
+    }
+    groups
+}
+
 /// Fare and grade of the rows that have both.
 fn pairs(rows: &[&Vec<Value>]) -> Vec<(i128, i128)> {
     let whole = |v: &Value| if let Value::Number(d) = v { Some(d.mantissa) } else { None };
@@ -265,6 +278,29 @@ const AGGREGATES: &[(&str, Plain)] = &[
     ("sum(fare) / count()", |r| match cents(r).len() {
         0 => Value::Missing,
         _ => over(cents(r).iter().map(|&c| BigInt::from(c)).sum(), BigInt::from(100 * r.len())),
+    }),
+    ("max(sum(fare) per vessel)", |r| {
+        let sums = by(r, &[VESSEL])
+            .into_iter()
+            .filter(|g| !cents(g).is_empty())
+            .map(|g| cents(&g).iter().sum::<i128>());
+        sums.max().map_or(Value::Missing, money)
+    }),
+    ("median(count() per vessel, grade)", |r| {
+        let mut n: Vec<i128> = by(r, &[VESSEL, GRADE]).iter().map(|g| g.len() as i128).collect();
+        n.sort();
+        match n.len() {
+            0 => Value::Missing,
+            len => over(BigInt::from(n[(len - 1) / 2] + n[len / 2]), BigInt::from(2)),
+        }
+    }),
+    ("sum(max(count() per grade) per vessel where count() > 1)", |r| {
+        let most = by(r, &[VESSEL])
+            .into_iter()
+            .filter(|g| g.len() > 1)
+            .map(|g| by(&g, &[GRADE]).iter().map(Vec::len).max().unwrap_or(0));
+        let all: Vec<usize> = most.collect();
+        if all.is_empty() { Value::Missing } else { whole(all.iter().sum()) }
     }),
     ("mode(vessel)", |r| {
         let texts: Vec<String> = present(r, VESSEL).into_iter().map(Value::to_string).collect();

@@ -10,7 +10,11 @@ fn page(name: &str) -> String {
 #[test]
 fn the_page_of_functions_is_made_by_the_program_with_every_example_worked_out() {
     let made = Folder::new().run(&["functions", "--markdown"]).ok();
-    assert_eq!(page("docs/functions.md"), made, "make it again: oeuvre functions --markdown > docs/functions.md");
+    assert_eq!(
+        page("docs/functions.md"),
+        made,
+        "make it again: oeuvre functions --markdown > docs/functions.md"
+    );
 }
 
 #[test]

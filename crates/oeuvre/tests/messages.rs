@@ -25,6 +25,12 @@ fn error(args: &[&str]) -> String {
     "`sum` stands where each row has a value of its own",
     "an aggregate inside an aggregate"
 )]
+#[case(
+    "mean(sum(fare) per sum(fare))",
+    "rows cannot be grouped by a result",
+    "`per` takes columns"
+)]
+#[case("mean(fare per route)", "`fare` has a value on each row", "")]
 #[case("count(where fare)", "expected a condition, found a number", "compare it with something")]
 #[case("count(where route = 3)", "text cannot be compared with a number", "route = '3'")]
 #[case("count(where sailed_on > 2025)", "a date cannot be compared with a number", "'2025-03-14'")]

@@ -1,8 +1,8 @@
 //! From groups with states to the table: levels, results, order, totals, marks.
 
 use super::groups::Codes;
-use super::worker::{Groups, note_zero_divisions, result_overflow, run};
-use crate::aggregate::State;
+use super::scope;
+use super::worker::Gathered;
 use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::ledger::Ledger;
@@ -10,7 +10,7 @@ use crate::plan::{Plan, SortBy};
 use crate::request::TotalsAt;
 use crate::rows::column::{Column, Data};
 use crate::rows::interner::Pairs;
-use crate::rows::program::{Evaluator, Operand};
+use crate::rows::program::Operand;
 use crate::value::Kind;
 use std::cmp::Ordering;
 
@@ -36,9 +36,14 @@ fn wanted(plan: &Plan) -> Vec<Operand> {
     plan.results.iter().map(|r| r.built.operand).chain(sorts).collect()
 }
 
-pub(crate) fn assemble(plan: &Plan, groups: Groups, ledger: &mut Ledger) -> Result<Grid, Error> {
-    let keys = plan.resolved.keys.len();
-    let (levels, ranks) = levels(plan, &groups, ledger)?;
+pub(crate) fn assemble(
+    plan: &Plan,
+    scopes: &[Gathered],
+    ledger: &mut Ledger,
+) -> Result<Grid, Error> {
+    let groups = &scopes[0];
+    let keys = plan.resolved.keys().len();
+    let (levels, ranks) = levels(plan, scopes, ledger)?;
     let order = Order { plan, levels: &levels, ranks: &ranks };
     let children = children(&levels);
     let mut places: Vec<(Line, u32)> = Vec::new();
@@ -56,7 +61,7 @@ pub(crate) fn assemble(plan: &Plan, groups: Groups, ledger: &mut Ledger) -> Resu
     let mut grid = Grid {
         by: plan
             .resolved
-            .keys
+            .keys()
             .iter()
             .map(|k| Heading { name: k.heading.clone(), kind: k.kind })
             .collect(),
@@ -88,11 +93,11 @@ pub(crate) fn assemble(plan: &Plan, groups: Groups, ledger: &mut Ledger) -> Resu
 /// program over it. Levels that are not needed have nodes but no results.
 fn levels(
     plan: &Plan,
-    groups: &Groups,
+    scopes: &[Gathered],
     ledger: &mut Ledger,
 ) -> Result<(Vec<Level>, Vec<Vec<u32>>), Error> {
-    let resolved = &plan.resolved;
-    let keys = resolved.keys.len();
+    let groups = &scopes[0];
+    let keys = plan.resolved.keys().len();
     let codes = groups.grouper.key_codes();
     // Groups that only rows left out would have belonged to are dropped; without keys there is
     // always one group, so that a count of nothing is 0.
@@ -120,23 +125,10 @@ fn levels(
             nodes = pairs.pairs().iter().map(|&(parent, code)| Node { parent, code }).collect();
         }
         let results = if needed(depth) {
-            let mut map = vec![0u32; counts.len()];
-            for (&g, &number) in present.iter().zip(&numbers) {
-                map[g as usize + 1] = number + 1;
-            }
-            let mut path: Vec<Vec<u32>> = vec![Vec::new(); depth];
-            let mut seen = vec![false; nodes.len()];
-            for codes in &mut path {
-                codes.resize(nodes.len(), 0);
-            }
-            for (&g, &number) in present.iter().zip(&numbers) {
-                if !std::mem::replace(&mut seen[number as usize], true) {
-                    for (d, codes_of_key) in path.iter_mut().enumerate() {
-                        codes_of_key[number as usize] = codes[d][g as usize];
-                    }
-                }
-            }
-            level_results(plan, groups, &map, nodes.len(), &path, ledger)?
+            let kept: Vec<usize> = (0..depth).collect();
+            let level = scope::evaluate(&plan.resolved, scopes, 0, &kept, ledger)?;
+            let inputs: Vec<&Column> = level.inputs.iter().collect();
+            wanted(plan).into_iter().map(|o| level.evaluator.column(o, &inputs).clone()).collect()
         } else {
             Vec::new()
         };
@@ -145,43 +137,6 @@ fn levels(
     }
     let ranks = groups.grouper.codes.iter().map(Codes::ranks).collect();
     Ok((levels, ranks))
-}
-
-/// The results of one level, whose groups are given by `map` from all groups.
-fn level_results(
-    plan: &Plan,
-    groups: &Groups,
-    map: &[u32],
-    n: usize,
-    path: &[Vec<u32>],
-    ledger: &mut Ledger,
-) -> Result<Vec<Column>, Error> {
-    let resolved = &plan.resolved;
-    let mut states: Vec<Box<dyn State>> = Vec::new();
-    for state in &groups.states {
-        let mut coarse = state.fresh();
-        coarse.resize(n + 1);
-        coarse.merge(state.as_ref(), map).map_err(result_overflow)?;
-        states.push(coarse);
-    }
-    let mut columns: Vec<Column> = Vec::new();
-    for (i, key) in resolved.keys.iter().enumerate() {
-        columns.push(match path.get(i) {
-            Some(codes) => groups.grouper.codes[i].column(key.kind, codes.iter().copied()),
-            None => groups.grouper.codes[i].column(key.kind, std::iter::repeat_n(0, n)),
-        });
-    }
-    for aggregate in &resolved.aggregates {
-        let kinds: Vec<Kind> =
-            resolved.states[aggregate.state].args.iter().map(|a| a.kind).collect();
-        let column = aggregate.aggregate.finish(states[aggregate.state].as_ref(), &kinds);
-        columns.push(column.map_err(result_overflow)?);
-    }
-    let inputs: Vec<&Column> = columns.iter().collect();
-    let mut evaluator = Evaluator::new(&resolved.group);
-    run(&mut evaluator, &resolved.group, &inputs, n)?;
-    note_zero_divisions(&resolved.group, &evaluator, ledger);
-    Ok(wanted(plan).into_iter().map(|o| evaluator.column(o, &inputs).clone()).collect())
 }
 
 /// For each level but the last, the nodes one key deeper, by parent.
@@ -294,7 +249,7 @@ fn cell_order(column: &Column, a: u32, b: u32, descending: bool) -> Ordering {
 
 /// The labels of the lines, key by key.
 fn labels(plan: &Plan, codes: &[Codes], levels: &[Level], places: &[(Line, u32)]) -> Vec<Column> {
-    let keys = plan.resolved.keys.len();
+    let keys = plan.resolved.keys().len();
     let mut out = vec![Vec::with_capacity(places.len()); keys];
     for (line, node) in places {
         let mut node = *node;
@@ -311,7 +266,7 @@ fn labels(plan: &Plan, codes: &[Codes], levels: &[Level], places: &[(Line, u32)]
     }
     out.iter()
         .enumerate()
-        .map(|(k, list)| codes[k].column(plan.resolved.keys[k].kind, list.iter().copied()))
+        .map(|(k, list)| codes[k].column(plan.resolved.keys()[k].kind, list.iter().copied()))
         .collect()
 }
 

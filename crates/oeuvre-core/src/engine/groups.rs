@@ -61,7 +61,7 @@ impl Codes {
     }
 
     /// The codes that another worker's codes have here.
-    fn absorb(&mut self, other: &Codes) -> Vec<u32> {
+    pub(crate) fn absorb(&mut self, other: &Codes) -> Vec<u32> {
         let map = match (self, other) {
             (Codes::Text(mine), Codes::Text(theirs)) => mine.absorb(theirs),
             (Codes::Whole(mine), Codes::Whole(theirs)) => mine.absorb(theirs),

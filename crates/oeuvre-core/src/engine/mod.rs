@@ -6,6 +6,7 @@
 
 mod assemble;
 mod groups;
+mod scope;
 mod worker;
 
 use crate::error::Error;
@@ -91,6 +92,6 @@ pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Le
             ));
         }
     }
-    let grid = assemble::assemble(plan, first.into_groups(), &mut ledger)?;
+    let grid = assemble::assemble(plan, &first.into_scopes(), &mut ledger)?;
     Ok((grid, ledger))
 }

@@ -4,6 +4,7 @@ use super::groups::Grouper;
 use crate::aggregate::count::Counts;
 use crate::aggregate::{Overflow, Rows, State};
 use crate::error::Error;
+use crate::language::resolve::Scope;
 use crate::ledger::{Ledger, LookupAccount};
 use crate::lookup::{key_text, push_key};
 use crate::plan::Plan;
@@ -14,17 +15,14 @@ use std::collections::HashMap;
 
 /// Everything a worker has gathered.
 pub(crate) struct Worker {
-    grouper: Grouper,
-    /// Rows counted in each group.
-    counts: Counts,
-    states: Vec<Box<dyn State>>,
+    /// For each scope of the plan.
+    scopes: Vec<Gathered>,
     filter: Evaluator,
     row: Evaluator,
     read: u64,
     left_out: u64,
     left_out_missing: u64,
     found: Vec<Found>,
-    overflow_hints: Vec<String>,
 }
 
 /// What a lookup did for a worker's rows.
@@ -55,9 +53,10 @@ impl Found {
     }
 }
 
-/// The groups of all rows with their states.
-pub(crate) struct Groups {
+/// The groups of a scope with their states.
+pub(crate) struct Gathered {
     pub(crate) grouper: Grouper,
+    /// Rows counted in each group.
     pub(crate) counts: Counts,
     pub(crate) states: Vec<Box<dyn State>>,
 }
@@ -65,19 +64,17 @@ pub(crate) struct Groups {
 impl Worker {
     pub(crate) fn new(plan: &Plan) -> Worker {
         let it = &plan.resolved;
-        let states = it
-            .states
-            .iter()
-            .map(|s| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>()));
-        let hints =
-            it.aggregates.iter().fold(vec![String::new(); it.states.len()], |mut hints, a| {
-                hints[a.state] = "the sum".to_owned();
-                hints
-            });
-        Worker {
-            grouper: Grouper::new(it.keys.iter().map(|k| k.kind)),
+        let gather = |scope: &Scope| Gathered {
+            grouper: Grouper::new(scope.keys.iter().map(|k| k.kind)),
             counts: Counts::default(),
-            states: states.collect(),
+            states: scope
+                .states
+                .iter()
+                .map(|s| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>()))
+                .collect(),
+        };
+        Worker {
+            scopes: it.scopes.iter().map(gather).collect(),
             filter: Evaluator::new(&it.filter),
             row: Evaluator::new(&it.row),
             read: 0,
@@ -88,7 +85,6 @@ impl Worker {
                 .iter()
                 .map(|l| Found { used: vec![false; l.table.lines.len()], ..Found::default() })
                 .collect(),
-            overflow_hints: hints,
         }
     }
 
@@ -109,9 +105,11 @@ impl Worker {
         }
         let inputs: Vec<&Column> = batch.columns.iter().collect();
         if inputs.len() == plan.resolved.inputs.len() {
-            let keys: Vec<&Column> =
-                plan.resolved.keys.iter().map(|k| self.row.column(k.operand, &inputs)).collect();
-            self.grouper.finish(&keys);
+            for (scope, plan) in self.scopes.iter_mut().zip(&plan.resolved.scopes) {
+                let keys: Vec<&Column> =
+                    plan.keys.iter().map(|k| self.row.column(k.operand, &inputs)).collect();
+                scope.grouper.finish(&keys);
+            }
         }
         Ok(())
     }
@@ -175,50 +173,23 @@ impl Worker {
                 step.args.iter().map(|&a| self.row.column(a, &inputs)).collect();
             self.found[i].take(self.row.column(found, &inputs), step, &keys, |_| true);
         }
-        let keys: Vec<&Column> =
-            resolved.keys.iter().map(|k| self.row.column(k.operand, &inputs)).collect();
-        self.grouper.number(&keys, batch.rows, groups);
-        let n = self.grouper.groups();
-        let piece = batch.piece;
-        self.counts.resize(n);
-        self.counts.update(Rows { groups, args: &[], piece }).map_err(|_| overflow("the count"))?;
-        let mut current: Option<Operand> = None;
-        for (i, (state, plan)) in self.states.iter_mut().zip(&resolved.states).enumerate() {
-            state.resize(n);
-            let args: Vec<&Column> =
-                plan.args.iter().map(|a| self.row.column(a.operand, &inputs)).collect();
-            let groups: &[u32] = match plan.condition {
-                None => groups,
-                Some(condition) => {
-                    if current != Some(condition) {
-                        if let Data::Bool(truths) = &self.row.column(condition, &inputs).data {
-                            some.clear();
-                            // Group 0 is the waste group.
-                            some.extend(
-                                groups.iter().zip(truths).map(|(&g, &t)| g * u32::from(t == 1)),
-                            );
-                        }
-                        current = Some(condition);
-                    }
-                    some
-                }
-            };
-            state
-                .update(Rows { groups, args: &args, piece })
-                .map_err(|_| overflow(&self.overflow_hints[i]))?;
+        for (scope, plan) in self.scopes.iter_mut().zip(&resolved.scopes) {
+            scope.take(plan, &self.row, &inputs, batch, groups, some)?;
         }
         Ok(())
     }
 
     /// Takes in what another worker has gathered.
     pub(crate) fn absorb(&mut self, other: Worker) -> Result<(), Error> {
-        let map = self.grouper.absorb(&other.grouper);
-        let n = self.grouper.groups();
-        self.counts.resize(n);
-        self.counts.merge(&other.counts, &map).map_err(|_| overflow("the count"))?;
-        for (i, (mine, theirs)) in self.states.iter_mut().zip(&other.states).enumerate() {
-            mine.resize(n);
-            mine.merge(theirs.as_ref(), &map).map_err(|_| overflow(&self.overflow_hints[i]))?;
+        for (mine, theirs) in self.scopes.iter_mut().zip(&other.scopes) {
+            let map = mine.grouper.absorb(&theirs.grouper);
+            let n = mine.grouper.groups();
+            mine.counts.resize(n);
+            mine.counts.merge(&theirs.counts, &map).map_err(result_overflow)?;
+            for (mine, theirs) in mine.states.iter_mut().zip(&theirs.states) {
+                mine.resize(n);
+                mine.merge(theirs.as_ref(), &map).map_err(result_overflow)?;
+            }
         }
         for (mine, theirs) in self.found.iter_mut().zip(other.found) {
             mine.unmatched += theirs.unmatched;
@@ -245,7 +216,7 @@ impl Worker {
             filtered: plan.filter.is_some(),
             left_out: self.left_out,
             left_out_missing: self.left_out_missing,
-            counted: self.counts.0.iter().skip(1).sum(),
+            counted: self.scopes[0].counts.0.iter().skip(1).sum(),
             lookups: self.lookup_accounts(plan),
             ..Ledger::default()
         };
@@ -272,8 +243,54 @@ impl Worker {
         self.found.iter().enumerate().map(one).collect()
     }
 
-    pub(crate) fn into_groups(self) -> Groups {
-        Groups { grouper: self.grouper, counts: self.counts, states: self.states }
+    pub(crate) fn into_scopes(self) -> Vec<Gathered> {
+        self.scopes
+    }
+}
+
+impl Gathered {
+    /// Takes in a batch.
+    fn take(
+        &mut self,
+        plan: &Scope,
+        row: &Evaluator,
+        inputs: &[&Column],
+        batch: &Batch,
+        groups: &mut Vec<u32>,
+        some: &mut Vec<u32>,
+    ) -> Result<(), Error> {
+        let keys: Vec<&Column> = plan.keys.iter().map(|k| row.column(k.operand, inputs)).collect();
+        self.grouper.number(&keys, batch.rows, groups);
+        let n = self.grouper.groups();
+        let piece = batch.piece;
+        self.counts.resize(n);
+        self.counts.update(Rows { groups, args: &[], piece }).map_err(result_overflow)?;
+        let mut current: Option<Operand> = None;
+        for (state, plan) in self.states.iter_mut().zip(&plan.states) {
+            state.resize(n);
+            let args: Vec<&Column> =
+                plan.args.iter().map(|a| row.column(a.operand, inputs)).collect();
+            let groups: &[u32] = match plan.condition {
+                None => groups,
+                Some(condition) => {
+                    if current != Some(condition) {
+                        only_where(groups, row.column(condition, inputs), some);
+                        current = Some(condition);
+                    }
+                    some
+                }
+            };
+            state.update(Rows { groups, args: &args, piece }).map_err(result_overflow)?;
+        }
+        Ok(())
+    }
+}
+
+/// The groups of the rows for which a condition holds; the others go to the waste group.
+pub(crate) fn only_where(groups: &[u32], condition: &Column, some: &mut Vec<u32>) {
+    some.clear();
+    if let Data::Bool(truths) = &condition.data {
+        some.extend(groups.iter().zip(truths).map(|(&g, &t)| g * u32::from(t == 1)));
     }
 }
 

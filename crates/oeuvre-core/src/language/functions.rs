@@ -115,9 +115,9 @@ pub enum RowCall {
     Scalar(Scalar),
 }
 
-const WHERE: &[ClauseWord] = &[ClauseWord::Where];
-const WHERE_ALONG: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Along];
-const WHERE_METHOD: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Method];
+const WHERE: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Per];
+const WHERE_ALONG: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Along, ClauseWord::Per];
+const WHERE_METHOD: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Method, ClauseWord::Per];
 const SKIPPED: &str = "missing values are left out; missing when none is left";
 const MISSING: &str = "missing where the date is";
 

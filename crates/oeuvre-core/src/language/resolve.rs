@@ -53,8 +53,12 @@ pub enum Level {
 enum Place {
     Filter,
     Row,
-    Group,
+    /// The groups of a scope.
+    Group(usize),
 }
+
+/// The groups of the table.
+const TABLE: usize = 0;
 
 /// A calculation that has been built.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -79,10 +83,40 @@ pub struct StatePlan {
 pub struct AggregatePlan {
     /// Finishes the state.
     pub aggregate: Arc<dyn Aggregate>,
-    /// The state's number.
-    pub state: usize,
+    /// Where the state comes from.
+    pub from: From,
     /// The kind of the result.
     pub kind: Kind,
+}
+
+/// Where the state of an aggregate comes from.
+pub enum From {
+    /// From rows: the state's number in its scope.
+    Rows(usize),
+    /// From the groups of a finer scope, whose results are taken in like rows.
+    Groups {
+        /// The scope.
+        scope: usize,
+        /// The arguments in the scope's group program.
+        args: Vec<Built>,
+        /// The condition in it.
+        condition: Option<Operand>,
+    },
+}
+
+/// Groups of rows, with what is worked out for each.
+#[derive(Default)]
+pub struct Scope {
+    /// What rows are grouped by: the keys of the scope around it first, then its own.
+    pub keys: Vec<KeyPlan>,
+    /// How many of the keys are those of the scope around it.
+    pub outer: usize,
+    /// Over the keys, then the aggregates.
+    pub group: Program,
+    /// The states to keep for each group.
+    pub states: Vec<StatePlan>,
+    /// The inputs of the group program behind the keys.
+    pub aggregates: Vec<AggregatePlan>,
 }
 
 /// A key that rows are grouped by.
@@ -112,14 +146,8 @@ pub struct Resolver {
     pub filter: Program,
     /// Over the inputs: keys, arguments and conditions of aggregates.
     pub row: Program,
-    /// Over the keys, then the aggregates.
-    pub group: Program,
-    /// What rows are grouped by.
-    pub keys: Vec<KeyPlan>,
-    /// The states to keep for each group.
-    pub states: Vec<StatePlan>,
-    /// The inputs of the group program behind the keys.
-    pub aggregates: Vec<AggregatePlan>,
+    /// The groups of the table, and the finer ones inside aggregates with `per`.
+    pub scopes: Vec<Scope>,
     /// What readers should be told, such as a name that hides a column.
     pub remarks: Vec<String>,
 }
@@ -165,10 +193,7 @@ impl Resolver {
             inputs: Vec::new(),
             filter: Program::default(),
             row: Program::default(),
-            group: Program::default(),
-            keys: Vec::new(),
-            states: Vec::new(),
-            aggregates: Vec::new(),
+            scopes: vec![Scope::default()],
             remarks,
         })
     }
@@ -254,9 +279,11 @@ impl Resolver {
     pub fn used_after_filter(&self, input: usize) -> bool {
         let is = |o: &Operand| *o == Operand::Input(input);
         self.row.steps.iter().any(|s| s.args.iter().any(is))
-            || self.keys.iter().any(|k| is(&k.operand))
-            || self.states.iter().any(|s| {
-                s.args.iter().any(|a| is(&a.operand)) || s.condition.is_some_and(|c| is(&c))
+            || self.scopes.iter().any(|scope| {
+                scope.keys.iter().any(|k| is(&k.operand))
+                    || scope.states.iter().any(|s| {
+                        s.args.iter().any(|a| is(&a.operand)) || s.condition.is_some_and(|c| is(&c))
+                    })
             })
     }
 
@@ -281,7 +308,7 @@ impl Resolver {
                     .help("group by a column or by a calculation on each row, such as month(sailed_on)"));
             }
             let built = self.build(written, &expr, Place::Row)?;
-            if self.keys.iter().any(|k| k.operand == built.operand) {
+            if self.keys().iter().any(|k| k.operand == built.operand) {
                 let text = &written.text[expr.span.clone()];
                 return Err(Mistake::new(
                     written,
@@ -290,7 +317,8 @@ impl Resolver {
                 ));
             }
             let heading = heading_of(written, &expr);
-            self.keys.push(KeyPlan { heading, operand: built.operand, kind: built.kind });
+            let key = KeyPlan { heading, operand: built.operand, kind: built.kind };
+            self.scopes[TABLE].keys.push(key);
         }
         Ok(())
     }
@@ -314,14 +342,14 @@ impl Resolver {
             let built = self.build(written, expr, Place::Row)?;
             return match built.kind {
                 kind if kind.is_number() => Ok((
-                    self.aggregate(Arc::new(Sum), vec![built], None, kind),
+                    self.aggregate(TABLE, Arc::new(Sum), vec![built], None, kind),
                     format!("sum of {text}"),
                     None,
                 )),
                 kind => Err(self.row_value_outside(written, expr, kind)),
             };
         }
-        let built = self.build(written, expr, Place::Group)?;
+        let built = self.build(written, expr, Place::Group(TABLE))?;
         let note = self.note(written, expr);
         Ok((built, text, note))
     }
@@ -331,12 +359,22 @@ impl Resolver {
     /// # Errors
     /// A mistake in it.
     pub fn key_of(&mut self, written: &Arc<Written>, expr: &Expr) -> Resolved<Option<Built>> {
-        if self.keys.is_empty() || self.level(written, expr)? != Level::Row {
+        self.key_in(TABLE, written, expr)
+    }
+
+    fn key_in(
+        &mut self,
+        scope: usize,
+        written: &Arc<Written>,
+        expr: &Expr,
+    ) -> Resolved<Option<Built>> {
+        if self.scopes[scope].keys.is_empty() || self.level(written, expr)? != Level::Row {
             return Ok(None);
         }
         let built = self.probe(|it| it.build(written, expr, Place::Row))?;
-        let place = self.keys.iter().position(|k| k.operand == built.operand);
-        Ok(place.map(|i| Built { operand: Operand::Input(i), kind: self.keys[i].kind }))
+        let keys = &self.scopes[scope].keys;
+        let place = keys.iter().position(|k| k.operand == built.operand);
+        Ok(place.map(|i| Built { operand: Operand::Input(i), kind: keys[i].kind }))
     }
 
     /// Why the lines of a result need not add up to its total; `None` where they do.
@@ -360,6 +398,9 @@ impl Resolver {
             }
             Node::Binary(Operator::Divide, ..) => {
                 Some("a ratio of the figures on its own line, not a sum of the lines".into())
+            }
+            Node::Call(call) if call.clauses.iter().any(|c| c.word == ClauseWord::Per) => {
+                Some("worked out from the groups after `per`, not a sum of the lines".into())
             }
             Node::Call(call) => match functions::find(&call.name).map(|f| &f.call) {
                 Some(Call::Aggregate { make, parameters }) => match make(&given(call, *parameters))
@@ -552,7 +593,7 @@ impl Resolver {
         match place {
             Place::Filter => &mut self.filter,
             Place::Row => &mut self.row,
-            Place::Group => &mut self.group,
+            Place::Group(scope) => &mut self.scopes[scope].group,
         }
     }
 
@@ -577,23 +618,68 @@ impl Resolver {
         self.step(place, text, Op::Constant(value), &[], kind)
     }
 
-    /// Adds an aggregate and gives the group program's input.
+    /// What the table's rows are grouped by.
+    pub fn keys(&self) -> &[KeyPlan] {
+        &self.scopes[TABLE].keys
+    }
+
+    /// Adds an aggregate over rows and gives the group program's input.
     fn aggregate(
         &mut self,
+        scope: usize,
         aggregate: Arc<dyn Aggregate>,
         args: Vec<Built>,
         condition: Option<Operand>,
         kind: Kind,
     ) -> Built {
+        let it = &mut self.scopes[scope];
         let same = |s: &StatePlan| {
             s.aggregate.family() == aggregate.family() && s.args == args && s.condition == condition
         };
-        let state = self.states.iter().position(same).unwrap_or_else(|| {
-            self.states.push(StatePlan { aggregate: aggregate.clone(), args, condition });
-            self.states.len() - 1
+        let state = it.states.iter().position(same).unwrap_or_else(|| {
+            it.states.push(StatePlan { aggregate: aggregate.clone(), args, condition });
+            it.states.len() - 1
         });
-        self.aggregates.push(AggregatePlan { aggregate, state, kind });
-        Built { operand: Operand::Input(self.keys.len() + self.aggregates.len() - 1), kind }
+        self.add_aggregate(scope, AggregatePlan { aggregate, from: From::Rows(state), kind })
+    }
+
+    fn add_aggregate(&mut self, scope: usize, plan: AggregatePlan) -> Built {
+        let it = &mut self.scopes[scope];
+        let kind = plan.kind;
+        it.aggregates.push(plan);
+        Built { operand: Operand::Input(it.keys.len() + it.aggregates.len() - 1), kind }
+    }
+
+    /// A scope finer than another by the keys of `per`.
+    fn finer(&mut self, scope: usize, written: &Arc<Written>, exprs: &[Expr]) -> Resolved<usize> {
+        let mut keys = self.scopes[scope].keys.clone();
+        let outer = keys.len();
+        for expr in exprs {
+            if self.level(written, expr)? == Level::Group {
+                return Err(Mistake::new(
+                    written,
+                    expr.span.clone(),
+                    "rows cannot be grouped by a result",
+                )
+                .label("`per` takes columns and calculations on each row"));
+            }
+            let built = self.build(written, expr, Place::Row)?;
+            keys.push(KeyPlan {
+                heading: heading_of(written, expr),
+                operand: built.operand,
+                kind: built.kind,
+            });
+        }
+        // The same groups serve several aggregates.
+        let operands = |keys: &[KeyPlan]| keys.iter().map(|k| k.operand).collect::<Vec<_>>();
+        let same = self.scopes.iter().position(|s| {
+            s.outer == outer && operands(&s.keys) == operands(&keys) && !s.keys.is_empty()
+        });
+        if let Some(known) = same.filter(|&s| s != TABLE) {
+            return Ok(known);
+        }
+        self.scopes.push(Scope { keys, outer, ..Scope::default() });
+        Ok(self.scopes.len() - 1)
     }
 
     fn condition(
@@ -614,8 +700,8 @@ impl Resolver {
 
     fn build(&mut self, written: &Arc<Written>, expr: &Expr, place: Place) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
-        if place == Place::Group
-            && let Some(key) = self.key_of(written, expr)?
+        if let Place::Group(scope) = place
+            && let Some(key) = self.key_in(scope, written, expr)?
         {
             return Ok(key);
         }
@@ -638,7 +724,7 @@ impl Resolver {
                 {
                     return self.enter(written, expr, &named, |it, w, e| it.build(w, e, place));
                 }
-                if place == Place::Group {
+                if let Place::Group(_) = place {
                     let built = self
                         .probe(|it| it.column(written, expr, table.as_deref(), name, Place::Row))?;
                     return Err(self.row_value_outside(written, expr, built.kind));
@@ -1296,23 +1382,21 @@ impl Resolver {
     /// Builds something only to learn of it, and leaves nothing behind.
     fn probe<T>(&mut self, build: impl FnOnce(&mut Self) -> Resolved<T>) -> Resolved<T> {
         let lengths = |it: &Self| {
-            [
-                it.filter.steps.len(),
-                it.row.steps.len(),
-                it.group.steps.len(),
-                it.inputs.len(),
-                it.states.len(),
-                it.aggregates.len(),
-            ]
+            [it.filter.steps.len(), it.row.steps.len(), it.inputs.len(), it.scopes.len()]
         };
         let before = lengths(self);
+        let of_scope = |s: &Scope| [s.group.steps.len(), s.states.len(), s.aggregates.len()];
+        let scopes: Vec<[usize; 3]> = self.scopes.iter().map(of_scope).collect();
         let result = build(self);
         self.filter.steps.truncate(before[0]);
         self.row.steps.truncate(before[1]);
-        self.group.steps.truncate(before[2]);
-        self.inputs.truncate(before[3]);
-        self.states.truncate(before[4]);
-        self.aggregates.truncate(before[5]);
+        self.inputs.truncate(before[2]);
+        self.scopes.truncate(before[3]);
+        for (scope, [steps, states, aggregates]) in self.scopes.iter_mut().zip(scopes) {
+            scope.group.steps.truncate(steps);
+            scope.states.truncate(states);
+            scope.aggregates.truncate(aggregates);
+        }
         result
     }
 
@@ -1336,15 +1420,26 @@ impl Resolver {
                     "`{}` stands where each row has a value of its own",
                     call.name
                 ))
-                .label("an aggregate inside an aggregate or a key"));
+                .label("an aggregate inside an aggregate or a key")
+                .help(format!(
+                    "of the results of smaller groups: mean({} per route), max(count() per customer_id)",
+                    &written.text[expr.span.clone()]
+                )));
             }
-            Place::Group => {}
+            Place::Group(_) => {}
         }
+        let Place::Group(scope) = place else { return Err(mistake(String::new())) };
+        // Where the arguments are built: on each row, or for the groups of a finer scope.
+        let per = call.clauses.iter().find(|c| c.word == ClauseWord::Per);
+        let inner = match per {
+            Some(clause) => Place::Group(self.finer(scope, written, &clause.args)?),
+            None => Place::Row,
+        };
         let guards = std::mem::take(&mut self.guards);
         let mut args = Vec::new();
         let values = call.args.len() - parameters.min(call.args.len());
         for arg in &call.args[..values] {
-            args.push(self.build(written, arg, Place::Row)?);
+            args.push(self.build(written, arg, inner)?);
         }
         for parameter in &call.args[values..] {
             if !matches!(constant_number(parameter), Some(_)) {
@@ -1359,23 +1454,23 @@ impl Resolver {
         })?;
         if aggregate.family().starts_with("at_") && args[0].kind != Kind::Text {
             let text = &written.text[expr.span.clone()];
-            args[0] = self.step(Place::Row, text, Op::Scalar(Scalar::Text), &[args[0]], Kind::Text);
+            args[0] = self.step(inner, text, Op::Scalar(Scalar::Text), &[args[0]], Kind::Text);
         }
         if aggregate.family() == "two" && args.iter().any(|a| a.kind == Kind::Float) {
             // Both in binary64, where one of them is.
             let text = &written.text[expr.span.clone()];
-            args = args.into_iter().map(|a| self.as_float(Place::Row, text, a)).collect();
+            args = args.into_iter().map(|a| self.as_float(inner, text, a)).collect();
         }
         let mut condition = None;
         for clause in &call.clauses {
             match clause.word {
-                ClauseWord::Method => {}
+                ClauseWord::Method | ClauseWord::Per => {}
                 ClauseWord::Where => {
-                    condition = Some(self.condition(written, &clause.args[0], Place::Row)?);
+                    condition = Some(self.condition(written, &clause.args[0], inner)?);
                 }
                 _ => {
                     for along in &clause.args {
-                        args.push(self.build(written, along, Place::Row)?);
+                        args.push(self.build(written, along, inner)?);
                     }
                     if clause.args.len() > 1 {
                         return Err(Mistake::new(
@@ -1413,7 +1508,13 @@ impl Resolver {
             ))
             .help(self.type_help(text, "number"))
         })?;
-        Ok(self.aggregate(aggregate, args, condition, kind))
+        Ok(match inner {
+            Place::Group(finer) => {
+                let from = From::Groups { scope: finer, args, condition };
+                self.add_aggregate(scope, AggregatePlan { aggregate, from, kind })
+            }
+            _ => self.aggregate(scope, aggregate, args, condition, kind),
+        })
     }
 }
 

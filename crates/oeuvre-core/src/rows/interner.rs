@@ -61,6 +61,19 @@ impl WordTable {
         (fresh, true)
     }
 
+    /// The code of a word, or `None` when it has not been added.
+    fn get(&self, word: u64) -> Option<u32> {
+        let mask = self.slots.len() - 1;
+        let mut at = self.place(word) & mask;
+        loop {
+            match self.slots[at] {
+                (_, NONE) => return None,
+                (key, code) if key == word => return Some(code),
+                _ => at = (at + 1) & mask,
+            }
+        }
+    }
+
     #[cold]
     fn grow(&mut self) {
         let grown = vec![(0, NONE); self.slots.len() * 2];
@@ -213,6 +226,18 @@ impl Pairs {
     /// The pairs in the order of their numbers.
     pub fn pairs(&self) -> &[(u32, u32)] {
         &self.pairs
+    }
+
+    /// The number of a pair, or `None` when it has not been added.
+    pub fn find(&self, first: u32, second: u32) -> Option<u32> {
+        match &self.table {
+            None => {
+                let in_range = u64::from(second) < 1 << self.shift;
+                let place = (first as usize) << self.shift | second as usize;
+                self.direct.get(place).copied().filter(|&n| in_range && n != NONE)
+            }
+            Some(table) => table.get(u64::from(first) << 32 | u64::from(second)),
+        }
     }
 
     /// Makes room for codes below these bounds; to be called before [`Pairs::number`].
