@@ -11,11 +11,13 @@
 pub mod aggregate;
 mod engine;
 mod error;
+mod explain;
 mod grid;
 pub mod language;
 mod ledger;
 mod lookup;
 mod plan;
+mod profile;
 mod request;
 pub mod rows;
 mod source;
@@ -23,11 +25,13 @@ pub mod value;
 
 pub use engine::run;
 pub use error::{ColumnShape, DataProblem, Error, Mistake, Written, all_of, either, nearest};
+pub use explain::{Section, explain};
 pub use grid::{Grid, Heading, Line, LineKind, ResultColumn};
 pub use language::resolve::ColumnInfo;
 pub use ledger::{Entry, Ledger, LookupAccount};
 pub use lookup::{Lookup, LookupRequest, Table, Unmatched};
 pub use plan::{Plan, ResultPlan, SortBy, SortPlan};
+pub use profile::{LooksLike, profile};
 pub use request::{Request, Show, Totals, TotalsAt};
 pub use source::{Account, Reader, Source};
 pub use value::decimal::Decimal;

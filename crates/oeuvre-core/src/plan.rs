@@ -1,8 +1,9 @@
 //! A request with names resolved and levels checked: what the engine runs.
 
 use crate::error::{Error, Mistake, Written};
+use crate::language::ast::Expr;
 use crate::language::parser;
-use crate::language::resolve::{Built, ColumnInfo, Resolver};
+use crate::language::resolve::{Built, ColumnInfo, Level, Resolver};
 use crate::lookup::{Lookup, Unmatched};
 use crate::request::{Request, Totals, TotalsAt};
 use crate::rows::program::Operand;
@@ -17,6 +18,12 @@ pub struct ResultPlan {
     pub built: Built,
     /// Why lines need not add up to their total; `None` where they do.
     pub note: Option<String>,
+    /// The text that the calculation stands in.
+    pub written: Arc<Written>,
+    /// The calculation.
+    pub expr: Expr,
+    /// Whether it gives a number on each row, which was added up.
+    pub sums_rows: bool,
 }
 
 /// What lines are ordered by.
@@ -146,6 +153,8 @@ fn add_results(
         .label(format!("`{heading}:` names one; give each its own --show")));
     }
     for expr in &list {
+        let key = resolved.key_of(written, expr)?.is_some();
+        let sums_rows = !key && resolved.level(written, expr)? == Level::Row;
         let (built, suggested, note) = resolved.result(written, expr)?;
         let mut heading = heading.map_or(suggested, str::to_owned);
         // Headings name the figures in files, so that no two may be the same.
@@ -159,7 +168,8 @@ fn add_results(
             }
             heading = format!("{heading} ({n})");
         }
-        results.push(ResultPlan { heading, built, note });
+        let (written, expr) = (written.clone(), expr.clone());
+        results.push(ResultPlan { heading, built, note, written, expr, sums_rows });
     }
     Ok(())
 }

@@ -3,15 +3,15 @@
 //! A group's values are held as pairs of a value's code and how often it occurs, so that memory
 //! grows with the distinct values and not with the rows.
 
-use super::extremes::{float_from_key, float_key};
+use super::extremes::{column_of, float_from_key, float_key};
 use super::{
     Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column,
 };
 use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use crate::rows::dictionary::{Dictionary, MISSING_CODE};
 use crate::rows::interner::{Interner, Pairs};
-use crate::value::Kind;
 use crate::value::text_order;
+use crate::value::{Kind, Value};
 use std::any::Any;
 
 /// How many different values there are. 0 when there are none.
@@ -111,6 +111,17 @@ impl Values {
         match &self.known {
             Known::Whole(i) => i.values()[code as usize],
             Known::Text(..) => 0,
+        }
+    }
+
+    /// The value of a code.
+    pub(crate) fn value_of(&self, kind: Kind, code: u32) -> Value {
+        match &self.known {
+            Known::Whole(i) => {
+                let one = std::iter::once(Some(i.values()[code as usize]));
+                column_of(kind, one).value(kind, 0)
+            }
+            Known::Text(d, _) => Value::Text(d.text(code).into()),
         }
     }
 

@@ -15,7 +15,7 @@ use crate::ledger::Ledger;
 use crate::lookup::Unmatched;
 use crate::plan::Plan;
 use crate::source::{Account, Source};
-use worker::Worker;
+use worker::{Gathered, Worker};
 
 /// Runs a plan over rows with this many threads (at least one).
 ///
@@ -23,6 +23,17 @@ use worker::Worker;
 /// What is wrong with the data, an overflow, or [`Error::Widen`] when a column must be read as
 /// another kind: the caller then plans and runs again.
 pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Ledger), Error> {
+    let (scopes, mut ledger) = gather(plan, source, threads)?;
+    let grid = assemble::assemble(plan, &scopes, &mut ledger)?;
+    Ok((grid, ledger))
+}
+
+/// Reads all rows into the groups and states of the plan.
+pub(crate) fn gather(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+) -> Result<(Vec<Gathered>, Ledger), Error> {
     let threads = threads.max(1);
     let readers = source.scan(&plan.resolved.inputs, threads)?;
     let work = |mut reader: Box<dyn crate::source::Reader + '_>| {
@@ -92,6 +103,5 @@ pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Le
             ));
         }
     }
-    let grid = assemble::assemble(plan, &first.into_scopes(), &mut ledger)?;
-    Ok((grid, ledger))
+    Ok((first.into_scopes(), ledger))
 }

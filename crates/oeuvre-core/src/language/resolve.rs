@@ -8,6 +8,7 @@ use super::ast::{Call as CallNode, ClauseWord, Comparison, Expr, Node, Operator}
 use super::functions::{self, Call, Function, Given, RowCall};
 use super::parser;
 use crate::aggregate::sums::Sum;
+use crate::aggregate::values::Distinct;
 use crate::aggregate::{Additivity, Aggregate, ArgumentProblem};
 use crate::error::{Mistake, Written, all_of, either, nearest};
 use crate::lookup::Lookup;
@@ -201,6 +202,19 @@ impl Resolver {
     /// The columns of the rows.
     pub fn columns(&self) -> &[ColumnInfo] {
         &self.columns
+    }
+
+    /// Keeps all values of a calculation on rows, with how often each occurs, as one more state of
+    /// the table.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn keep_values(&mut self, written: &Arc<Written>) -> Resolved<()> {
+        let expr = parser::parse(written)?;
+        let built = self.build(written, &expr, Place::Row)?;
+        let plan = StatePlan { aggregate: Arc::new(Distinct), args: vec![built], condition: None };
+        self.scopes[TABLE].states.push(plan);
+        Ok(())
     }
 
     /// Builds a value for each row.

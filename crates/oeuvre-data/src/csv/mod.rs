@@ -270,6 +270,37 @@ impl CsvSource {
         }
     }
 
+    /// What a text would be, were it a column of its own: `number`, `boolean`, `date`, `datetime`,
+    /// `code` (zeros in front of a whole number) or `text`.
+    pub fn looks_like(&self, text: &str) -> &'static str {
+        if let Some(values::Parsed::Code(_)) = values::parse_number(text, self.options.decimal) {
+            return "code";
+        }
+        match values::shape_of(text, self.options.decimal, orders_of(self.options.dates)) {
+            Shape::Number(_) | Shape::Float => "number",
+            Shape::Boolean => "boolean",
+            Shape::Date(_) => "date",
+            Shape::DateTime => "datetime",
+            Shape::Text | Shape::Unknown => "text",
+        }
+    }
+
+    /// What the reader has noticed about columns, each with what deals with it.
+    pub fn warnings(&self) -> Vec<(String, String)> {
+        let open = |c: &&ColumnState| matches!(c.shape, Shape::Date(o) if o.is_open());
+        self.columns
+            .iter()
+            .filter(open)
+            .filter_map(|c| {
+                let example = c.ambiguous.as_ref()?;
+                let text = format!(
+                    "dates such as '{example}' can be read two ways: --dates dmy or --dates mdy"
+                );
+                Some((c.name.clone(), text))
+            })
+            .collect()
+    }
+
     /// Reads all columns of all rows, with the line of each row.
     ///
     /// # Errors

@@ -20,12 +20,18 @@ pub(crate) struct Args {
 pub(crate) enum Command {
     /// Write the demo data of a made-up ferry company and show what can be asked of it.
     Demo(DemoArgs),
+    /// Say what the columns hold, and what in them will hurt.
+    ///
+    /// Example: oeuvre profile bookings.csv
+    Profile(Box<ProfileArgs>),
     /// Group rows and show results.
     ///
     /// Example: oeuvre summary bookings.csv --by route --show 'count()' --show 'sum(fare)' --totals
     Summary(Box<SummaryArgs>),
     /// List the functions of the language, or explain one with an example.
     Functions(FunctionsArgs),
+    /// Say in plain sentences what a summary would do; takes what summary takes.
+    Explain(Box<SummaryArgs>),
     /// Write the completions of a shell to standard output.
     Completions {
         /// Which shell.
@@ -53,6 +59,17 @@ pub(crate) struct FunctionsArgs {
     /// Write all of them with their examples as a Markdown page.
     #[arg(long)]
     pub(crate) markdown: bool,
+}
+
+#[derive(clap::Args, Debug)]
+pub(crate) struct ProfileArgs {
+    /// The files with the rows; - is standard input.
+    #[arg(required = true, value_name = "FILE")]
+    pub(crate) files: Vec<String>,
+    #[command(flatten)]
+    pub(crate) reading: reading::ReadingArgs,
+    #[command(flatten)]
+    pub(crate) output: output::OutputArgs,
 }
 
 #[derive(clap::Args, Debug)]

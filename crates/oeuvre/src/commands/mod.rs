@@ -1,7 +1,9 @@
 //! One file a command.
 
 mod demo;
+mod explain;
 mod functions;
+mod profile;
 pub(crate) mod summary;
 
 use crate::args::{Args, Command};
@@ -38,6 +40,8 @@ pub(crate) fn run(args: Args) -> Result<(), Failure> {
     match args.command {
         Command::Demo(args) => demo::run(&args),
         Command::Summary(args) => summary::run(&args),
+        Command::Profile(args) => profile::run(&args),
+        Command::Explain(args) => explain::run(&args),
         Command::Functions(args) => functions::run(&args),
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Args::command(), "oeuvre", &mut io::stdout());

@@ -2,6 +2,7 @@
 
 use super::Failure;
 use crate::args::SummaryArgs;
+use crate::args::output::OutputArgs;
 use crate::surroundings;
 use oeuvre_core::{Error, Grid, Ledger, Plan, Request, Source};
 use oeuvre_data::{CsvOptions, CsvSource};
@@ -12,25 +13,30 @@ use std::path::Path;
 pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
     let options = args.reading.to_options()?;
     let request = args.request.to_request(&options)?;
-    let format = args.output.format()?;
     let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
+    args.output.format()?;
     let (grid, ledger) = summarize(&args.files, options, &request, threads)?;
+    present(&args.output, &grid, &ledger)
+}
+
+/// Writes a table where and as what the options say, and the ledger.
+pub(crate) fn present(output: &OutputArgs, grid: &Grid, ledger: &Ledger) -> Result<(), Failure> {
+    let format = output.format()?;
     let stdout = io::stdout();
-    let to_file = args.output.to.is_some();
+    let to_file = output.to.is_some();
     let settings = Settings {
         format,
         text: TextSettings {
-            width_cols: args
-                .output
+            width_cols: output
                 .width
                 .or_else(|| if to_file { None } else { surroundings::terminal_width() }),
-            color: !to_file && surroundings::color(args.output.color, &stdout),
+            color: !to_file && surroundings::color(output.color, &stdout),
         },
-        with_ledger: !args.output.quiet,
+        with_ledger: !output.quiet,
     };
-    deliver(args.output.to.as_deref(), |out| oeuvre_render::write(&grid, &ledger, settings, out))?;
-    if !args.output.quiet {
-        let mut text = oeuvre_render::ledger_text(&ledger);
+    deliver(output.to.as_deref(), |out| oeuvre_render::write(grid, ledger, settings, out))?;
+    if !output.quiet {
+        let mut text = oeuvre_render::ledger_text(ledger);
         if surroundings::terminal_width().is_some() && !to_file {
             // Below the table, not as a part of it.
             text.insert(0, '\n');
