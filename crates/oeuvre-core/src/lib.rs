@@ -30,7 +30,7 @@ pub use grid::{Grid, Heading, Line, LineKind, ResultColumn};
 pub use language::resolve::ColumnInfo;
 pub use ledger::{Entry, Ledger, LookupAccount};
 pub use lookup::{Lookup, LookupRequest, Table, Unmatched};
-pub use plan::{Plan, ResultPlan, SortBy, SortPlan};
+pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan};
 pub use profile::{LooksLike, profile};
 pub use request::{Request, Show, Totals, TotalsAt};
 pub use source::{Account, Reader, Source};

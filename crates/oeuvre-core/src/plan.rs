@@ -7,6 +7,7 @@ use crate::language::resolve::{Built, ColumnInfo, Level, Resolver};
 use crate::lookup::{Lookup, Unmatched};
 use crate::request::{Request, Totals, TotalsAt};
 use crate::rows::program::Operand;
+use crate::value::{Kind, Value};
 use std::sync::Arc;
 
 /// A result to be shown.
@@ -44,6 +45,20 @@ pub struct SortPlan {
     pub descending: bool,
 }
 
+/// What a key is filled with where there are no rows.
+#[derive(Clone, Debug)]
+pub enum Fill {
+    /// The periods from the first to the last, or all parts of the calendar.
+    Periods,
+    /// Labels.
+    Labels {
+        /// One for each row of the lookup that they come from.
+        values: Vec<Value>,
+        /// The lookup; keys of one lookup are filled together.
+        lookup: Option<usize>,
+    },
+}
+
 /// All that a run needs to know.
 pub struct Plan {
     /// The programs, keys, states and aggregates.
@@ -55,6 +70,8 @@ pub struct Plan {
     pub found: Vec<Operand>,
     /// The results.
     pub results: Vec<ResultPlan>,
+    /// For each key what it is filled with.
+    pub fill: Vec<Option<Fill>>,
     /// The order of lines.
     pub sort: Vec<SortPlan>,
     /// Total lines.
@@ -110,6 +127,7 @@ impl Plan {
         if !mistakes.is_empty() {
             return Err(Error::Mistakes(mistakes));
         }
+        let fill = fills(request, &mut resolved).map_err(|m| Error::Mistakes(vec![m]))?;
         let mut results = Vec::new();
         for show in &request.show {
             add_results(&mut resolved, show.heading.as_deref(), &show.calc, &mut results)
@@ -133,8 +151,38 @@ impl Plan {
             return Err(Error::Mistakes(mistakes));
         }
         let (totals, totals_at) = (request.totals, request.totals_at);
-        Ok(Plan { resolved, filter, found, results, sort, totals, totals_at })
+        Ok(Plan { fill, resolved, filter, found, results, sort, totals, totals_at })
     }
+}
+
+/// What each key is filled with.
+fn fills(request: &Request, resolved: &mut Resolver) -> Result<Vec<Option<Fill>>, Mistake> {
+    let keys = resolved.keys().to_vec();
+    let mut fill: Vec<Option<Fill>> = keys
+        .iter()
+        .map(|k| {
+            let time = matches!(k.kind, Kind::Period(_) | Kind::Part(_));
+            (request.every_period && time).then_some(Fill::Periods)
+        })
+        .collect();
+    for written in &request.every {
+        for expr in parser::parse_list(written)? {
+            let place = match resolved.key_of(written, &expr)?.map(|b| b.operand) {
+                Some(Operand::Input(place)) => place,
+                _ => {
+                    let message = "this is no key of the table";
+                    return Err(Mistake::new(written, expr.span, message)
+                        .label("--every takes what stands in --by"));
+                }
+            };
+            let Some(labels) = resolved.lookup_labels(keys[place].operand) else {
+                return Err(Mistake::new(written, expr.span, "no lookup lists these categories")
+                    .label("--every takes a column of a lookup, or the column that finds it"));
+            };
+            fill[place] = Some(labels);
+        }
+    }
+    Ok(fill)
 }
 
 fn add_results(

@@ -86,6 +86,10 @@ pub struct Request {
     pub lookups: Vec<LookupRequest>,
     /// Conditions on rows; all must hold.
     pub filters: Vec<Arc<Written>>,
+    /// Periods without rows are lines, too.
+    pub every_period: bool,
+    /// Keys whose categories in a lookup are lines even without rows.
+    pub every: Vec<Arc<Written>>,
     /// The order of lines.
     pub sort: Option<Arc<Written>>,
     /// Total lines.

@@ -35,6 +35,20 @@ fn columns_of_a_lookup_are_used_like_any_other(#[case] options: &[&str], #[case]
     assert_eq!(ask(&folder(), options), expected);
 }
 
+#[rstest]
+#[case(&["--by", "route", "--every", "route"], "route,rows,sum of fare\nHAV,1,5\nNES,0,\nSKE,2,30\nXCH,1,7\n(missing),1,1\n")]
+#[case(&["--by", "coast,name", "--every", "coast,name"], "coast,name,rows,sum of fare\nNorth,Havn Crossing,1,5\nNorth,Skerry Sound,2,30\nSouth,Nesse Ferry,0,\n(missing),(missing),2,8\n")]
+#[case(&["--by", "coast,month(sailed_on)", "--every-period", "--where", "fare <> 20", "--totals", "sub"], "coast,month(sailed_on),rows,sum of fare\nNorth,2025-01,2,15\nNorth,2025-02,0,\nNorth,2025-03,0,\nNorth,Total,2,15\n(missing),2025-01,1,7\n(missing),2025-02,0,\n(missing),2025-03,1,1\n(missing),Total,2,8\n")]
+#[case(&["--by", "quarter_of_year(sailed_on)", "--every-period"], "quarter_of_year(sailed_on),rows,sum of fare\nQ1,5,43\nQ2,0,\nQ3,0,\nQ4,0,\n")]
+fn categories_and_periods_without_rows_are_lines_when_asked_for(
+    #[case] options: &[&str],
+    #[case] expected: &str,
+) {
+    let mut all = vec!["--show", "rows: count()", "--show", "fare"];
+    all.extend_from_slice(options);
+    assert_eq!(ask(&folder(), &all), expected);
+}
+
 #[test]
 fn a_lookup_may_need_several_keys_and_the_columns_of_another() {
     let out = ask(
@@ -79,6 +93,8 @@ fn the_ledger_names_the_codes_without_a_match_and_the_lines_not_used() {
 #[case(&["--lookup", "routes.csv", "--on", "route = cod"], "there is no column `cod`")]
 #[case(&["--lookup", "routes.csv", "--on", "route > code"], "a lookup is joined by equalities")]
 #[case(&["--lookup", "routes.csv"], "each lookup needs one")]
+#[case(&["--by", "route", "--every", "fare"], "this is no key of the table")]
+#[case(&["--by", "route", "--every", "route"], "no lookup lists these categories")]
 #[case(&["--lookup", "nowhere.csv", "--on", "route = code"], "there is no such file")]
 #[case(&["--lookup", "routes.csv", "--on", "route = code", "--by", "routes.nam"], "the lookup `routes` has no column `nam`")]
 #[case(&["--lookup", "routes.csv", "--on", "route = code", "--lookup", "g=targets.csv", "--on", "month(sailed_on) = month and routes.coast = g.coast", "--by", "coast"], "`coast` stands in two lookups")]

@@ -12,6 +12,7 @@
 
 pub mod at;
 pub mod count;
+pub mod distinct;
 pub mod ends;
 pub mod extremes;
 mod float_sum;

@@ -1,4 +1,4 @@
-//! `distinct` and `sum_distinct`, and the state behind all that needs the values themselves.
+//! `sum_distinct`, and the state behind all that needs the values themselves.
 //!
 //! A group's values are held as pairs of a value's code and how often it occurs, so that memory
 //! grows with the distinct values and not with the rows.
@@ -14,23 +14,78 @@ use crate::value::text_order;
 use crate::value::{Kind, Value};
 use std::any::Any;
 
-/// How many different values there are. 0 when there are none.
-pub struct Distinct;
 /// The sum over the different values, each taken once.
 pub struct SumDistinct;
 
 /// What the codes of values stand for.
 #[derive(Clone)]
-enum Known {
+pub(crate) enum Known {
     Whole(Interner),
+    /// With the codes that the texts of the column have here.
     Text(Dictionary, Vec<u32>),
 }
 
 impl Known {
-    fn len(&self) -> usize {
+    pub(crate) fn new(kind: Kind) -> Known {
+        match kind {
+            Kind::Text => Known::Text(Dictionary::default(), Vec::new()),
+            _ => Known::Whole(Interner::default()),
+        }
+    }
+
+    pub(crate) fn fresh(&self) -> Known {
+        match self {
+            Known::Text(..) => Known::new(Kind::Text),
+            Known::Whole(_) => Known::Whole(Interner::default()),
+        }
+    }
+
+    pub(crate) fn len(&self) -> usize {
         match self {
             Known::Whole(i) => i.len(),
             Known::Text(d, _) => d.len(),
+        }
+    }
+
+    /// The codes of a column's values; new ones are added. Missing values have the missing code.
+    pub(crate) fn codes(&mut self, column: &Column, codes: &mut Vec<u32>) {
+        codes.clear();
+        macro_rules! intern {
+            ($values:expr, $missing:pat, $intern:expr) => {
+                codes.extend($values.iter().map(|&v| match v {
+                    $missing => MISSING_CODE,
+                    v => $intern(v),
+                }))
+            };
+        }
+        match self {
+            Known::Whole(known) => {
+                match &column.data {
+                    Data::I64(v) => intern!(v, MISSING_I64, |v| known.intern(v)),
+                    Data::I128(v) => intern!(v, MISSING_I128, |v| known.intern_wide(v)),
+                    Data::I32(v) => intern!(v, MISSING_I32, |v| known.intern(i64::from(v))),
+                    Data::Bool(v) => intern!(v, MISSING_BOOL, |v| known.intern(i64::from(v))),
+                    Data::F64(v) => codes.extend(v.iter().map(|&v| {
+                        if v.is_nan() { MISSING_CODE } else { known.intern(float_key(v)) }
+                    })),
+                    Data::Codes(_) => {}
+                }
+            }
+            Known::Text(known, map) => {
+                if let Data::Codes(v) = &column.data {
+                    known.follow(&column.dictionary, map);
+                    intern!(v, MISSING_CODE, |v| map[v as usize]);
+                }
+            }
+        }
+    }
+
+    /// The codes that the values of another have here; new ones are added.
+    pub(crate) fn absorb(&mut self, other: &Known) -> Option<Vec<u32>> {
+        match (self, other) {
+            (Known::Whole(mine), Known::Whole(theirs)) => Some(mine.absorb(theirs)),
+            (Known::Text(mine, _), Known::Text(theirs, _)) => Some(mine.absorb(theirs)),
+            _ => None,
         }
     }
 }
@@ -49,10 +104,7 @@ impl Values {
     pub(crate) fn new(kind: Kind) -> Values {
         Values {
             groups: 0,
-            known: match kind {
-                Kind::Text => Known::Text(Dictionary::default(), Vec::new()),
-                _ => Known::Whole(Interner::default()),
-            },
+            known: Known::new(kind),
             pairs: Pairs::default(),
             times: Vec::new(),
             codes: Vec::new(),
@@ -169,38 +221,8 @@ impl State for Values {
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
-        let column = rows.args[0];
-        let codes = &mut self.codes;
-        codes.clear();
-        // Missing values go to the waste group by way of a code that is never looked at.
-        macro_rules! intern {
-            ($values:expr, $missing:pat, $intern:expr) => {
-                codes.extend($values.iter().map(|&v| match v {
-                    $missing => MISSING_CODE,
-                    v => $intern(v),
-                }))
-            };
-        }
-        match &mut self.known {
-            Known::Whole(known) => {
-                match &column.data {
-                    Data::I64(v) => intern!(v, MISSING_I64, |v| known.intern(v)),
-                    Data::I128(v) => intern!(v, MISSING_I128, |v| known.intern_wide(v)),
-                    Data::I32(v) => intern!(v, MISSING_I32, |v| known.intern(i64::from(v))),
-                    Data::Bool(v) => intern!(v, MISSING_BOOL, |v| known.intern(i64::from(v))),
-                    Data::F64(v) => codes.extend(v.iter().map(|&v| {
-                        if v.is_nan() { MISSING_CODE } else { known.intern(float_key(v)) }
-                    })),
-                    Data::Codes(_) => {}
-                }
-            }
-            Known::Text(known, map) => {
-                if let Data::Codes(v) = &column.data {
-                    known.follow(&column.dictionary, map);
-                    intern!(v, MISSING_CODE, |v| map[v as usize]);
-                }
-            }
-        }
+        self.known.codes(rows.args[0], &mut self.codes);
+        let codes = &self.codes;
         self.pairs.ensure(self.groups, self.known.len());
         let (pairs, times) = (&mut self.pairs, &mut self.times);
         for (&g, &code) in rows.groups.iter().zip(codes.iter()) {
@@ -213,11 +235,7 @@ impl State for Values {
 
     fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
         let other = own::<Values>(other);
-        let codes = match (&mut self.known, &other.known) {
-            (Known::Whole(mine), Known::Whole(theirs)) => mine.absorb(theirs),
-            (Known::Text(mine, _), Known::Text(theirs, _)) => mine.absorb(theirs),
-            _ => return Ok(()),
-        };
+        let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
         self.pairs.ensure(self.groups, self.known.len());
         for (&(g, code), &n) in other.pairs.pairs().iter().zip(&other.times) {
             if map[g as usize] != 0 {
@@ -229,40 +247,11 @@ impl State for Values {
     }
 
     fn fresh(&self) -> Box<dyn State> {
-        Box::new(Values::new(match self.known {
-            Known::Text(..) => Kind::Text,
-            Known::Whole(_) => Kind::Number { scale: 0 },
-        }))
+        Box::new(Values { known: self.known.fresh(), ..Values::new(Kind::Boolean) })
     }
 
     fn as_any(&self) -> &dyn Any {
         self
-    }
-}
-
-impl Aggregate for Distinct {
-    fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
-        Ok(Kind::Number { scale: 0 })
-    }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
-    }
-    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
-        let values = own::<Values>(state);
-        let mut counts = vec![0i64; values.groups];
-        for &(g, _) in values.pairs.pairs() {
-            counts[g as usize] += 1;
-        }
-        if !counts.is_empty() {
-            counts.remove(0);
-        }
-        Ok(Column::from(Data::I64(counts)))
-    }
-    fn additivity(&self) -> Additivity {
-        Additivity::Note("a distinct count: the same {} can be in several lines")
     }
 }
 

@@ -99,12 +99,7 @@ fn levels(
     let groups = &scopes[0];
     let keys = plan.resolved.keys().len();
     let codes = groups.grouper.key_codes();
-    // Groups that only rows left out would have belonged to are dropped; without keys there is
-    // always one group, so that a count of nothing is 0.
-    let mut counts = groups.counts.0.clone();
-    counts.resize(groups.grouper.groups(), 0);
-    let present: Vec<u32> =
-        (0..counts.len() as u32 - 1).filter(|&g| keys == 0 || counts[g as usize + 1] > 0).collect();
+    let present = groups.present(keys == 0);
     let sorts_by_result = plan.sort.iter().any(|s| matches!(s.by, SortBy::Result(_)));
     let needed = |depth: usize| {
         depth == keys
@@ -182,7 +177,19 @@ impl Order<'_> {
         let (starts, list) = &children[depth];
         let (from, to) = (starts[node as usize] as usize, starts[node as usize + 1] as usize);
         let mut siblings = list[from..to].to_vec();
-        siblings.sort_by(|&a, &b| self.compare(depth + 1, a, b));
+        if self.plan.sort.is_empty() {
+            // By label alone: ranks are looked up once each.
+            let nodes = &self.levels[depth + 1].nodes;
+            let mut ranked: Vec<(u32, u32)> = siblings
+                .iter()
+                .map(|&n| (self.ranks[depth][nodes[n as usize].code as usize], n))
+                .collect();
+            ranked.sort_unstable();
+            siblings.clear();
+            siblings.extend(ranked.into_iter().map(|r| r.1));
+        } else {
+            siblings.sort_by(|&a, &b| self.compare(depth + 1, a, b));
+        }
         for child in siblings {
             if depth + 1 == keys {
                 out.push((Line { kind: LineKind::Group, depth: keys as u8 }, child));

@@ -80,7 +80,11 @@ impl Codes {
                 order.sort_unstable_by(|a, b| key(a).cmp(&key(b)));
             }
             Codes::Text(d) => order.sort_by(|&a, &b| text_order(d.text(a - 1), d.text(b - 1))),
-            Codes::Whole(i) => order.sort_unstable_by_key(|&c| i.values()[c as usize - 1]),
+            Codes::Whole(i) => {
+                let mut pairs: Vec<(i128, u32)> = i.values().iter().copied().zip(1..).collect();
+                pairs.sort_unstable();
+                order = pairs.into_iter().map(|p| p.1).collect();
+            }
         }
         let mut ranks = vec![0u32; self.len()];
         for (rank, code) in order.into_iter().chain(std::iter::once(0)).enumerate() {
@@ -168,6 +172,18 @@ impl Grouper {
                 d.intern(first.dictionary.text(c as u32));
             }
         }
+    }
+
+    /// The group of a tuple of codes, counted from 1; it is added when it is new.
+    pub(crate) fn add(&mut self, tuple: &[u32]) -> u32 {
+        let Some((&first, rest)) = tuple.split_first() else { return 1 };
+        let (mut number, mut bound) = (first, self.codes[0].len());
+        for (i, &code) in rest.iter().enumerate() {
+            self.pairs[i].ensure(bound, self.codes[i + 1].len());
+            number = self.pairs[i].number(number, code);
+            bound = self.pairs[i].len();
+        }
+        number + 1
     }
 
     /// Takes over the dictionaries of the key columns, once the worker is done.

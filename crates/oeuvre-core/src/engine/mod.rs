@@ -5,6 +5,7 @@
 //! depends on which worker saw which rows.
 
 mod assemble;
+mod fill;
 mod groups;
 mod scope;
 mod worker;
@@ -23,7 +24,8 @@ use worker::{Gathered, Worker};
 /// What is wrong with the data, an overflow, or [`Error::Widen`] when a column must be read as
 /// another kind: the caller then plans and runs again.
 pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Ledger), Error> {
-    let (scopes, mut ledger) = gather(plan, source, threads)?;
+    let (mut scopes, mut ledger) = gather(plan, source, threads)?;
+    fill::fill(plan, &mut scopes[0]);
     let grid = assemble::assemble(plan, &scopes, &mut ledger)?;
     Ok((grid, ledger))
 }

@@ -2,7 +2,7 @@
 //! those over finer groups first, and the group program run.
 
 use super::worker::{Gathered, note_zero_divisions, only_where, result_overflow, run};
-use crate::aggregate::Rows;
+use crate::aggregate::{Rows, State};
 use crate::error::Error;
 use crate::language::resolve::{From, Resolver};
 use crate::ledger::Ledger;
@@ -38,9 +38,7 @@ pub(crate) fn evaluate(
     counts.resize(gathered.grouper.groups(), 0);
     // Groups that only rows left out would have belonged to are dropped. Without keys there is always
     // one group, so that a count of nothing is 0.
-    let present: Vec<u32> = (0..counts.len() as u32 - 1)
-        .filter(|&g| plan.keys.is_empty() || counts[g as usize + 1] > 0)
-        .collect();
+    let present = gathered.present(plan.keys.is_empty());
     let mut numbers: Vec<u32> = vec![0; present.len()];
     let mut chain: Vec<Pairs> = Vec::new();
     let mut groups = 1;
@@ -61,13 +59,17 @@ pub(crate) fn evaluate(
             codes_of_key[number as usize] = codes[key][g as usize];
         }
     }
-    let mut states = Vec::new();
-    for state in &gathered.states {
+    // All groups as they are need no merging.
+    let same = groups + 1 == counts.len() && map.iter().enumerate().all(|(i, &m)| m == i as u32);
+    let mut merged: Vec<Box<dyn State>> = Vec::new();
+    for state in gathered.states.iter().filter(|_| !same) {
         let mut coarse = state.fresh();
         coarse.resize(groups + 1);
         coarse.merge(state.as_ref(), &map).map_err(result_overflow)?;
-        states.push(coarse);
+        merged.push(coarse);
     }
+    let states: Vec<&dyn State> =
+        if same { &gathered.states } else { &merged }.iter().map(|s| s.as_ref()).collect();
     let mut inputs: Vec<Column> = Vec::new();
     for (i, key) in plan.keys.iter().enumerate() {
         let codes_of_key = &gathered.grouper.codes[i];
@@ -81,9 +83,9 @@ pub(crate) fn evaluate(
             args.iter().map(|a| a.kind).collect()
         };
         let column = match &aggregate.from {
-            From::Rows(state) => aggregate
-                .aggregate
-                .finish(states[*state].as_ref(), &kinds(&plan.states[*state].args)),
+            From::Rows(state) => {
+                aggregate.aggregate.finish(states[*state], &kinds(&plan.states[*state].args))
+            }
             From::Groups { scope: finer, args, condition } => {
                 let own = resolved.scopes[*finer].outer..resolved.scopes[*finer].keys.len();
                 let kept_finer: Vec<usize> = kept.iter().copied().chain(own).collect();

@@ -11,7 +11,7 @@ use crate::plan::Plan;
 use crate::rows::column::{Batch, Column, Data};
 use crate::rows::program::{Evaluator, Operand, Program, Step};
 use crate::source::Reader;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 /// Everything a worker has gathered.
 pub(crate) struct Worker {
@@ -59,6 +59,8 @@ pub(crate) struct Gathered {
     /// Rows counted in each group.
     pub(crate) counts: Counts,
     pub(crate) states: Vec<Box<dyn State>>,
+    /// Groups that are shown although nothing was counted in them.
+    pub(crate) forced: BTreeSet<u32>,
 }
 
 impl Worker {
@@ -67,6 +69,7 @@ impl Worker {
         let gather = |scope: &Scope| Gathered {
             grouper: Grouper::new(scope.keys.iter().map(|k| k.kind)),
             counts: Counts::default(),
+            forced: BTreeSet::new(),
             states: scope
                 .states
                 .iter()
@@ -243,12 +246,26 @@ impl Worker {
         self.found.iter().enumerate().map(one).collect()
     }
 
-    pub(crate) fn into_scopes(self) -> Vec<Gathered> {
+    pub(crate) fn into_scopes(mut self) -> Vec<Gathered> {
+        // Without a single row the states have not been told of the groups yet.
+        for scope in &mut self.scopes {
+            let groups = scope.grouper.groups();
+            scope.counts.resize(groups);
+            scope.states.iter_mut().for_each(|s| s.resize(groups));
+        }
         self.scopes
     }
 }
 
 impl Gathered {
+    /// The groups that are shown, counted from 0: those with rows, and those that are forced.
+    pub(crate) fn present(&self, always: bool) -> Vec<u32> {
+        let counted = |g: &u32| self.counts.0.get(*g as usize + 1).is_some_and(|&n| n > 0);
+        (0..self.grouper.groups() as u32 - 1)
+            .filter(|g| always || counted(g) || self.forced.contains(&(g + 1)))
+            .collect()
+    }
+
     /// Takes in a batch.
     fn take(
         &mut self,

@@ -8,10 +8,11 @@ use super::ast::{Call as CallNode, ClauseWord, Comparison, Expr, Node, Operator}
 use super::functions::{self, Call, Function, Given, RowCall};
 use super::parser;
 use crate::aggregate::sums::Sum;
-use crate::aggregate::values::Distinct;
+use crate::aggregate::values::SumDistinct;
 use crate::aggregate::{Additivity, Aggregate, ArgumentProblem};
 use crate::error::{Mistake, Written, all_of, either, nearest};
 use crate::lookup::Lookup;
+use crate::plan::Fill;
 use crate::rows::program::{FetchColumn, FindRow, Op, Operand, Program, Step, TextTest};
 use crate::rows::scalar::{Expect, Scalar};
 use crate::value::calendar::{Period, Unit, parse_date, parse_datetime};
@@ -212,9 +213,33 @@ impl Resolver {
     pub fn keep_values(&mut self, written: &Arc<Written>) -> Resolved<()> {
         let expr = parser::parse(written)?;
         let built = self.build(written, &expr, Place::Row)?;
-        let plan = StatePlan { aggregate: Arc::new(Distinct), args: vec![built], condition: None };
+        let plan =
+            StatePlan { aggregate: Arc::new(SumDistinct), args: vec![built], condition: None };
         self.scopes[TABLE].states.push(plan);
         Ok(())
+    }
+
+    /// The labels that a lookup lists for a key: a column of its own, or one that its rows are found by.
+    pub fn lookup_labels(&self, key: Operand) -> Option<Fill> {
+        if let Operand::Step(i) = key
+            && let Op::Fetch(fetch) = &self.row.steps[i].op
+        {
+            let lookup = self.lookups.iter().position(|l| Arc::ptr_eq(&l.table, &fetch.table))?;
+            let (column, kind) =
+                (&fetch.table.data[fetch.column], fetch.table.columns[fetch.column].kind);
+            let values = (0..fetch.table.lines.len()).map(|r| column.value(kind, r)).collect();
+            return Some(Fill::Labels { values, lookup: Some(lookup) });
+        }
+        let found = self.row.steps.iter().chain(&self.filter.steps).find_map(|s| match &s.op {
+            Op::FindRow(FindRow(lookup)) if s.args == [key] && s.arg_kinds == [Kind::Text] => {
+                Some(lookup)
+            }
+            _ => None,
+        })?;
+        let mut keys: Vec<&String> = found.places.keys().collect();
+        keys.sort();
+        let values = keys.into_iter().map(|k| Value::Text(k.as_str().into())).collect();
+        Some(Fill::Labels { values, lookup: None })
     }
 
     /// Builds a value for each row.

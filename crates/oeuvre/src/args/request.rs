@@ -42,6 +42,12 @@ pub(crate) struct RequestArgs {
     /// false, because a value is missing, is left out, and the ledger says how many.
     #[arg(long = "where", value_name = "COND")]
     filters: Vec<String>,
+    /// Show periods without rows, too, from the first to the last.
+    #[arg(long)]
+    every_period: bool,
+    /// Show the categories of a lookup that have no rows, too, as in --every name; repeatable.
+    #[arg(long, value_name = "KEYS")]
+    every: Vec<String>,
     /// The order of the lines, as in 'sum(fare) desc, route'; by label unless said.
     #[arg(long, value_name = "KEYS")]
     sort: Option<String>,
@@ -149,6 +155,8 @@ impl RequestArgs {
             lets,
             lookups: self.lookups(options)?,
             filters: written("--where", &self.filters),
+            every_period: self.every_period,
+            every: written("--every", &self.every),
             sort: self.sort.as_ref().map(|t| Written::new("--sort", t.clone())),
             totals: match self.totals {
                 WhichTotals::None => Totals::None,
