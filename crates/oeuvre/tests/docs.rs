@@ -24,3 +24,50 @@ fn a_function_is_explained_and_a_misspelt_one_is_found() {
     assert!(folder.run(&["functions", "AVG"]).ok().contains("mean(fare) gives 23.377325"));
     assert!(folder.run(&["functions", "medain"]).error().contains("did you mean `median`?"));
 }
+
+/// The shell blocks of a page.
+fn blocks(page: &str) -> Vec<String> {
+    page.split("```sh\n").skip(1).map(|b| b.split("```").next().unwrap().to_owned()).collect()
+}
+
+#[test]
+fn every_block_of_the_guide_runs_on_the_demo_data() {
+    let folder = Folder::new();
+    folder.run(&["demo"]).fine();
+    let path = std::env::join_paths(
+        std::iter::once(common::program().parent().unwrap().to_owned())
+            .chain(std::env::split_paths(&std::env::var_os("PATH").unwrap())),
+    )
+    .unwrap();
+    let all = blocks(&page("docs/guide.md"));
+    assert!(all.len() > 10);
+    for block in all {
+        let output = std::process::Command::new("sh")
+            .args(["-e", "-c", &block])
+            .current_dir(folder.path("oeuvre-demo"))
+            .env("PATH", &path)
+            .output()
+            .unwrap();
+        let said = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success(), "{block}\n{said}");
+        assert!(!output.stdout.is_empty() || block.contains("--to"), "{block}");
+    }
+}
+
+#[test]
+fn the_request_of_the_readme_runs_on_the_demo_data() {
+    let folder = Folder::new();
+    folder.run(&["demo"]).fine();
+    let readme = page("README.md");
+    let block = blocks(&readme).into_iter().find(|b| b.contains("oeuvre summary")).unwrap();
+    let block =
+        block.replace("oeuvre summary", &format!("{} summary", common::program().display()));
+    let output = std::process::Command::new("sh")
+        .args(["-e", "-c", &block])
+        .current_dir(folder.path("oeuvre-demo"))
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    // The mean of fares that are worked out with other means: see the demo's own test.
+    assert!(String::from_utf8_lossy(&output.stdout).contains("1,151,535.00"));
+}

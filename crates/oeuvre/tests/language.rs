@@ -155,6 +155,46 @@ fn a_calculation_gives(#[case] calc: &str, #[case] expected: &str) {
     assert_eq!(value(calc), expected, "{calc}");
 }
 
+/// Worked examples that others have published.
+#[rstest]
+// NIST/SEMATECH e-Handbook of Statistical Methods, 7.2.6.2: the 90th percentile at place p (n + 1).
+#[case(
+    "95.1772 95.1567 95.1937 95.1959 95.1442 95.0610 95.1591 95.1195 95.1065 95.0925 95.1990 95.1682",
+    "round(percentile(x, 90 method exclusive), 4)",
+    "95.1981"
+)]
+// NIST Statistical Reference Datasets, NumAcc1: certified mean 10000002, standard deviation 1.
+#[case("10000001 10000003 10000002", "mean(x)", "10000002")]
+#[case("10000001 10000003 10000002", "stdev(x)", "1")]
+// The same, NumAcc2: mean 1.2, standard deviation 0.1, here with 3 of its 1001 values' pattern.
+#[case("1.2 1.1 1.3", "stdev(x)", "0.1")]
+#[case("1.2 1.1 1.3", "variance(x)", "0.01")]
+// Hyndman and Fan's methods 7 and 6 on the numbers 1 to 5, by their formulas.
+#[case("1 2 3 4 5", "quartile(x, 1)", "2")]
+#[case("1 2 3 4 5", "quartile(x, 1 method exclusive)", "1.5")]
+#[case("1 2 3 4 5", "percentile(x, 30 method nearest)", "2")]
+// Anscombe's first quartet (The American Statistician 27, 1973): r = 0.816, y = 3.00 + 0.500 x.
+#[case(
+    "10,8.04 8,6.95 13,7.58 9,8.81 11,8.33 14,9.96 6,7.24 4,4.26 12,10.84 7,4.82 5,5.68",
+    "round(correlation(x, y), 3)",
+    "0.816"
+)]
+#[case(
+    "10,8.04 8,6.95 13,7.58 9,8.81 11,8.33 14,9.96 6,7.24 4,4.26 12,10.84 7,4.82 5,5.68",
+    "round(slope(x, y), 3)",
+    "0.500"
+)]
+#[case(
+    "10,8.04 8,6.95 13,7.58 9,8.81 11,8.33 14,9.96 6,7.24 4,4.26 12,10.84 7,4.82 5,5.68",
+    "round(intercept(x, y), 2)",
+    "3.00"
+)]
+fn published_examples_come_out(#[case] data: &str, #[case] calc: &str, #[case] expected: &str) {
+    let headings = if data.contains(',') { "x,y" } else { "x" };
+    let folder = Folder::with("p.csv", format!("{headings}\n{}\n", data.replace(' ', "\n")));
+    assert_eq!(folder.csv("p.csv", &["--show", &format!("v: {calc}")]), format!("v\n{expected}\n"));
+}
+
 #[test]
 fn named_calculations_use_each_other_in_any_order() {
     let folder = Folder::with("b.csv", BOOKINGS);

@@ -7,8 +7,8 @@ use super::dictionary::fold;
 use std::hash::{BuildHasher, RandomState};
 
 const NONE: u32 = u32::MAX;
-/// A window of this many places is always allowed (256 KiB).
-const SMALL_WINDOW: usize = 1 << 16;
+/// A window of this many places is always allowed (16 MiB): ids of a million customers are worth it.
+const SMALL_WINDOW: usize = 1 << 22;
 /// A larger window must be at least this full: 1 in 8.
 const SPARSEST: usize = 8;
 /// The largest window, in places (256 MiB).
@@ -199,8 +199,8 @@ impl Interner {
     }
 }
 
-/// The largest directly indexed table of pairs, in places (4 MiB).
-const DIRECT_PAIRS: usize = 1 << 20;
+/// The largest directly indexed table of pairs, in places (16 MiB).
+const DIRECT_PAIRS: usize = 1 << 22;
 
 /// Distinct pairs of codes, numbered from 0 in the order in which they came.
 #[derive(Clone, Debug, Default)]
