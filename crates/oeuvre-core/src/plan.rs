@@ -150,6 +150,7 @@ impl Plan {
         if !mistakes.is_empty() {
             return Err(Error::Mistakes(mistakes));
         }
+        resolved.seal();
         let (totals, totals_at) = (request.totals, request.totals_at);
         Ok(Plan { fill, resolved, filter, found, results, sort, totals, totals_at })
     }

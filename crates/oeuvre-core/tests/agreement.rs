@@ -279,6 +279,22 @@ const AGGREGATES: &[(&str, Plain)] = &[
         0 => Value::Missing,
         _ => over(cents(r).iter().map(|&c| BigInt::from(c)).sum(), BigInt::from(100 * r.len())),
     }),
+    ("min(fare where fare > mean(fare))", |r| {
+        let x = cents(r);
+        let (n, sum) = (x.len() as i128, x.iter().map(|&c| BigInt::from(c)).sum::<BigInt>());
+        // Compared as the language does: the exact fare, and the mean, both as binary64.
+        let mean = ratio_to_f64(&sum, &BigInt::from(n * 100));
+        let above = |c: &&i128| mean.is_some_and(|m| decimal_to_f64(Decimal::new(**c, 2)) > m);
+        x.iter().filter(above).min().map_or(Value::Missing, |&c| money(c))
+    }),
+    ("count(where fare = max(fare) and vessel is not missing)", |r| {
+        let most = cents(r).into_iter().max();
+        whole(
+            r.iter()
+                .filter(|r| !r[VESSEL].is_missing() && Some(r[FARE].clone()) == most.map(money))
+                .count(),
+        )
+    }),
     ("max(sum(fare) per vessel)", |r| {
         let sums = by(r, &[VESSEL])
             .into_iter()

@@ -30,6 +30,11 @@ fn error(args: &[&str]) -> String {
     "rows cannot be grouped by a result",
     "`per` takes columns"
 )]
+#[case(
+    "max(min(fare where fare > mean(fare)) per route)",
+    "a condition that holds a result cannot stand inside another, or inside `per`",
+    ""
+)]
 #[case("mean(fare per route)", "`fare` has a value on each row", "")]
 #[case("count(where fare)", "expected a condition, found a number", "compare it with something")]
 #[case("count(where route = 3)", "text cannot be compared with a number", "route = '3'")]

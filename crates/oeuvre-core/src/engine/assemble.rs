@@ -1,6 +1,7 @@
 //! From groups with states to the table: levels, results, order, totals, marks.
 
 use super::groups::Codes;
+use super::late::LateStates;
 use super::scope;
 use super::worker::Gathered;
 use crate::error::Error;
@@ -39,11 +40,12 @@ fn wanted(plan: &Plan) -> Vec<Operand> {
 pub(crate) fn assemble(
     plan: &Plan,
     scopes: &[Gathered],
+    late: Option<&LateStates>,
     ledger: &mut Ledger,
 ) -> Result<Grid, Error> {
     let groups = &scopes[0];
     let keys = plan.resolved.keys().len();
-    let (levels, ranks) = levels(plan, scopes, ledger)?;
+    let (levels, ranks) = levels(plan, scopes, late, ledger)?;
     let order = Order { plan, levels: &levels, ranks: &ranks };
     let children = children(&levels);
     let mut places: Vec<(Line, u32)> = Vec::new();
@@ -94,6 +96,7 @@ pub(crate) fn assemble(
 fn levels(
     plan: &Plan,
     scopes: &[Gathered],
+    late: Option<&LateStates>,
     ledger: &mut Ledger,
 ) -> Result<(Vec<Level>, Vec<Vec<u32>>), Error> {
     let groups = &scopes[0];
@@ -121,7 +124,7 @@ fn levels(
         }
         let results = if needed(depth) {
             let kept: Vec<usize> = (0..depth).collect();
-            let level = scope::evaluate(&plan.resolved, scopes, 0, &kept, ledger)?;
+            let level = scope::evaluate(&plan.resolved, scopes, 0, &kept, late, ledger)?;
             let inputs: Vec<&Column> = level.inputs.iter().collect();
             wanted(plan).into_iter().map(|o| level.evaluator.column(o, &inputs).clone()).collect()
         } else {

@@ -174,6 +174,50 @@ impl Grouper {
         }
     }
 
+    /// For each group from `from` on (the waste group counted) the group of another grouper over the
+    /// same keys that has its values; 0 where that has none. The texts are those of the key columns.
+    pub(crate) fn locate(
+        &self,
+        other: &mut Grouper,
+        keys: &[&Column],
+        from: usize,
+        out: &mut Vec<u32>,
+    ) {
+        for group in from..self.groups() {
+            let Some(number) = (group as u32).checked_sub(1) else {
+                out.push(0);
+                continue;
+            };
+            let mut codes = vec![0u32; self.codes.len()];
+            let mut rest = number;
+            for depth in (1..self.codes.len()).rev() {
+                (rest, codes[depth]) = self.pairs[depth - 1].pairs()[rest as usize];
+            }
+            if let Some(first) = codes.first_mut() {
+                *first = rest;
+            }
+            let mut found = Some(0);
+            for (depth, &code) in codes.iter().enumerate() {
+                let there = match (&self.codes[depth], &mut other.codes[depth]) {
+                    _ if code == 0 => Some(0),
+                    (Codes::Text(_), Codes::Text(d)) => {
+                        d.find(keys[depth].dictionary.text(code - 1).as_bytes()).map(|c| c + 1)
+                    }
+                    (Codes::Whole(i), Codes::Whole(theirs)) => {
+                        Some(1 + theirs.intern_wide(i.values()[code as usize - 1]))
+                    }
+                    _ => None,
+                };
+                found = match (depth, found, there) {
+                    (0, _, there) => there,
+                    (_, Some(number), Some(code)) => other.pairs[depth - 1].find(number, code),
+                    _ => None,
+                };
+            }
+            out.push(found.map_or(0, |n| n + 1));
+        }
+    }
+
     /// The group of a tuple of codes, counted from 1; it is added when it is new.
     pub(crate) fn add(&mut self, tuple: &[u32]) -> u32 {
         let Some((&first, rest)) = tuple.split_first() else { return 1 };

@@ -7,6 +7,7 @@
 mod assemble;
 mod fill;
 mod groups;
+mod late;
 mod scope;
 mod worker;
 
@@ -26,7 +27,8 @@ use worker::{Gathered, Worker};
 pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Ledger), Error> {
     let (mut scopes, mut ledger) = gather(plan, source, threads)?;
     fill::fill(plan, &mut scopes[0]);
-    let grid = assemble::assemble(plan, &scopes, &mut ledger)?;
+    let late = late::gather(plan, source, threads, &scopes)?;
+    let grid = assemble::assemble(plan, &scopes, late.as_ref(), &mut ledger)?;
     Ok((grid, ledger))
 }
 

@@ -1,6 +1,7 @@
 //! Working out a scope at some of its keys: states merged to the coarser groups, aggregates finished,
 //! those over finer groups first, and the group program run.
 
+use super::late::LateStates;
 use super::worker::{Gathered, note_zero_divisions, only_where, result_overflow, run};
 use crate::aggregate::{Rows, State};
 use crate::error::Error;
@@ -9,12 +10,14 @@ use crate::ledger::Ledger;
 use crate::rows::column::Column;
 use crate::rows::interner::Pairs;
 use crate::rows::program::Evaluator;
-use crate::value::Kind;
+use crate::value::{Kind, Value};
 
 /// A scope at some of its keys.
 pub(crate) struct Evaluated {
     /// The code of each kept key, group by group.
     pub(crate) path: Vec<Vec<u32>>,
+    /// The group here of each group of the scope, both counted from 1.
+    pub(crate) map: Vec<u32>,
     /// How many groups there are.
     pub(crate) groups: usize,
     /// The inputs of the group program.
@@ -30,6 +33,7 @@ pub(crate) fn evaluate(
     scopes: &[Gathered],
     scope: usize,
     kept: &[usize],
+    late: Option<&LateStates>,
     ledger: &mut Ledger,
 ) -> Result<Evaluated, Error> {
     let (plan, gathered) = (&resolved.scopes[scope], &scopes[scope]);
@@ -86,10 +90,21 @@ pub(crate) fn evaluate(
             From::Rows(state) => {
                 aggregate.aggregate.finish(states[*state], &kinds(&plan.states[*state].args))
             }
+            From::Late(i) => match late {
+                Some(late) => {
+                    let args = kinds(&resolved.late_aggregates[*i].args);
+                    aggregate.aggregate.finish(late.states[kept.len()][*i].as_ref(), &args)
+                }
+                // The first time: nothing uses it yet.
+                None => {
+                    let none = vec![Value::Missing; groups];
+                    Ok(Column::from_values(aggregate.kind, &none))
+                }
+            },
             From::Groups { scope: finer, args, condition } => {
                 let own = resolved.scopes[*finer].outer..resolved.scopes[*finer].keys.len();
                 let kept_finer: Vec<usize> = kept.iter().copied().chain(own).collect();
-                let inner = evaluate(resolved, scopes, *finer, &kept_finer, ledger)?;
+                let inner = evaluate(resolved, scopes, *finer, &kept_finer, None, ledger)?;
                 // The group here that each finer group belongs to.
                 let mut belongs: Vec<u32> = vec![0; inner.groups];
                 for (depth, (pairs, &key)) in chain.iter().zip(kept).enumerate() {
@@ -132,7 +147,7 @@ pub(crate) fn evaluate(
     let columns: Vec<&Column> = inputs.iter().collect();
     run(&mut evaluator, &plan.group, &columns, groups)?;
     note_zero_divisions(&plan.group, &evaluator, ledger);
-    Ok(Evaluated { path, groups, inputs, evaluator })
+    Ok(Evaluated { path, map, groups, inputs, evaluator })
 }
 
 impl Evaluated {

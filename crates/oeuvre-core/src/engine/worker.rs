@@ -18,7 +18,7 @@ pub(crate) struct Worker {
     /// For each scope of the plan.
     scopes: Vec<Gathered>,
     filter: Evaluator,
-    row: Evaluator,
+    pub(crate) row: Evaluator,
     read: u64,
     left_out: u64,
     left_out_missing: u64,
@@ -118,7 +118,12 @@ impl Worker {
     }
 
     /// Drops the rows that do not meet the condition.
-    fn keep(&mut self, plan: &Plan, batch: &mut Batch, kept: &mut Vec<u32>) -> Result<(), Error> {
+    pub(crate) fn keep(
+        &mut self,
+        plan: &Plan,
+        batch: &mut Batch,
+        kept: &mut Vec<u32>,
+    ) -> Result<(), Error> {
         let inputs: Vec<&Column> = batch.columns.iter().collect();
         run(&mut self.filter, &plan.resolved.filter, &inputs, batch.rows)?;
         let (mut n, mut missing) = (batch.rows, 0);

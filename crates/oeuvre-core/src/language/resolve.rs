@@ -4,7 +4,7 @@
 //! group. An aggregate is the door from the group to the rows: its arguments are built for rows, and
 //! its result is an input of the group's program.
 
-use super::ast::{Call as CallNode, ClauseWord, Comparison, Expr, Node, Operator};
+use super::ast::{Call as CallNode, Clause, ClauseWord, Comparison, Expr, Node, Operator};
 use super::functions::{self, Call, Function, Given, RowCall};
 use super::parser;
 use crate::aggregate::sums::Sum;
@@ -55,6 +55,8 @@ pub enum Level {
 enum Place {
     Filter,
     Row,
+    /// Rows again, when the results of the table's groups are known.
+    Late,
     /// The groups of a scope.
     Group(usize),
 }
@@ -95,6 +97,8 @@ pub struct AggregatePlan {
 pub enum From {
     /// From rows: the state's number in its scope.
     Rows(usize),
+    /// From rows, in a second pass: the number of the late aggregate.
+    Late(usize),
     /// From the groups of a finer scope, whose results are taken in like rows.
     Groups {
         /// The scope.
@@ -105,6 +109,19 @@ pub enum From {
         condition: Option<Operand>,
     },
 }
+
+/// An aggregate whose condition compares rows with a result of their group: it needs a second pass.
+pub struct LatePlan {
+    /// The aggregate.
+    pub aggregate: Arc<dyn Aggregate>,
+    /// Its arguments in the row program.
+    pub args: Vec<Built>,
+    /// The condition in the late program.
+    pub condition: Operand,
+}
+
+/// Inputs of the late program from here on are results of groups, until [`Resolver::seal`].
+const LATE_INPUT: usize = 1 << 24;
 
 /// Groups of rows, with what is worked out for each.
 #[derive(Default)]
@@ -148,6 +165,13 @@ pub struct Resolver {
     pub filter: Program,
     /// Over the inputs: keys, arguments and conditions of aggregates.
     pub row: Program,
+    /// Over the inputs, and behind them the late inputs: conditions that hold a result.
+    pub late: Program,
+    /// The results of the table's groups that late conditions use.
+    pub late_inputs: Vec<Built>,
+    /// Aggregates that need a second pass.
+    pub late_aggregates: Vec<LatePlan>,
+    in_late: bool,
     /// The groups of the table, and the finer ones inside aggregates with `per`.
     pub scopes: Vec<Scope>,
     /// What readers should be told, such as a name that hides a column.
@@ -195,6 +219,10 @@ impl Resolver {
             inputs: Vec::new(),
             filter: Program::default(),
             row: Program::default(),
+            late: Program::default(),
+            late_inputs: Vec::new(),
+            late_aggregates: Vec::new(),
+            in_late: false,
             scopes: vec![Scope::default()],
             remarks,
         })
@@ -203,6 +231,23 @@ impl Resolver {
     /// The columns of the rows.
     pub fn columns(&self) -> &[ColumnInfo] {
         &self.columns
+    }
+
+    /// Gives the late inputs their places behind the inputs, once all of these are known.
+    pub fn seal(&mut self) {
+        let behind = self.inputs.len();
+        let place = |operand: &mut Operand| {
+            if let Operand::Input(i) = operand
+                && *i >= LATE_INPUT
+            {
+                *i = *i - LATE_INPUT + behind;
+            }
+        };
+        for step in &mut self.late.steps {
+            step.args.iter_mut().for_each(place);
+            step.guards.iter_mut().for_each(|g| place(&mut g.0));
+        }
+        self.late_aggregates.iter_mut().for_each(|l| place(&mut l.condition));
     }
 
     /// Keeps all values of a calculation on rows, with how often each occurs, as one more state of
@@ -317,7 +362,8 @@ impl Resolver {
     /// Whether an input is needed beyond the filter.
     pub fn used_after_filter(&self, input: usize) -> bool {
         let is = |o: &Operand| *o == Operand::Input(input);
-        self.row.steps.iter().any(|s| s.args.iter().any(is))
+        self.row.steps.iter().chain(&self.late.steps).any(|s| s.args.iter().any(is))
+            || self.late_aggregates.iter().any(|l| l.args.iter().any(|a| is(&a.operand)))
             || self.scopes.iter().any(|scope| {
                 scope.keys.iter().any(|k| is(&k.operand))
                     || scope.states.iter().any(|s| {
@@ -438,6 +484,9 @@ impl Resolver {
             Node::Binary(Operator::Divide, ..) => {
                 Some("a ratio of the figures on its own line, not a sum of the lines".into())
             }
+            Node::Call(call) if call.clauses.iter().any(|c| self.holds_result(c)) => {
+                Some("worked out with a condition that means each line's own result".into())
+            }
             Node::Call(call) if call.clauses.iter().any(|c| c.word == ClauseWord::Per) => {
                 Some("worked out from the groups after `per`, not a sum of the lines".into())
             }
@@ -456,6 +505,34 @@ impl Resolver {
             },
             _ => Some(OTHERWISE.into()),
         }
+    }
+
+    /// Whether a condition inside an aggregate holds a result of the group.
+    fn holds_result(&self, clause: &Clause) -> bool {
+        fn holds(it: &Resolver, e: &Expr) -> bool {
+            match &e.node {
+                Node::Name { table: None, name } => {
+                    it.lets.iter().any(|n| n.name == *name && holds(it, &n.expr))
+                }
+                Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => holds(it, a),
+                Node::Binary(_, a, b) | Node::During { value: a, period: b } => {
+                    holds(it, a) || holds(it, b)
+                }
+                Node::Between { value, low, high, .. } => {
+                    holds(it, value) || holds(it, low) || holds(it, high)
+                }
+                Node::In { value, list, .. } => {
+                    holds(it, value) || list.iter().any(|e| holds(it, e))
+                }
+                Node::Call(call) => {
+                    let function = functions::find(&call.name).map(|f| &f.call);
+                    matches!(function, Some(Call::Aggregate { .. }))
+                        || call.args.iter().any(|e| holds(it, e))
+                }
+                _ => false,
+            }
+        }
+        clause.word == ClauseWord::Where && clause.args.iter().any(|e| holds(self, e))
     }
 
     // ---- names and levels ------------------------------------------------------------------
@@ -632,6 +709,7 @@ impl Resolver {
         match place {
             Place::Filter => &mut self.filter,
             Place::Row => &mut self.row,
+            Place::Late => &mut self.late,
             Place::Group(scope) => &mut self.scopes[scope].group,
         }
     }
@@ -1421,7 +1499,15 @@ impl Resolver {
     /// Builds something only to learn of it, and leaves nothing behind.
     fn probe<T>(&mut self, build: impl FnOnce(&mut Self) -> Resolved<T>) -> Resolved<T> {
         let lengths = |it: &Self| {
-            [it.filter.steps.len(), it.row.steps.len(), it.inputs.len(), it.scopes.len()]
+            [
+                it.filter.steps.len(),
+                it.row.steps.len(),
+                it.inputs.len(),
+                it.scopes.len(),
+                it.late.steps.len(),
+                it.late_inputs.len(),
+                it.late_aggregates.len(),
+            ]
         };
         let before = lengths(self);
         let of_scope = |s: &Scope| [s.group.steps.len(), s.states.len(), s.aggregates.len()];
@@ -1431,6 +1517,9 @@ impl Resolver {
         self.row.steps.truncate(before[1]);
         self.inputs.truncate(before[2]);
         self.scopes.truncate(before[3]);
+        self.late.steps.truncate(before[4]);
+        self.late_inputs.truncate(before[5]);
+        self.late_aggregates.truncate(before[6]);
         for (scope, [steps, states, aggregates]) in self.scopes.iter_mut().zip(scopes) {
             scope.group.steps.truncate(steps);
             scope.states.truncate(states);
@@ -1448,8 +1537,18 @@ impl Resolver {
         parameters: usize,
         place: Place,
     ) -> Resolved<Built> {
+        if place == Place::Late {
+            let built = self.build(written, expr, Place::Group(TABLE))?;
+            let known = self.late_inputs.iter().position(|b| *b == built);
+            let at = known.unwrap_or_else(|| {
+                self.late_inputs.push(built);
+                self.late_inputs.len() - 1
+            });
+            return Ok(Built { operand: Operand::Input(LATE_INPUT + at), kind: built.kind });
+        }
         let mistake = |message: String| Mistake::new(written, expr.span.clone(), message);
         match place {
+            Place::Late => {}
             Place::Filter => {
                 return Err(mistake("a condition on rows cannot use a result of groups".into())
                     .label("known only after the rows are grouped"));
@@ -1501,9 +1600,28 @@ impl Resolver {
             args = args.into_iter().map(|a| self.as_float(inner, text, a)).collect();
         }
         let mut condition = None;
+        let mut late = None;
         for clause in &call.clauses {
             match clause.word {
                 ClauseWord::Method | ClauseWord::Per => {}
+                ClauseWord::Where
+                    if inner == Place::Row
+                        && self.level(written, &clause.args[0])? == Level::Group =>
+                {
+                    if scope != TABLE || self.in_late {
+                        let span = clause.span.clone();
+                        return Err(Mistake::new(
+                            written,
+                            span,
+                            "a condition that holds a result cannot stand inside another, or inside `per`",
+                        )
+                        .label("known only after the rows of this group are counted"));
+                    }
+                    self.in_late = true;
+                    let built = self.condition(written, &clause.args[0], Place::Late);
+                    self.in_late = false;
+                    late = Some(built?);
+                }
                 ClauseWord::Where => {
                     condition = Some(self.condition(written, &clause.args[0], inner)?);
                 }
@@ -1547,6 +1665,11 @@ impl Resolver {
             ))
             .help(self.type_help(text, "number"))
         })?;
+        if let Some(condition) = late {
+            self.late_aggregates.push(LatePlan { aggregate: aggregate.clone(), args, condition });
+            let from = From::Late(self.late_aggregates.len() - 1);
+            return Ok(self.add_aggregate(scope, AggregatePlan { aggregate, from, kind }));
+        }
         Ok(match inner {
             Place::Group(finer) => {
                 let from = From::Groups { scope: finer, args, condition };
