@@ -226,7 +226,7 @@ fn frequent(counted: &[Counted], present: u64) -> String {
         };
     }
     let mut by_count: Vec<&Counted> = counted.iter().collect();
-    by_count.sort_by(|a, b| b.1.cmp(&a.1)); // stable: label order among equals
+    by_count.sort_by_key(|c| std::cmp::Reverse(c.1)); // stable: label order among equals
     let named: Vec<String> = by_count
         .iter()
         .take(FREQUENT)

@@ -1,7 +1,7 @@
 //! The table of functions: one row each, which feeds the parser, the checks, the help and the docs.
 //!
 //! If you add a function: a row here, and either a loop behind it (`rows/kernels.rs`, built in
-//! `language/resolve.rs`) or an aggregate in `aggregate/`. Nothing else knows functions by name.
+//! `language/resolve/`) or an aggregate in `aggregate/`. Nothing else knows functions by name.
 
 use super::ast::ClauseWord;
 use crate::aggregate::Aggregate;

@@ -6,7 +6,7 @@
 //! costs no allocation once the first one has passed.
 //!
 //! If you add an operation: give it an [`Op`], a loop in `kernels.rs`, and have
-//! `language/resolve.rs` build it.
+//! `language/resolve/` build it.
 
 use super::column::Column;
 use super::kernels;

@@ -1,0 +1,342 @@
+//! Calls of functions of single values.
+
+use super::{Built, Place, Resolved, Resolver, constant_number};
+use crate::error::{Mistake, Written, either};
+use crate::language::ast::{Call as CallNode, Expr, Node};
+use crate::language::functions::{Function, RowCall};
+use crate::rows::program::Op;
+use crate::rows::scalar::{Expect, Scalar};
+use crate::value::calendar::Unit;
+use crate::value::decimal::Decimal;
+use crate::value::{BandBound, Bands, Kind};
+use std::sync::Arc;
+
+impl Resolver {
+    pub(super) fn check_arguments(
+        &self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        call: &CallNode,
+        function: &Function,
+    ) -> Resolved<()> {
+        let (least, most) = function.arguments;
+        let n = call.args.len();
+        if n < least || n > most {
+            let found = match n {
+                0 => "none".to_owned(),
+                n => n.to_string(),
+            };
+            let expected = match (least, most) {
+                (1, 1) => "one argument".to_owned(),
+                (a, b) if a == b => format!("{a} arguments"),
+                (a, b) if b < 100 => format!("{a} or {b} arguments"),
+                (a, _) => format!("at least {a} arguments"),
+            };
+            let message = format!("`{}` takes {expected}, found {found}", function.name);
+            return Err(Mistake::new(written, expr.span.clone(), message)
+                .label(format!("write {}", function.usage)));
+        }
+        for clause in &call.clauses {
+            if !function.clauses.contains(&clause.word) {
+                let words: Vec<&str> = function.clauses.iter().map(|c| c.text()).collect();
+                let takes = if words.is_empty() { "no clauses".to_owned() } else { either(&words) };
+                let message = format!("`{}` does not take `{}`", function.name, clause.word.text());
+                return Err(Mistake::new(written, clause.span.clone(), message)
+                    .label(format!("it takes {takes}")));
+            }
+        }
+        for (i, clause) in call.clauses.iter().enumerate() {
+            if call.clauses[..i].iter().any(|c| c.word == clause.word) {
+                let message = format!("`{}` is written twice", clause.word.text());
+                return Err(Mistake::new(written, clause.span.clone(), message)
+                    .label("join the two with `and`"));
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn row_call(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        call: &CallNode,
+        row: &RowCall,
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        match *row {
+            RowCall::If => self.if_call(written, expr, call, place),
+            RowCall::Coalesce => {
+                let (args, kind) = self.same_kind(written, expr, &call.args, place)?;
+                Ok(self.step(place, text, Op::Coalesce, &args, kind))
+            }
+            RowCall::Extreme { largest } => {
+                let (args, kind) = self.same_kind(written, expr, &call.args, place)?;
+                Ok(self.step(place, text, Op::Extreme { largest }, &args, kind))
+            }
+            RowCall::Absolute => {
+                let a = self.number(written, &call.args[0], place)?;
+                Ok(self.step(place, text, Op::Absolute, &[a], a.kind))
+            }
+            RowCall::Round => {
+                let a = self.number(written, &call.args[0], place)?;
+                let digits = match call.args.get(1).map(|d| (&d.node, d)) {
+                    None => 0,
+                    Some((Node::Number(Decimal { mantissa, scale: 0 }), _))
+                        if (0..=12).contains(mantissa) =>
+                    {
+                        *mantissa as u8
+                    }
+                    Some((_, d)) => {
+                        let message = "expected how many digits to keep after the point";
+                        return Err(Mistake::new(written, d.span.clone(), message)
+                            .label("a whole number from 0 to 12"));
+                    }
+                };
+                match a.kind {
+                    Kind::Number { scale } if scale <= digits => Ok(a),
+                    _ => Ok(self.step(
+                        place,
+                        text,
+                        Op::Round(digits),
+                        &[a],
+                        Kind::Number { scale: digits },
+                    )),
+                }
+            }
+            RowCall::Period(unit) => {
+                let a = self.date(written, call, place)?;
+                Ok(self.step(place, text, Op::ToPeriod(unit), &[a], Kind::Period(unit)))
+            }
+            RowCall::Part(part) => {
+                let a = self.date(written, call, place)?;
+                Ok(self.step(place, text, Op::ToPart(part), &[a], Kind::Part(part)))
+            }
+            RowCall::Fiscal { quarter } => {
+                let a = self.date(written, call, place)?;
+                let month = constant_number(&call.args[1])
+                    .and_then(|n| n.rescale(0))
+                    .filter(|n| (1..=12).contains(&n.mantissa));
+                let Some(month) = month.map(|n| n.mantissa as u8) else {
+                    let span = call.args[1].span.clone();
+                    return Err(Mistake::new(
+                        written,
+                        span,
+                        "expected the month in which the year starts",
+                    )
+                    .label("a whole number from 1 to 12"));
+                };
+                let unit =
+                    if quarter { Unit::FiscalQuarter(month) } else { Unit::FiscalYear(month) };
+                Ok(self.step(place, text, Op::ToPeriod(unit), &[a], Kind::Period(unit)))
+            }
+            RowCall::Band => {
+                let a = self.number(written, &call.args[0], place)?;
+                let bands = bands(written, &call.args[1..])?;
+                let scalar = Scalar::Band(bands);
+                Ok(self.step(place, text, Op::Scalar(scalar), &[a], Kind::Band(bands)))
+            }
+            RowCall::Matches => {
+                let pattern = &call.args[1];
+                let Node::Text(regex) = &pattern.node else {
+                    return Err(Mistake::new(
+                        written,
+                        pattern.span.clone(),
+                        "expected a regular expression",
+                    )
+                    .label("write it in single quotes"));
+                };
+                let regex =
+                    regex::RegexBuilder::new(regex).size_limit(1 << 20).build().map_err(|e| {
+                        let reason = e.to_string();
+                        let reason =
+                            reason.lines().last().unwrap_or_default().trim_start_matches("error: ");
+                        Mistake::new(
+                            written,
+                            pattern.span.clone(),
+                            "this regular expression cannot be read",
+                        )
+                        .label(reason.to_owned())
+                    })?;
+                self.scalar(written, expr, &call.args[..1], Scalar::Matches(regex), place)
+            }
+            RowCall::Scalar(ref scalar) => {
+                self.scalar(written, expr, &call.args, scalar.clone(), place)
+            }
+        }
+    }
+
+    /// Builds a function of single values.
+    pub(super) fn scalar(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        exprs: &[Expr],
+        scalar: Scalar,
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        let expects = scalar.expects();
+        let mut args = Vec::new();
+        for (i, arg) in exprs.iter().enumerate() {
+            let expect = expects[i.min(expects.len() - 1)];
+            let built = match expect {
+                Expect::Date | Expect::Period => self.beside(written, arg, Kind::Date, place)?,
+                Expect::DateTime => self.beside(written, arg, Kind::DateTime, place)?,
+                _ => self.build(written, arg, place)?,
+            };
+            if !expect.takes(built.kind) {
+                let message =
+                    format!("expected {}, found {}", expect.describe(), built.kind.describe());
+                let mut it = Mistake::new(written, arg.span.clone(), message)
+                    .label(format!("this is {}", built.kind.describe()));
+                if expect == Expect::Text {
+                    let part = &written.text[arg.span.clone()];
+                    it = it.help(format!("as a text: text({part})"));
+                }
+                return Err(it);
+            }
+            args.push(built);
+        }
+        let kinds: Vec<Kind> = args.iter().map(|a| a.kind).collect();
+        let kind = scalar.result(&kinds);
+        Ok(self.step(place, text, Op::Scalar(scalar), &args, kind))
+    }
+
+    pub(super) fn date(
+        &mut self,
+        written: &Arc<Written>,
+        call: &CallNode,
+        place: Place,
+    ) -> Resolved<Built> {
+        let arg = &call.args[0];
+        let built = self.beside(written, arg, Kind::Date, place)?;
+        match built.kind {
+            Kind::Date | Kind::DateTime | Kind::Period(Unit::Day) => Ok(built),
+            kind => {
+                let message = format!("`{}` takes a date, found {}", call.name, kind.describe());
+                let mut it =
+                    Mistake::new(written, arg.span.clone(), message).label("this is no date");
+                if let Node::Name { name, .. } = &arg.node {
+                    it = it.help(self.type_help(name, "date"));
+                }
+                Err(it)
+            }
+        }
+    }
+
+    /// Builds values that must be of one kind.
+    pub(super) fn same_kind(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        exprs: &[Expr],
+        place: Place,
+    ) -> Resolved<(Vec<Built>, Kind)> {
+        // The first that is no literal says what the literals are.
+        let lead = exprs.iter().find(|e| !matches!(e.node, Node::Missing | Node::Text(_)));
+        let lead = match lead.or_else(|| exprs.iter().find(|e| !matches!(e.node, Node::Missing))) {
+            Some(lead) => self.build(written, lead, place)?.kind,
+            None => Kind::Number { scale: 0 },
+        };
+        let mut built = Vec::new();
+        for e in exprs {
+            built.push(self.beside(written, e, lead, place)?);
+        }
+        let text = &written.text[expr.span.clone()];
+        if built.iter().all(|b| b.kind.is_number()) {
+            let kind = self.align(place, text, &mut built);
+            return Ok((built, kind));
+        }
+        if let Some(i) = built.iter().position(|b| b.kind != lead) {
+            let message =
+                format!("{} and {} do not go together", lead.describe(), built[i].kind.describe());
+            return Err(Mistake::new(written, exprs[i].span.clone(), message)
+                .label(format!("expected {}", lead.describe())));
+        }
+        Ok((built, lead))
+    }
+
+    pub(super) fn if_call(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        call: &CallNode,
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        if call.args.len().is_multiple_of(2) {
+            return Err(Mistake::new(
+                written,
+                expr.span.clone(),
+                "this `if` does not say what holds otherwise",
+            )
+            .label("after pairs of a condition and a value comes one last value"));
+        }
+        let pairs = call.args.len() / 2;
+        let mut conditions = Vec::new();
+        for i in 0..pairs {
+            conditions.push(self.condition(written, &call.args[2 * i], place)?);
+        }
+        let values: Vec<Expr> = call
+            .args
+            .iter()
+            .enumerate()
+            .filter(|(i, _)| i % 2 == 1 || *i == call.args.len() - 1)
+            .map(|(_, e)| e.clone())
+            .collect();
+        // A division by zero in a branch that is not taken is nobody's concern, so that the
+        // branches are built under guards.
+        let before = self.guards.len();
+        let mut built = Vec::new();
+        let lead = {
+            let (_, kind) = self.probe(|it| it.same_kind(written, expr, &values, place))?;
+            kind
+        };
+        for (i, value) in values.iter().enumerate() {
+            self.guards.truncate(before);
+            self.guards.extend(conditions.iter().take(i).map(|&c| (c, false)));
+            if let Some(&own) = conditions.get(i) {
+                self.guards.push((own, true));
+            }
+            built.push(self.beside(written, value, lead, place)?);
+        }
+        self.guards.truncate(before);
+        if lead.is_number() {
+            self.align(place, text, &mut built);
+        }
+        let mut args = Vec::new();
+        for (i, value) in built.iter().enumerate() {
+            if let Some(&operand) = conditions.get(i) {
+                args.push(Built { operand, kind: Kind::Boolean });
+            }
+            args.push(*value);
+        }
+        Ok(self.step(place, text, Op::If, &args, lead))
+    }
+}
+
+/// The ranges that `band` is given: one width, or bounds in ascending order.
+fn bands(written: &Arc<Written>, exprs: &[Expr]) -> Resolved<&'static Bands> {
+    let mut bounds: Vec<Decimal> = Vec::new();
+    for expr in exprs {
+        let number = constant_number(expr).ok_or_else(|| {
+            Mistake::new(written, expr.span.clone(), "expected a number here")
+                .label("a width, or bounds from the lowest to the highest")
+        })?;
+        let ordered = bounds.last().is_none_or(|last| *last < number);
+        if !ordered || (exprs.len() == 1 && number <= Decimal::new(0, 0)) {
+            let message = "these ranges cannot be made";
+            return Err(Mistake::new(written, expr.span.clone(), message)
+                .label("a width is above 0, and bounds come from the lowest to the highest"));
+        }
+        bounds.push(number);
+    }
+    let bound = |d: &Decimal| BandBound { mantissa: d.mantissa, scale: d.scale };
+    let bands = match bounds.as_slice() {
+        [width] => Bands::Width(bound(width)),
+        all => Bands::Bounds(all.iter().map(bound).collect()),
+    };
+    // Kinds are copied everywhere; the few ranges of a request live as long as the program.
+    Ok(Box::leak(Box::new(bands)))
+}

@@ -1,0 +1,89 @@
+//! Columns of lookups, and the labels that a lookup lists.
+
+use super::{Built, Place, Resolved, Resolver};
+use crate::error::{Mistake, Written, either};
+use crate::language::ast::Expr;
+use crate::plan::Fill;
+use crate::rows::program::{FetchColumn, FindRow, Op, Operand};
+use crate::value::{Kind, Value};
+use std::sync::Arc;
+
+impl Resolver {
+    /// The labels that a lookup lists for a key: a column of its own, or one that its rows are found by.
+    pub fn lookup_labels(&self, key: Operand) -> Option<Fill> {
+        if let Operand::Step(i) = key
+            && let Op::Fetch(fetch) = &self.row.steps[i].op
+        {
+            let lookup = self.lookups.iter().position(|l| Arc::ptr_eq(&l.table, &fetch.table))?;
+            let (column, kind) =
+                (&fetch.table.data[fetch.column], fetch.table.columns[fetch.column].kind);
+            let values = (0..fetch.table.lines.len()).map(|r| column.value(kind, r)).collect();
+            return Some(Fill::Labels { values, lookup: Some(lookup) });
+        }
+        let found = self.row.steps.iter().chain(&self.filter.steps).find_map(|s| match &s.op {
+            Op::FindRow(FindRow(lookup)) if s.args == [key] && s.arg_kinds == [Kind::Text] => {
+                Some(lookup)
+            }
+            _ => None,
+        })?;
+        let mut keys: Vec<&String> = found.places.keys().collect();
+        keys.sort();
+        let values = keys.into_iter().map(|k| Value::Text(k.as_str().into())).collect();
+        Some(Fill::Labels { values, lookup: None })
+    }
+
+    /// The row of a lookup that each row finds: in the filter's program or in that of the rows.
+    ///
+    /// # Errors
+    /// A mistake in the keys.
+    pub fn lookup_row(&mut self, lookup: usize, in_filter: bool) -> Resolved<Operand> {
+        let place = if in_filter { Place::Filter } else { Place::Row };
+        self.find_row(lookup, place).map(|b| b.operand)
+    }
+
+    pub(super) fn find_row(&mut self, lookup: usize, place: Place) -> Resolved<Built> {
+        let (written, keys) =
+            (self.lookups[lookup].written.clone(), self.lookups[lookup].row_keys.clone());
+        let mut args = Vec::new();
+        for key in &keys {
+            // The keys mean the columns of the rows, whatever named calculations there are.
+            let lets = std::mem::take(&mut self.lets);
+            let built = self.build(&written, key, place);
+            self.lets = lets;
+            args.push(built?);
+        }
+        let places = FindRow(Arc::new(self.lookups[lookup].clone()));
+        Ok(self.step(place, &written.text, Op::FindRow(places), &args, Kind::Date))
+    }
+
+    /// A column of a lookup, by its name and perhaps the lookup's.
+    pub(super) fn lookup_column(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        table: Option<&str>,
+        name: &str,
+        place: Place,
+    ) -> Resolved<Option<Built>> {
+        let mut found = Vec::new();
+        for (i, lookup) in self.lookups.iter().enumerate() {
+            if table.is_none_or(|t| t == lookup.table.name)
+                && let Some(column) = lookup.table.columns.iter().position(|c| c.name == name)
+            {
+                found.push((i, column));
+            }
+        }
+        if let [(first, _), (second, _), ..] = found[..] {
+            let names = [first, second].map(|i| format!("{}.{name}", self.lookups[i].table.name));
+            let message = format!("`{name}` stands in two lookups");
+            return Err(Mistake::new(written, expr.span.clone(), message)
+                .label(format!("write {}", either(&names))));
+        }
+        let Some(&(lookup, column)) = found.first() else { return Ok(None) };
+        let table = self.lookups[lookup].table.clone();
+        let kind = table.columns[column].kind;
+        let row = self.find_row(lookup, place)?;
+        let op = Op::Fetch(FetchColumn { table, column });
+        Ok(Some(self.step(place, &written.text[expr.span.clone()], op, &[row], kind)))
+    }
+}

@@ -1,0 +1,747 @@
+//! Syntax to programs: names looked up, levels and kinds checked, before any row is read.
+//!
+//! A calculation is built at one of three places: for the filter on rows, for each row, or for each
+//! group. An aggregate is the door from the group to the rows: its arguments are built for rows, and
+//! its result is an input of the group's program.
+
+mod aggregates;
+mod calls;
+mod lookups;
+mod notes;
+mod operators;
+
+use super::ast::{Call as CallNode, Comparison, Expr, Node};
+use super::functions::{self, Call, Function};
+use super::parser;
+use crate::aggregate::Aggregate;
+use crate::aggregate::sums::Sum;
+use crate::aggregate::values::SumDistinct;
+use crate::error::{Mistake, Written, all_of, either, nearest};
+use crate::lookup::Lookup;
+use crate::rows::program::{Op, Operand, Program, Step};
+use crate::value::decimal::Decimal;
+use crate::value::{Kind, Value};
+use std::sync::Arc;
+
+/// A column of the rows.
+#[derive(Clone, Debug)]
+pub struct ColumnInfo {
+    /// Its heading.
+    pub name: String,
+    /// What it holds.
+    pub kind: Kind,
+    /// Why it is not what most of its values look like, with the place of the value to blame.
+    pub note: Option<String>,
+}
+
+/// A named calculation.
+#[derive(Clone, Debug)]
+struct Named {
+    name: String,
+    written: Arc<Written>,
+    expr: Expr,
+}
+
+/// The levels of a calculation.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Level {
+    /// The same everywhere.
+    Constant,
+    /// One value for each row.
+    Row,
+    /// One value for each group of rows.
+    Group,
+}
+
+/// Which program a calculation is built into.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Place {
+    Filter,
+    Row,
+    /// Rows again, when the results of the table's groups are known.
+    Late,
+    /// The groups of a scope.
+    Group(usize),
+}
+
+/// The groups of the table.
+const TABLE: usize = 0;
+
+/// A calculation that has been built.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Built {
+    /// Where its values are.
+    pub operand: Operand,
+    /// What they are.
+    pub kind: Kind,
+}
+
+/// The state behind one or several aggregates.
+pub struct StatePlan {
+    /// The aggregate that makes it.
+    pub aggregate: Arc<dyn Aggregate>,
+    /// Its arguments in the row program.
+    pub args: Vec<Built>,
+    /// The condition inside the aggregate.
+    pub condition: Option<Operand>,
+}
+
+/// An aggregate, finished from a state.
+pub struct AggregatePlan {
+    /// Finishes the state.
+    pub aggregate: Arc<dyn Aggregate>,
+    /// Where the state comes from.
+    pub from: From,
+    /// The kind of the result.
+    pub kind: Kind,
+}
+
+/// Where the state of an aggregate comes from.
+pub enum From {
+    /// From rows: the state's number in its scope.
+    Rows(usize),
+    /// From rows, in a second pass: the number of the late aggregate.
+    Late(usize),
+    /// From the groups of a finer scope, whose results are taken in like rows.
+    Groups {
+        /// The scope.
+        scope: usize,
+        /// The arguments in the scope's group program.
+        args: Vec<Built>,
+        /// The condition in it.
+        condition: Option<Operand>,
+    },
+}
+
+/// An aggregate whose condition compares rows with a result of their group: it needs a second pass.
+pub struct LatePlan {
+    /// The aggregate.
+    pub aggregate: Arc<dyn Aggregate>,
+    /// Its arguments in the row program.
+    pub args: Vec<Built>,
+    /// The condition in the late program.
+    pub condition: Operand,
+}
+
+/// Inputs of the late program from here on are results of groups, until [`Resolver::seal`].
+const LATE_INPUT: usize = 1 << 24;
+
+/// Groups of rows, with what is worked out for each.
+#[derive(Default)]
+pub struct Scope {
+    /// What rows are grouped by: the keys of the scope around it first, then its own.
+    pub keys: Vec<KeyPlan>,
+    /// How many of the keys are those of the scope around it.
+    pub outer: usize,
+    /// Over the keys, then the aggregates.
+    pub group: Program,
+    /// The states to keep for each group.
+    pub states: Vec<StatePlan>,
+    /// The inputs of the group program behind the keys.
+    pub aggregates: Vec<AggregatePlan>,
+}
+
+/// A key that rows are grouped by.
+#[derive(Clone, Debug)]
+pub struct KeyPlan {
+    /// What readers see.
+    pub heading: String,
+    /// Where its values are, in the row program.
+    pub operand: Operand,
+    /// What they are.
+    pub kind: Kind,
+}
+
+/// Builds programs from calculations.
+pub struct Resolver {
+    columns: Vec<ColumnInfo>,
+    lets: Vec<Named>,
+    open: Vec<String>,
+    guards: Vec<(Operand, bool)>,
+    /// The name that the columns' own table has, as it may stand before a dot.
+    pub own_name: String,
+    /// The tables whose columns are added to each row.
+    pub lookups: Vec<Lookup>,
+    /// The source columns that are needed; the programs' inputs are places in this list.
+    pub inputs: Vec<usize>,
+    /// Over the inputs: the filter on rows.
+    pub filter: Program,
+    /// Over the inputs: keys, arguments and conditions of aggregates.
+    pub row: Program,
+    /// Over the inputs, and behind them the late inputs: conditions that hold a result.
+    pub late: Program,
+    /// The results of the table's groups that late conditions use.
+    pub late_inputs: Vec<Built>,
+    /// Aggregates that need a second pass.
+    pub late_aggregates: Vec<LatePlan>,
+    in_late: bool,
+    /// The groups of the table, and the finer ones inside aggregates with `per`.
+    pub scopes: Vec<Scope>,
+    /// What readers should be told, such as a name that hides a column.
+    pub remarks: Vec<String>,
+}
+
+type Resolved<T> = Result<T, Mistake>;
+
+impl Resolver {
+    /// A resolver over some columns. Named calculations may use each other in any order.
+    ///
+    /// # Errors
+    /// A named calculation that cannot be read, or a name given twice.
+    pub fn new(
+        columns: Vec<ColumnInfo>,
+        lets: &[(String, Arc<Written>)],
+    ) -> Result<Resolver, Vec<Mistake>> {
+        let (mut named, mut mistakes) = (Vec::<Named>::new(), Vec::new());
+        let mut remarks = Vec::new();
+        for (name, written) in lets {
+            if named.iter().any(|n| n.name == *name) {
+                let message = format!("the name `{name}` is given twice");
+                mistakes.push(Mistake::new(written, 0..written.text.len(), message));
+            }
+            if columns.iter().any(|c| c.name == *name) {
+                remarks.push(format!("the calculation `{name}` hides the column of that name"));
+            }
+            match parser::parse(written) {
+                Ok(expr) => {
+                    named.push(Named { name: name.clone(), written: written.clone(), expr })
+                }
+                Err(mistake) => mistakes.push(mistake),
+            }
+        }
+        if !mistakes.is_empty() {
+            return Err(mistakes);
+        }
+        Ok(Resolver {
+            columns,
+            lets: named,
+            open: Vec::new(),
+            guards: Vec::new(),
+            own_name: String::new(),
+            lookups: Vec::new(),
+            inputs: Vec::new(),
+            filter: Program::default(),
+            row: Program::default(),
+            late: Program::default(),
+            late_inputs: Vec::new(),
+            late_aggregates: Vec::new(),
+            in_late: false,
+            scopes: vec![Scope::default()],
+            remarks,
+        })
+    }
+
+    /// The columns of the rows.
+    pub fn columns(&self) -> &[ColumnInfo] {
+        &self.columns
+    }
+
+    /// Gives the late inputs their places behind the inputs, once all of these are known.
+    pub fn seal(&mut self) {
+        let behind = self.inputs.len();
+        let place = |operand: &mut Operand| {
+            if let Operand::Input(i) = operand
+                && *i >= LATE_INPUT
+            {
+                *i = *i - LATE_INPUT + behind;
+            }
+        };
+        for step in &mut self.late.steps {
+            step.args.iter_mut().for_each(place);
+            step.guards.iter_mut().for_each(|g| place(&mut g.0));
+        }
+        self.late_aggregates.iter_mut().for_each(|l| place(&mut l.condition));
+    }
+
+    /// Keeps all values of a calculation on rows, with how often each occurs, as one more state of
+    /// the table.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn keep_values(&mut self, written: &Arc<Written>) -> Resolved<()> {
+        let expr = parser::parse(written)?;
+        let built = self.build(written, &expr, Place::Row)?;
+        let plan =
+            StatePlan { aggregate: Arc::new(SumDistinct), args: vec![built], condition: None };
+        self.scopes[TABLE].states.push(plan);
+        Ok(())
+    }
+
+    /// Builds a value for each row.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn row_value(&mut self, written: &Arc<Written>, expr: &Expr) -> Resolved<Built> {
+        self.build(written, expr, Place::Row)
+    }
+
+    /// Builds the condition that rows must meet.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn filter(&mut self, written: &Arc<Written>) -> Resolved<Operand> {
+        let expr = parser::parse(written)?;
+        self.condition(written, &expr, Place::Filter)
+    }
+
+    /// Whether an input is needed beyond the filter.
+    pub fn used_after_filter(&self, input: usize) -> bool {
+        let is = |o: &Operand| *o == Operand::Input(input);
+        self.row.steps.iter().chain(&self.late.steps).any(|s| s.args.iter().any(is))
+            || self.late_aggregates.iter().any(|l| l.args.iter().any(|a| is(&a.operand)))
+            || self.scopes.iter().any(|scope| {
+                scope.keys.iter().any(|k| is(&k.operand))
+                    || scope.states.iter().any(|s| {
+                        s.args.iter().any(|a| is(&a.operand)) || s.condition.is_some_and(|c| is(&c))
+                    })
+            })
+    }
+
+    /// One condition that holds where all of some conditions on rows do; `None` for none.
+    pub fn all(&mut self, conditions: &[Operand]) -> Option<Operand> {
+        let (first, rest) = conditions.split_first()?;
+        Some(rest.iter().fold(*first, |all, &next| {
+            let both = [all, next].map(|operand| Built { operand, kind: Kind::Boolean });
+            self.step(Place::Filter, "--where", Op::And, &both, Kind::Boolean).operand
+        }))
+    }
+
+    /// Adds the keys of a list; all keys must be added before the first result is built.
+    ///
+    /// # Errors
+    /// A mistake in one of them.
+    pub fn add_keys(&mut self, written: &Arc<Written>) -> Resolved<()> {
+        for expr in parser::parse_list(written)? {
+            if self.level(written, &expr)? == Level::Group {
+                return Err(Mistake::new(written, expr.span, "rows cannot be grouped by a result")
+                    .label("this needs the groups to be made already")
+                    .help("group by a column or by a calculation on each row, such as month(sailed_on)"));
+            }
+            let built = self.build(written, &expr, Place::Row)?;
+            if self.keys().iter().any(|k| k.operand == built.operand) {
+                let text = &written.text[expr.span.clone()];
+                return Err(Mistake::new(
+                    written,
+                    expr.span.clone(),
+                    format!("the key `{text}` is given twice"),
+                ));
+            }
+            let heading = heading_of(written, &expr);
+            let key = KeyPlan { heading, operand: built.operand, kind: built.kind };
+            self.scopes[TABLE].keys.push(key);
+        }
+        Ok(())
+    }
+
+    /// Builds a result for each group. A calculation on rows that gives a number means its sum.
+    /// The second part is the heading it suggests, the third why lines need not add up.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn result(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+    ) -> Resolved<(Built, String, Option<String>)> {
+        let text = heading_of(written, expr);
+        if let Some(key) = self.key_of(written, expr)? {
+            let note = Some(format!("`{text}` is a key"));
+            return Ok((key, text, note));
+        }
+        if self.level(written, expr)? == Level::Row {
+            let built = self.build(written, expr, Place::Row)?;
+            return match built.kind {
+                kind if kind.is_number() => Ok((
+                    self.aggregate(TABLE, Arc::new(Sum), vec![built], None, kind),
+                    format!("sum of {text}"),
+                    None,
+                )),
+                kind => Err(self.row_value_outside(written, expr, kind)),
+            };
+        }
+        let built = self.build(written, expr, Place::Group(TABLE))?;
+        let note = self.note(written, expr);
+        Ok((built, text, note))
+    }
+
+    /// The key that a calculation is, if it is one.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn key_of(&mut self, written: &Arc<Written>, expr: &Expr) -> Resolved<Option<Built>> {
+        self.key_in(TABLE, written, expr)
+    }
+
+    fn key_in(
+        &mut self,
+        scope: usize,
+        written: &Arc<Written>,
+        expr: &Expr,
+    ) -> Resolved<Option<Built>> {
+        if self.scopes[scope].keys.is_empty() || self.level(written, expr)? != Level::Row {
+            return Ok(None);
+        }
+        let built = self.probe(|it| it.build(written, expr, Place::Row))?;
+        let keys = &self.scopes[scope].keys;
+        let place = keys.iter().position(|k| k.operand == built.operand);
+        Ok(place.map(|i| Built { operand: Operand::Input(i), kind: keys[i].kind }))
+    }
+
+    fn named(&self, name: &str) -> Option<Named> {
+        self.lets.iter().find(|n| n.name == name).cloned()
+    }
+
+    /// Goes into a named calculation, unless it is being built already.
+    fn enter<T>(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        named: &Named,
+        inside: impl FnOnce(&mut Self, &Arc<Written>, &Expr) -> Resolved<T>,
+    ) -> Resolved<T> {
+        if self.open.contains(&named.name) {
+            let start = self.open.iter().position(|n| *n == named.name).unwrap_or(0);
+            let mut circle = self.open[start..].to_vec();
+            circle.push(named.name.clone());
+            return Err(Mistake::new(
+                written,
+                expr.span.clone(),
+                "these calculations go round in a circle",
+            )
+            .label(circle.join(" → ")));
+        }
+        self.open.push(named.name.clone());
+        let result = inside(self, &named.written, &named.expr);
+        self.open.pop();
+        result
+    }
+
+    /// The level of a calculation.
+    ///
+    /// # Errors
+    /// An unknown name or function.
+    pub fn level(&mut self, written: &Arc<Written>, expr: &Expr) -> Resolved<Level> {
+        let of = |it: &mut Self, parts: &[&Expr]| -> Resolved<Level> {
+            let mut highest = Level::Constant;
+            for part in parts {
+                highest = highest.max(it.level(written, part)?);
+            }
+            Ok(highest)
+        };
+        match &expr.node {
+            Node::Number(_) | Node::Text(_) | Node::Boolean(_) | Node::Missing => {
+                Ok(Level::Constant)
+            }
+            Node::Name { table: None, name } if self.named(name).is_some() => {
+                let Some(named) = self.named(name) else { return Ok(Level::Constant) };
+                self.enter(written, expr, &named, |it, w, e| it.level(w, e))
+            }
+            Node::Name { .. } => Ok(Level::Row),
+            Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => of(self, &[a]),
+            Node::Binary(_, a, b) | Node::During { value: a, period: b } => of(self, &[a, b]),
+            Node::Between { value, low, high, .. } => of(self, &[value, low, high]),
+            Node::In { value, list, .. } => {
+                let mut parts: Vec<&Expr> = list.iter().collect();
+                parts.push(value);
+                of(self, &parts)
+            }
+            Node::Call(call) => match self.function(written, call)?.call {
+                Call::Aggregate { .. } => Ok(Level::Group),
+                Call::Row(_) => of(self, &call.args.iter().collect::<Vec<_>>()),
+            },
+        }
+    }
+
+    fn function(&self, written: &Arc<Written>, call: &CallNode) -> Resolved<&'static Function> {
+        functions::find(&call.name).ok_or_else(|| {
+            let message = format!("there is no function `{}`", call.name);
+            let mut mistake = Mistake::new(written, call.name_span.clone(), message);
+            let near = nearest(&call.name, functions::names());
+            if self.columns.iter().any(|c| c.name == call.name) {
+                mistake.label =
+                    format!("`{}` is a column; a sign such as * may be missing", call.name);
+            } else if !near.is_empty() {
+                mistake.label = format!("did you mean {}?", either(&near));
+            }
+            mistake
+        })
+    }
+
+    fn column(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        table: Option<&str>,
+        name: &str,
+        place: Place,
+    ) -> Resolved<Built> {
+        let mistake = |message: String| Mistake::new(written, expr.span.clone(), message);
+        let own = table.is_none_or(|t| !self.own_name.is_empty() && t == self.own_name);
+        let of_rows = own && self.columns.iter().any(|c| c.name == name);
+        if !of_rows {
+            if let Some(built) = self.lookup_column(written, expr, table, name, place)? {
+                return Ok(built);
+            }
+            if let Some(table) = table
+                && !own
+            {
+                let known = self.lookups.iter().find(|l| l.table.name == table);
+                return Err(match known {
+                    Some(l) => {
+                        let names: Vec<&str> =
+                            l.table.columns.iter().map(|c| c.name.as_str()).collect();
+                        mistake(format!("the lookup `{table}` has no column `{name}`"))
+                            .label(format!("its columns are {}", all_of(&names)))
+                    }
+                    None => mistake(format!("there is no lookup `{table}`"))
+                        .label("a name before a dot is that of a lookup"),
+                });
+            }
+        }
+        let Some(at) = self.columns.iter().position(|c| c.name == name) else {
+            let known: Vec<&str> = self
+                .columns
+                .iter()
+                .map(|c| c.name.as_str())
+                .chain(self.lets.iter().map(|n| n.name.as_str()))
+                .chain(
+                    self.lookups
+                        .iter()
+                        .flat_map(|l| l.table.columns.iter().map(|c| c.name.as_str())),
+                )
+                .collect();
+            let near = nearest(name, known.iter().copied());
+            let mut it = mistake(format!("there is no column `{name}`"));
+            if !near.is_empty() {
+                it.label = format!("did you mean {}?", either(&near));
+            } else {
+                it.label = "not found".into();
+                it = it.help(format!("the columns are {}", all_of(&known)));
+            }
+            if functions::find(name).is_some() {
+                it = it.help(format!("`{name}` is a function: write {name}(…)"));
+            }
+            if written.text[expr.span.clone()].starts_with('"') {
+                it = it.help(format!("double quotes mark a name; text is written '{name}'"));
+            }
+            return Err(it);
+        };
+        let input = self.inputs.iter().position(|&i| i == at).unwrap_or_else(|| {
+            self.inputs.push(at);
+            self.inputs.len() - 1
+        });
+        Ok(Built { operand: Operand::Input(input), kind: self.columns[at].kind })
+    }
+
+    fn row_value_outside(&self, written: &Arc<Written>, expr: &Expr, kind: Kind) -> Mistake {
+        let text = &written.text[expr.span.clone()];
+        let it = Mistake::new(
+            written,
+            expr.span.clone(),
+            format!("`{text}` has a value on each row, and a group has many rows"),
+        )
+        .label(format!("this is {} for each row", kind.describe()));
+        let it = match kind {
+            kind if kind.is_number() => {
+                it.help(format!("inside an aggregate: sum({text}), mean({text}), max({text})"))
+            }
+            Kind::Boolean => it.help(format!("how many rows meet it: count(where {text})")),
+            _ => it.help(format!(
+                "how many different ones: distinct({text}); the rows that have one: count({text})"
+            )),
+        };
+        it.help(format!("as a category of its own: --by \"{text}\""))
+    }
+
+    // ---- building --------------------------------------------------------------------------
+
+    fn program(&mut self, place: Place) -> &mut Program {
+        match place {
+            Place::Filter => &mut self.filter,
+            Place::Row => &mut self.row,
+            Place::Late => &mut self.late,
+            Place::Group(scope) => &mut self.scopes[scope].group,
+        }
+    }
+
+    fn step(&mut self, place: Place, text: &str, op: Op, args: &[Built], kind: Kind) -> Built {
+        let guards = if matches!(op, Op::Divide) { self.guards.clone() } else { Vec::new() };
+        let program = self.program(place);
+        let constant = |a: &Built| matches!(a.operand, Operand::Step(i) if matches!(program.steps[i].op, Op::Constant(_)));
+        let constant_args = args.iter().map(constant).collect();
+        let step = Step {
+            op,
+            constant_args,
+            args: args.iter().map(|a| a.operand).collect(),
+            arg_kinds: args.iter().map(|a| a.kind).collect(),
+            kind,
+            guards,
+            text: Arc::from(text),
+        };
+        Built { operand: self.program(place).add(step), kind }
+    }
+
+    fn constant(&mut self, place: Place, text: &str, value: Value, kind: Kind) -> Built {
+        self.step(place, text, Op::Constant(value), &[], kind)
+    }
+
+    /// What the table's rows are grouped by.
+    pub fn keys(&self) -> &[KeyPlan] {
+        &self.scopes[TABLE].keys
+    }
+
+    fn condition(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        place: Place,
+    ) -> Resolved<Operand> {
+        let built = self.build(written, expr, place)?;
+        if built.kind != Kind::Boolean {
+            let message = format!("expected a condition, found {}", built.kind.describe());
+            return Err(Mistake::new(written, expr.span.clone(), message)
+                .label("this is neither true nor false")
+                .help("compare it with something: =, <>, <, >, in (…), is missing"));
+        }
+        Ok(built.operand)
+    }
+
+    fn build(&mut self, written: &Arc<Written>, expr: &Expr, place: Place) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        if let Place::Group(scope) = place
+            && let Some(key) = self.key_in(scope, written, expr)?
+        {
+            return Ok(key);
+        }
+        match &expr.node {
+            Node::Number(n) => {
+                let n = n.trimmed();
+                Ok(self.constant(place, text, Value::Number(n), Kind::Number { scale: n.scale }))
+            }
+            Node::Text(t) => {
+                Ok(self.constant(place, text, Value::Text(Arc::from(t.as_str())), Kind::Text))
+            }
+            Node::Boolean(b) => Ok(self.constant(place, text, Value::Boolean(*b), Kind::Boolean)),
+            Node::Missing => {
+                let kind = Kind::Number { scale: 0 };
+                Ok(self.constant(place, text, Value::Missing, kind))
+            }
+            Node::Name { table, name } => {
+                if table.is_none()
+                    && let Some(named) = self.named(name)
+                {
+                    return self.enter(written, expr, &named, |it, w, e| it.build(w, e, place));
+                }
+                if let Place::Group(_) = place {
+                    let built = self
+                        .probe(|it| it.column(written, expr, table.as_deref(), name, Place::Row))?;
+                    return Err(self.row_value_outside(written, expr, built.kind));
+                }
+                self.column(written, expr, table.as_deref(), name, place)
+            }
+            Node::Negate(a) => {
+                let a = self.number(written, a, place)?;
+                Ok(self.step(place, text, Op::Negate, &[a], a.kind))
+            }
+            Node::Not(a) => {
+                let operand = self.condition(written, a, place)?;
+                let a = Built { operand, kind: Kind::Boolean };
+                Ok(self.step(place, text, Op::Not, &[a], Kind::Boolean))
+            }
+            Node::Binary(operator, a, b) => self.binary(written, expr, *operator, a, b, place),
+            Node::In { value, list, negated } => {
+                self.in_list(written, expr, value, list, *negated, place)
+            }
+            Node::Between { value, low, high, negated } => {
+                let low =
+                    self.compare(written, expr, value, Comparison::GreaterEqual, low, place)?;
+                let high =
+                    self.compare(written, expr, value, Comparison::LessEqual, high, place)?;
+                let both = self.step(place, text, Op::And, &[low, high], Kind::Boolean);
+                Ok(self.negated(place, text, both, *negated))
+            }
+            Node::IsMissing { value, negated } => {
+                let value = self.build(written, value, place)?;
+                let is = self.step(place, text, Op::IsMissing, &[value], Kind::Boolean);
+                Ok(self.negated(place, text, is, *negated))
+            }
+            Node::During { value, period } => self.during(written, expr, value, period, place),
+            Node::Call(call) => {
+                let function = self.function(written, call)?;
+                self.check_arguments(written, expr, call, function)?;
+                match &function.call {
+                    Call::Row(row) => self.row_call(written, expr, call, row, place),
+                    Call::Aggregate { make, parameters } => {
+                        self.aggregate_call(written, expr, call, *make, *parameters, place)
+                    }
+                }
+            }
+        }
+    }
+
+    /// What to do about a column that should be of another kind.
+    fn type_help(&self, name: &str, kind: &str) -> String {
+        match self.columns.iter().find(|c| c.name == name).and_then(|c| c.note.as_ref()) {
+            Some(note) => {
+                format!(
+                    "it is text because of {note}; if that stands for no value, name it with --missing"
+                )
+            }
+            None => format!(
+                "if it should hold {kind}s: --type '{name}={kind}' names the first value that is none"
+            ),
+        }
+    }
+
+    /// Builds something only to learn of it, and leaves nothing behind.
+    fn probe<T>(&mut self, build: impl FnOnce(&mut Self) -> Resolved<T>) -> Resolved<T> {
+        let lengths = |it: &Self| {
+            [
+                it.filter.steps.len(),
+                it.row.steps.len(),
+                it.inputs.len(),
+                it.scopes.len(),
+                it.late.steps.len(),
+                it.late_inputs.len(),
+                it.late_aggregates.len(),
+            ]
+        };
+        let before = lengths(self);
+        let of_scope = |s: &Scope| [s.group.steps.len(), s.states.len(), s.aggregates.len()];
+        let scopes: Vec<[usize; 3]> = self.scopes.iter().map(of_scope).collect();
+        let result = build(self);
+        self.filter.steps.truncate(before[0]);
+        self.row.steps.truncate(before[1]);
+        self.inputs.truncate(before[2]);
+        self.scopes.truncate(before[3]);
+        self.late.steps.truncate(before[4]);
+        self.late_inputs.truncate(before[5]);
+        self.late_aggregates.truncate(before[6]);
+        for (scope, [steps, states, aggregates]) in self.scopes.iter_mut().zip(scopes) {
+            scope.group.steps.truncate(steps);
+            scope.states.truncate(states);
+            scope.aggregates.truncate(aggregates);
+        }
+        result
+    }
+}
+
+/// A plain number, with a minus or without.
+fn constant_number(expr: &Expr) -> Option<Decimal> {
+    match &expr.node {
+        Node::Number(n) => Some(*n),
+        Node::Negate(inner) => constant_number(inner).map(|n| Decimal::new(-n.mantissa, n.scale)),
+        _ => None,
+    }
+}
+
+const OTHERWISE: &str = "worked out from all rows, not a sum of the lines";
+
+/// What readers see above a calculation that has no heading of its own: a column's bare name, else
+/// the calculation as written.
+fn heading_of(written: &Written, expr: &Expr) -> String {
+    match &expr.node {
+        Node::Name { table: None, name } => name.clone(),
+        _ => written.text[expr.span.clone()].split_whitespace().collect::<Vec<_>>().join(" "),
+    }
+}

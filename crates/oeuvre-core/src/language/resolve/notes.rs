@@ -1,0 +1,86 @@
+//! Why the lines of a result need not add up to its total.
+
+use super::aggregates::given;
+use super::{OTHERWISE, Resolver};
+use crate::aggregate::Additivity;
+use crate::error::Written;
+use crate::language::ast::{Clause, ClauseWord, Expr, Node, Operator};
+use crate::language::functions::{self, Call};
+use std::sync::Arc;
+
+impl Resolver {
+    /// Why the lines of a result need not add up to its total; `None` where they do.
+    pub(super) fn note(&self, written: &Arc<Written>, expr: &Expr) -> Option<String> {
+        match &expr.node {
+            Node::Name { table: None, name } => {
+                let named = self.lets.iter().find(|n| n.name == *name)?;
+                self.note(&named.written, &named.expr)
+            }
+            Node::Binary(Operator::Add | Operator::Subtract, a, b) => {
+                self.note(written, a).or_else(|| self.note(written, b))
+            }
+            Node::Negate(a) => self.note(written, a),
+            Node::Binary(Operator::Multiply, a, b) | Node::Binary(Operator::Divide, a, b)
+                if matches!(b.node, Node::Number(_)) =>
+            {
+                self.note(written, a)
+            }
+            Node::Binary(Operator::Multiply, a, b) if matches!(a.node, Node::Number(_)) => {
+                self.note(written, b)
+            }
+            Node::Binary(Operator::Divide, ..) => {
+                Some("a ratio of the figures on its own line, not a sum of the lines".into())
+            }
+            Node::Call(call) if call.clauses.iter().any(|c| self.holds_result(c)) => {
+                Some("worked out with a condition that means each line's own result".into())
+            }
+            Node::Call(call) if call.clauses.iter().any(|c| c.word == ClauseWord::Per) => {
+                Some("worked out from the groups after `per`, not a sum of the lines".into())
+            }
+            Node::Call(call) => match functions::find(&call.name).map(|f| &f.call) {
+                Some(Call::Aggregate { make, parameters }) => match make(&given(call, *parameters))
+                    .map_or(Additivity::Additive, |a| a.additivity())
+                {
+                    Additivity::Additive => None,
+                    Additivity::Note(note) => {
+                        let what =
+                            call.args.first().map_or("value", |a| &written.text[a.span.clone()]);
+                        Some(note.replace("{}", what))
+                    }
+                },
+                _ => Some(OTHERWISE.into()),
+            },
+            _ => Some(OTHERWISE.into()),
+        }
+    }
+
+    /// Whether a condition inside an aggregate holds a result of the group.
+    pub(super) fn holds_result(&self, clause: &Clause) -> bool {
+        fn holds(it: &Resolver, e: &Expr) -> bool {
+            match &e.node {
+                Node::Name { table: None, name } => {
+                    it.lets.iter().any(|n| n.name == *name && holds(it, &n.expr))
+                }
+                Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => holds(it, a),
+                Node::Binary(_, a, b) | Node::During { value: a, period: b } => {
+                    holds(it, a) || holds(it, b)
+                }
+                Node::Between { value, low, high, .. } => {
+                    holds(it, value) || holds(it, low) || holds(it, high)
+                }
+                Node::In { value, list, .. } => {
+                    holds(it, value) || list.iter().any(|e| holds(it, e))
+                }
+                Node::Call(call) => {
+                    let function = functions::find(&call.name).map(|f| &f.call);
+                    matches!(function, Some(Call::Aggregate { .. }))
+                        || call.args.iter().any(|e| holds(it, e))
+                }
+                _ => false,
+            }
+        }
+        clause.word == ClauseWord::Where && clause.args.iter().any(|e| holds(self, e))
+    }
+
+    // ---- names and levels ------------------------------------------------------------------
+}

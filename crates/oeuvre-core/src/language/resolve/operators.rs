@@ -1,0 +1,313 @@
+//! Operators: arithmetic, comparisons, lists and periods.
+
+use super::{Built, Place, Resolved, Resolver};
+use crate::error::{Mistake, Written};
+use crate::language::ast::{Comparison, Expr, Node, Operator};
+use crate::rows::program::{Op, TextTest};
+use crate::value::calendar::{Period, Unit, parse_date, parse_datetime};
+use crate::value::decimal::MAX_DIGITS;
+use crate::value::{Kind, Value};
+use std::sync::Arc;
+
+impl Resolver {
+    pub(super) fn negated(&mut self, place: Place, text: &str, it: Built, negated: bool) -> Built {
+        if negated { self.step(place, text, Op::Not, &[it], Kind::Boolean) } else { it }
+    }
+
+    pub(super) fn number(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        place: Place,
+    ) -> Resolved<Built> {
+        let built = self.build(written, expr, place)?;
+        if built.kind.is_number() {
+            return Ok(built);
+        }
+        let text = &written.text[expr.span.clone()];
+        let message = format!("expected a number, found {}", built.kind.describe());
+        let mut it = Mistake::new(written, expr.span.clone(), message)
+            .label(format!("`{text}` is {}", built.kind.describe()));
+        if let Node::Name { table: None, name } = &expr.node
+            && built.kind == Kind::Text
+            && self.columns.iter().any(|c| c.name == *name)
+        {
+            it = it.help(self.type_help(name, "number"));
+        }
+        Err(it)
+    }
+
+    pub(super) fn as_float(&mut self, place: Place, text: &str, it: Built) -> Built {
+        match it.kind {
+            Kind::Number { .. } => self.step(place, text, Op::ToFloat, &[it], Kind::Float),
+            _ => it,
+        }
+    }
+
+    pub(super) fn at_scale(&mut self, place: Place, text: &str, it: Built, scale: u8) -> Built {
+        match it.kind {
+            Kind::Number { scale: own } if own < scale => {
+                self.step(place, text, Op::ScaleUp(scale - own), &[it], Kind::Number { scale })
+            }
+            _ => it,
+        }
+    }
+
+    /// Brings numbers to one kind: the largest scale, or binary64 where one of them is.
+    pub(super) fn align(&mut self, place: Place, text: &str, all: &mut [Built]) -> Kind {
+        let scale = all
+            .iter()
+            .map(|b| if let Kind::Number { scale } = b.kind { scale } else { 0 })
+            .max()
+            .unwrap_or(0);
+        let float = all.iter().any(|b| b.kind == Kind::Float);
+        for it in all.iter_mut() {
+            *it = if float {
+                self.as_float(place, text, *it)
+            } else {
+                self.at_scale(place, text, *it, scale)
+            };
+        }
+        if float { Kind::Float } else { Kind::Number { scale } }
+    }
+
+    pub(super) fn binary(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        operator: Operator,
+        a: &Expr,
+        b: &Expr,
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        let op = match operator {
+            Operator::And | Operator::Or => {
+                let both = [self.condition(written, a, place)?, self.condition(written, b, place)?];
+                let both = both.map(|operand| Built { operand, kind: Kind::Boolean });
+                let op = if operator == Operator::And { Op::And } else { Op::Or };
+                return Ok(self.step(place, text, op, &both, Kind::Boolean));
+            }
+            Operator::Compare(how) => return self.compare(written, expr, a, how, b, place),
+            Operator::Add => Op::Add,
+            Operator::Subtract => Op::Subtract,
+            Operator::Multiply => Op::Multiply,
+            Operator::Divide => Op::Divide,
+        };
+        let mut both = [self.number(written, a, place)?, self.number(written, b, place)?];
+        if operator == Operator::Multiply {
+            if let [Kind::Number { scale: x }, Kind::Number { scale: y }] = both.map(|b| b.kind)
+                && x + y <= MAX_DIGITS
+            {
+                return Ok(self.step(place, text, op, &both, Kind::Number { scale: x + y }));
+            }
+            both = both.map(|b| self.as_float(place, text, b));
+            return Ok(self.step(place, text, op, &both, Kind::Float));
+        }
+        let kind = self.align(place, text, &mut both);
+        let kind = if operator == Operator::Divide { Kind::Float } else { kind };
+        Ok(self.step(place, text, op, &both, kind))
+    }
+
+    /// Builds a calculation beside one of a known kind: text beside a date is read as a date.
+    pub(super) fn beside(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        kind: Kind,
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        if matches!(expr.node, Node::Missing) {
+            return Ok(self.constant(place, text, Value::Missing, kind));
+        }
+        let Node::Text(t) = &expr.node else { return self.build(written, expr, place) };
+        let (value, expected) = match kind {
+            Kind::Date => match (parse_date(t), parse_datetime(t)) {
+                (None, Some(time)) => (Some((Value::DateTime(time), Kind::DateTime)), ""),
+                (day, _) => (day.map(|d| (Value::Date(d), kind)), "a date such as '2025-03-14'"),
+            },
+            Kind::DateTime => match (parse_date(t), parse_datetime(t)) {
+                (Some(day), _) => (Some((Value::Date(day), Kind::Date)), ""),
+                (_, time) => (
+                    time.map(|t| (Value::DateTime(t), kind)),
+                    "a date and time such as '2025-03-14T09:30'",
+                ),
+            },
+            Kind::Period(unit) => (
+                Period::parse_of(unit, t).map(|p| (Value::Period(p), kind)),
+                match unit {
+                    Unit::Day => "a day such as '2025-03-14'",
+                    Unit::Week => "a week such as '2025-W14'",
+                    Unit::Month => "a month such as '2025-03'",
+                    Unit::Quarter => "a quarter such as '2025-Q1'",
+                    Unit::Half => "a half-year such as '2025-H1'",
+                    Unit::Year => "a year such as '2025'",
+                    Unit::FiscalQuarter(_) => "a quarter such as '2024/25-Q1'",
+                    Unit::FiscalYear(_) => "a business year such as '2024/25'",
+                },
+            ),
+            Kind::Part(part) => (
+                part.parse(t).map(|i| (Value::Part(part, i), kind)),
+                "its name, such as 'Monday', 'March' or 'Q1'",
+            ),
+            _ => return self.build(written, expr, place),
+        };
+        match value {
+            Some((value, kind)) => Ok(self.constant(place, text, value, kind)),
+            None => Err(Mistake::new(
+                written,
+                expr.span.clone(),
+                format!("expected {expected}, found {text}"),
+            )
+            .label("cannot be compared")),
+        }
+    }
+
+    pub(super) fn compare(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        a: &Expr,
+        how: Comparison,
+        b: &Expr,
+        place: Place,
+    ) -> Resolved<Built> {
+        // A literal takes its kind from what it stands beside.
+        if matches!(a.node, Node::Text(_) | Node::Missing)
+            && !matches!(b.node, Node::Text(_) | Node::Missing)
+        {
+            return self.compare(written, expr, b, how.flipped(), a, place);
+        }
+        let text = &written.text[expr.span.clone()];
+        if matches!(b.node, Node::Missing) {
+            let mut it = Mistake::new(written, expr.span.clone(), "nothing is equal to missing");
+            it = it.label("this would never hold");
+            return Err(it.help("write `is missing` or `is not missing`"));
+        }
+        let left = self.build(written, a, place)?;
+        if let (Kind::Text, Node::Text(t)) = (left.kind, &b.node) {
+            let (t, key) = (t.clone(), format!("{}{t}", how.text()));
+            let test = TextTest { key, test: Arc::new(move |s| how.holds(s.cmp(t.as_str()))) };
+            return Ok(self.step(place, text, Op::Test(test), &[left], Kind::Boolean));
+        }
+        let right = self.beside(written, b, left.kind, place)?;
+        let mut both = [left, right];
+        match both.map(|b| b.kind) {
+            [x, y] if x.is_number() && y.is_number() => {
+                self.align(place, text, &mut both);
+            }
+            [Kind::Date, Kind::DateTime] => {
+                both[0] = self.step(place, text, Op::DateToTime, &[left], Kind::DateTime);
+            }
+            [Kind::DateTime, Kind::Date] => {
+                both[1] = self.step(place, text, Op::DateToTime, &[right], Kind::DateTime);
+            }
+            [Kind::Date, Kind::Period(Unit::Day)] | [Kind::Period(Unit::Day), Kind::Date] => {}
+            [x, y] if x == y => {}
+            [x, y] => {
+                let message = format!("{} cannot be compared with {}", x.describe(), y.describe());
+                let (l, r) = (&written.text[a.span.clone()], &written.text[b.span.clone()]);
+                let mut it = Mistake::new(written, expr.span.clone(), message).label(format!(
+                    "`{l}` is {}, `{r}` is {}",
+                    x.describe(),
+                    y.describe()
+                ));
+                if let (Kind::Date | Kind::DateTime | Kind::Period(_), Kind::Number { .. }) = (x, y)
+                {
+                    it = it.help(
+                        "dates and periods are written in quotes: '2025-03-14', '2025-03', '2025'",
+                    );
+                } else if x == Kind::Text && y.is_number() {
+                    it = it.help(format!("text is written in quotes: {l} {} '{r}'", how.text()));
+                }
+                return Err(it);
+            }
+        }
+        Ok(self.step(place, text, Op::Compare(how), &both, Kind::Boolean))
+    }
+
+    pub(super) fn in_list(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        value: &Expr,
+        list: &[Expr],
+        negated: bool,
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        let texts: Option<std::collections::BTreeSet<String>> = list
+            .iter()
+            .map(|e| if let Node::Text(t) = &e.node { Some(t.clone()) } else { None })
+            .collect();
+        let left = self.build(written, value, place)?;
+        if let (Kind::Text, Some(texts)) = (left.kind, texts) {
+            let key = format!("in {texts:?}");
+            let test = TextTest { key, test: Arc::new(move |s| texts.contains(s)) };
+            let it = self.step(place, text, Op::Test(test), &[left], Kind::Boolean);
+            return Ok(self.negated(place, text, it, negated));
+        }
+        let mut any: Option<Built> = None;
+        for item in list {
+            let one = self.compare(written, expr, value, Comparison::Equal, item, place)?;
+            any = Some(match any {
+                Some(any) => self.step(place, text, Op::Or, &[any, one], Kind::Boolean),
+                None => one,
+            });
+        }
+        let any = any.unwrap_or(left);
+        Ok(self.negated(place, text, any, negated))
+    }
+
+    pub(super) fn during(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        value: &Expr,
+        period: &Expr,
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        let dates = self.build(written, value, place)?;
+        let dates = match dates.kind {
+            Kind::Date | Kind::Period(Unit::Day) => Built { kind: Kind::Date, ..dates },
+            Kind::DateTime => self.step(place, text, Op::TimeToDate, &[dates], Kind::Date),
+            kind => {
+                let message = format!("`during` takes a date, found {}", kind.describe());
+                return Err(
+                    Mistake::new(written, value.span.clone(), message).label("this is no date")
+                );
+            }
+        };
+        let Node::Text(range) = &period.node else {
+            return Err(Mistake::new(
+                written,
+                period.span.clone(),
+                "expected a period after `during`",
+            )
+            .label("write it in quotes, such as '2025-Q1' or '2024-10..2025-03'"));
+        };
+        let (first, last) = range.split_once("..").unwrap_or((range, range));
+        let (Some(first), Some(last)) = (Period::parse(first.trim()), Period::parse(last.trim()))
+        else {
+            return Err(Mistake::new(written, period.span.clone(), format!("'{range}' is no period")).label(
+                "2025, 2025-H1, 2025-Q1, 2025-03, 2025-W14, 2025-03-14, or two of them with .. between",
+            ));
+        };
+        if first.first_day() > last.last_day() {
+            return Err(Mistake::new(
+                written,
+                period.span.clone(),
+                "this range ends before it begins",
+            ));
+        }
+        let mut end = |day: i32, how: Comparison| {
+            let day = self.constant(place, text, Value::Date(day), Kind::Date);
+            self.step(place, text, Op::Compare(how), &[dates, day], Kind::Boolean)
+        };
+        let from = end(first.first_day(), Comparison::GreaterEqual);
+        let to = end(last.last_day(), Comparison::LessEqual);
+        Ok(self.step(place, text, Op::And, &[from, to], Kind::Boolean))
+    }
+}
