@@ -168,7 +168,8 @@ pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<()> {
     let by_route = Choice::new(ROUTE_LIST.iter().map(|r| r.weight));
     let by_ticket = Choice::new(TICKETS.iter().map(|t| t.1));
     let by_channel = Choice::new(CHANNELS.iter().map(|c| c.1));
-    let customers = (rows / 6).max(50);
+    // However much it sails, a ferry company has no more than a million customers.
+    let customers = (rows / 6).clamp(50, 1_000_000);
     let mut text = Vec::with_capacity(1 << 17);
     text.extend_from_slice(BOOKINGS.as_bytes());
     text.push(b'\n');
