@@ -120,16 +120,39 @@ pub(crate) fn big_pow10(exponent: u8) -> num_bigint::BigInt {
 }
 
 impl fmt::Display for Decimal {
+    /// Writes without allocating: a table of a million lines prints millions of these.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let mut digits = self.mantissa.unsigned_abs().to_string();
-        let scale = usize::from(self.scale);
-        if digits.len() <= scale {
-            digits.insert_str(0, &"0".repeat(scale + 1 - digits.len()));
+        // 39 digits at most, or 38 behind the point with a zero before it; a point and a sign.
+        let mut text = [b'0'; 48];
+        let mut at = text.len();
+        let mut rest = self.mantissa.unsigned_abs();
+        let mut written = 0;
+        while rest > 0 || written <= self.scale {
+            if written == self.scale && self.scale > 0 {
+                at -= 1;
+                text[at] = b'.';
+            }
+            at -= 1;
+            // Most numbers fit 64 bits, whose division is much faster.
+            let digit = match u64::try_from(rest) {
+                Ok(small) => {
+                    rest = u128::from(small / 10);
+                    (small % 10) as u8
+                }
+                Err(_) => {
+                    let digit = (rest % 10) as u8;
+                    rest /= 10;
+                    digit
+                }
+            };
+            text[at] = b'0' + digit;
+            written += 1;
         }
-        if scale > 0 {
-            digits.insert(digits.len() - scale, '.');
+        if self.mantissa < 0 {
+            at -= 1;
+            text[at] = b'-';
         }
-        f.pad_integral(self.mantissa >= 0, "", &digits)
+        f.write_str(std::str::from_utf8(&text[at..]).unwrap_or_default())
     }
 }
 
@@ -171,7 +194,24 @@ impl std::str::FromStr for Decimal {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
+
+    proptest! {
+        #[test]
+        fn any_decimal_prints_as_its_digits_with_a_point(mantissa in any::<i128>(), scale in 0u8..=38) {
+            let mut plain = mantissa.unsigned_abs().to_string();
+            let scale_chars = usize::from(scale);
+            while plain.len() <= scale_chars {
+                plain.insert(0, '0');
+            }
+            if scale > 0 {
+                plain.insert(plain.len() - scale_chars, '.');
+            }
+            let sign = if mantissa < 0 { "-" } else { "" };
+            prop_assert_eq!(Decimal::new(mantissa, scale).to_string(), format!("{sign}{plain}"));
+        }
+    }
 
     #[rstest]
     #[case("0", "0")]
