@@ -2,6 +2,8 @@
 //!
 //! If you add a function: a row here, and either a loop behind it (`rows/kernels.rs`, built in
 //! `language/resolve/`) or an aggregate in `aggregate/`. Nothing else knows functions by name.
+//!
+//! It is long because it is uniform: one table that is read from top to bottom, which parts would hide.
 
 use super::ast::ClauseWord;
 use crate::aggregate::Aggregate;

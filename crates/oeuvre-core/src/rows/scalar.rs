@@ -7,7 +7,7 @@
 
 use crate::aggregate::Overflow;
 use crate::value::calendar::{
-    DAY_MICROS, FIRST_DAY, LAST_DAY, Period, civil_from_days, date, days_from_civil, days_in_month,
+    DAY_MICROS, FIRST_DAY, LAST_DAY, civil_from_days, date, days_from_civil, days_in_month,
 };
 use crate::value::decimal::{Decimal, pow10};
 use crate::value::exact::decimal_to_f64;
@@ -260,13 +260,7 @@ impl Scalar {
             },
             Scalar::Start => Ok(Value::Date(day(0))),
             Scalar::End => Ok(Value::Date(match &args[0] {
-                Value::Period(Period { .. }) => {
-                    if let Value::Period(p) = &args[0] {
-                        p.last_day()
-                    } else {
-                        0
-                    }
-                }
+                Value::Period(p) => p.last_day(),
                 _ => day(0),
             })),
             Scalar::DaysBetween => Ok(count(i64::from(day(1)) - i64::from(day(0)))),
