@@ -53,6 +53,11 @@ fn error(args: &[&str]) -> String {
 #[case("count(where fare = missing)", "nothing is equal to missing", "`is missing`")]
 #[case("count(where sailed_on during 'May')", "'May' is no period", "2025-Q1")]
 #[case("count(where route = \"SKE\")", "there is no column `SKE`", "text is written 'SKE'")]
+#[case(
+    "count(where status = sailed)",
+    "there is no column `sailed`",
+    "text is written in single quotes: 'sailed'"
+)]
 #[case("sum(fare, 2)", "`sum` takes one argument, found 2", "write sum(x)")]
 #[case("sum(fare along sailed_on)", "`sum` does not take `along`", "it takes `where`")]
 #[case("month(route)", "`month` takes a date, found text", "--type 'route=date'")]

@@ -191,7 +191,15 @@ impl Resolver {
             let test = TextTest { key, test: Arc::new(move |s| how.holds(s.cmp(t.as_str()))) };
             return Ok(self.step(place, text, Op::Test(test), &[left], Kind::Boolean));
         }
-        let right = self.beside(written, b, left.kind, place)?;
+        let right = self.beside(written, b, left.kind, place).map_err(|mistake| match &b.node {
+            // Most who compare a text with an unknown name have left out the quotes.
+            Node::Name { table: None, name }
+                if left.kind == Kind::Text && mistake.message.starts_with("there is no column") =>
+            {
+                mistake.help(format!("text is written in single quotes: '{name}'"))
+            }
+            _ => mistake,
+        })?;
         let mut both = [left, right];
         match both.map(|b| b.kind) {
             [x, y] if x.is_number() && y.is_number() => {
