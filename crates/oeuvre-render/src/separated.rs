@@ -1,14 +1,14 @@
 //! Comma- and tab-separated values: one heading line, raw values.
 
 use crate::layout::Layout;
-use oeuvre_core::Grid;
+use oeuvre_core::{Grid, Value};
 use std::fmt::Write as _;
 use std::io::{self, Write};
 
 pub(crate) fn write(grid: &Grid, separator: u8, out: &mut dyn Write) -> io::Result<()> {
     let layout = Layout::new(grid);
     let mut record = String::new();
-    let mut field = String::new();
+    let alone = layout.slots.len() == 1;
     for (i, &slot) in layout.slots.iter().enumerate() {
         if i > 0 {
             record.push(separator as char);
@@ -21,10 +21,15 @@ pub(crate) fn write(grid: &Grid, separator: u8, out: &mut dyn Write) -> io::Resu
             if i > 0 {
                 record.push(separator as char);
             }
-            field.clear();
-            let _ = write!(field, "{}", layout.raw(line, slot));
-            // A line of one blank field would read as no line at all.
-            push_field(&mut record, &field, separator, layout.slots.len() == 1);
+            match layout.raw(line, slot) {
+                Value::Text(text) => push_field(&mut record, &text, separator, alone),
+                // A line of one blank field would read as no line at all.
+                Value::Missing => push_field(&mut record, "", separator, alone),
+                // No figure, date or period has a sign in it that needs quotes.
+                value => {
+                    let _ = write!(record, "{value}");
+                }
+            }
         }
         record.push('\n');
         if record.len() > 1 << 15 {

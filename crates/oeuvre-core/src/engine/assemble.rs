@@ -183,13 +183,20 @@ impl Order<'_> {
         if self.plan.sort.is_empty() {
             // By label alone: ranks are looked up once each.
             let nodes = &self.levels[depth + 1].nodes;
-            let mut ranked: Vec<(u32, u32)> = siblings
-                .iter()
-                .map(|&n| (self.ranks[depth][nodes[n as usize].code as usize], n))
-                .collect();
-            ranked.sort_unstable();
-            siblings.clear();
-            siblings.extend(ranked.into_iter().map(|r| r.1));
+            let ranks = &self.ranks[depth];
+            let ranked = siblings.iter().map(|&n| (ranks[nodes[n as usize].code as usize], n));
+            // Siblings have ranks of their own: many of them are put in their places at once.
+            if siblings.len() >= ranks.len() / 4 {
+                let mut places = vec![u32::MAX; ranks.len()];
+                ranked.for_each(|(rank, n)| places[rank as usize] = n);
+                siblings.clear();
+                siblings.extend(places.into_iter().filter(|&n| n != u32::MAX));
+            } else {
+                let mut ranked: Vec<(u32, u32)> = ranked.collect();
+                ranked.sort_unstable();
+                siblings.clear();
+                siblings.extend(ranked.into_iter().map(|r| r.1));
+            }
         } else {
             siblings.sort_by(|&a, &b| self.compare(depth + 1, a, b));
         }

@@ -80,11 +80,7 @@ impl Codes {
                 order.sort_unstable_by(|a, b| key(a).cmp(&key(b)));
             }
             Codes::Text(d) => order.sort_by(|&a, &b| text_order(d.text(a - 1), d.text(b - 1))),
-            Codes::Whole(i) => {
-                let mut pairs: Vec<(i128, u32)> = i.values().iter().copied().zip(1..).collect();
-                pairs.sort_unstable();
-                order = pairs.into_iter().map(|p| p.1).collect();
-            }
+            Codes::Whole(i) => order = i.ordered().into_iter().map(|code| code + 1).collect(),
         }
         let mut ranks = vec![0u32; self.len()];
         for (rank, code) in order.into_iter().chain(std::iter::once(0)).enumerate() {

@@ -115,6 +115,20 @@ impl Interner {
         &self.values
     }
 
+    /// The codes in the order of their numbers.
+    pub fn ordered(&self) -> Vec<u32> {
+        // Where every number lies in the window, the window has them in order.
+        if self.outside.used == 0
+            && self.wide.is_empty()
+            && self.window.len() <= SPARSEST * self.values.len()
+        {
+            return self.window.iter().copied().filter(|&code| code != NONE).collect();
+        }
+        let mut pairs: Vec<(i128, u32)> = self.values.iter().copied().zip(0..).collect();
+        pairs.sort_unstable();
+        pairs.into_iter().map(|pair| pair.1).collect()
+    }
+
     /// The code of a number, which is added when it is new.
     #[inline]
     pub fn intern(&mut self, value: i64) -> u32 {
@@ -310,6 +324,9 @@ mod tests {
                 prop_assert_eq!(it.intern(v) as usize, code);
             }
             prop_assert_eq!(it.len(), plain.len());
+            let mut ordered: Vec<u32> = (0..plain.len() as u32).collect();
+            ordered.sort_by_key(|&code| plain[code as usize]);
+            prop_assert_eq!(it.ordered(), ordered);
             let mut other = Interner::default();
             other.intern_wide(i128::MAX);
             prop_assert_eq!(other.absorb(&it), (1..=plain.len() as u32).collect::<Vec<_>>());
