@@ -22,6 +22,8 @@ pub enum LineKind {
     Subtotal,
     /// The total over everything.
     Grand,
+    /// What is not shown of the lines that share its outer labels, or of all lines.
+    Rest,
 }
 
 /// A line of the table.
@@ -36,8 +38,18 @@ pub struct Line {
 /// A result column.
 #[derive(Clone, Debug)]
 pub struct ResultColumn {
-    /// What readers see.
+    /// What readers see above its figures; above that stand the labels of [`Grid::positions`].
     pub heading: String,
+    /// The calculation as written.
+    pub calc: String,
+    /// Its place in [`Grid::positions`].
+    pub position: usize,
+    /// Which of the results it shows, counted from 0.
+    pub result: usize,
+    /// Whether the figures are shares, which read in percent.
+    pub share: bool,
+    /// Why its figures are not what the columns that it totals add up to: a place in [`Grid::notes`].
+    pub heading_mark: Option<usize>,
     /// What the cells are.
     pub kind: Kind,
     /// The cells, one a line.
@@ -56,8 +68,17 @@ pub struct Grid {
     /// For each key, the label of each line. On total lines the labels beyond [`Line::depth`] mean
     /// nothing.
     pub labels: Vec<Column>,
-    /// The results.
+    /// The keys along the top.
+    pub across: Vec<Heading>,
+    /// What stands along the top, from the left; a single group without labels when there are no keys
+    /// along the top.
+    pub positions: Vec<Line>,
+    /// For each key along the top, the label of each position.
+    pub position_labels: Vec<Column>,
+    /// The results, position by position.
     pub columns: Vec<ResultColumn>,
+    /// What the key column of a line for the rest says.
+    pub rest_label: String,
     /// What marks mean.
     pub notes: Vec<String>,
 }
@@ -67,6 +88,12 @@ impl Grid {
     pub fn label(&self, line: usize, key: usize) -> Option<Value> {
         (key < usize::from(self.lines[line].depth))
             .then(|| self.labels[key].value(self.by[key].kind, line))
+    }
+
+    /// The label of a position under a key along the top; `None` beyond the depth of a total.
+    pub fn position_label(&self, position: usize, key: usize) -> Option<Value> {
+        (key < usize::from(self.positions[position].depth))
+            .then(|| self.position_labels[key].value(self.across[key].kind, position))
     }
 
     /// The value of a cell.

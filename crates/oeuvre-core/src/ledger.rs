@@ -28,6 +28,10 @@ pub struct Ledger {
     pub read_as_missing: Vec<(String, String, u64)>,
     /// Divisions by zero: calculation, how often.
     pub divisions_by_zero: Vec<(String, u64)>,
+    /// Lines that were made but are not shown, and whether a line for the rest makes up for them.
+    pub not_shown: (u64, bool),
+    /// Equal values put in an order all the same: where, and how many.
+    pub ties_broken: Vec<(String, u64)>,
     /// What else readers should know.
     pub remarks: Vec<String>,
 }
@@ -64,6 +68,16 @@ pub struct Entry {
 }
 
 impl Ledger {
+    /// Adds the divisions by zero of another account.
+    pub(crate) fn add_divisions(&mut self, other: &Ledger) {
+        for (text, n) in &other.divisions_by_zero {
+            match self.divisions_by_zero.iter_mut().find(|d| d.0 == *text) {
+                Some(known) => known.1 += n,
+                None => self.divisions_by_zero.push((text.clone(), *n)),
+            }
+        }
+    }
+
     /// The entries in the order of the work.
     pub fn entries(&self) -> Vec<Entry> {
         let mut out = Vec::new();
@@ -105,6 +119,9 @@ impl Ledger {
         for (calc, n) in &self.divisions_by_zero {
             add("divisions by zero", *n, format!("in {calc}; missing"), true);
         }
+        for (place, n) in &self.ties_broken {
+            add("ties broken", *n, place.clone(), true);
+        }
         let (lines, totals) = self.lines;
         let detail = match totals {
             0 => String::new(),
@@ -112,6 +129,10 @@ impl Ledger {
             n => format!("and {n} totals"),
         };
         add("lines shown", lines, detail, false);
+        if let (n @ 1.., rest) = self.not_shown {
+            let detail = if rest { "together on the line for the rest" } else { "" };
+            add("lines not shown", n, detail.to_owned(), true);
+        }
         let (full, blank) = self.cells;
         let detail = if blank == 0 { String::new() } else { format!("and {blank} blank") };
         add("cells shown", full, detail, false);

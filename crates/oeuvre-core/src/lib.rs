@@ -22,6 +22,7 @@ mod request;
 pub mod rows;
 mod source;
 pub mod value;
+mod window;
 
 pub use engine::run;
 pub use error::{ColumnShape, DataProblem, Error, Mistake, Written, all_of, either, nearest};

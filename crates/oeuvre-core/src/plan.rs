@@ -15,8 +15,10 @@ use std::sync::Arc;
 pub struct ResultPlan {
     /// What readers see.
     pub heading: String,
-    /// Where its values are, over groups.
+    /// Where its values are, in the table program.
     pub built: Built,
+    /// Whether it reads as a share of something, and so in percent.
+    pub share: bool,
     /// Why lines need not add up to their total; `None` where they do.
     pub note: Option<String>,
     /// The text that the calculation stands in.
@@ -27,12 +29,19 @@ pub struct ResultPlan {
     pub sums_rows: bool,
 }
 
+impl ResultPlan {
+    /// The calculation as written.
+    pub fn calc(&self) -> &str {
+        self.written.text[self.expr.span.clone()].trim()
+    }
+}
+
 /// What lines are ordered by.
 #[derive(Clone, Copy, Debug)]
 pub enum SortBy {
     /// A key: orders the siblings that differ in it.
     Key(usize),
-    /// A result: orders siblings at every depth.
+    /// A result, in the table program: orders siblings at every depth.
     Result(Operand),
 }
 
@@ -74,6 +83,14 @@ pub struct Plan {
     pub fill: Vec<Option<Fill>>,
     /// The order of lines.
     pub sort: Vec<SortPlan>,
+    /// Which lines are shown, in the table program.
+    pub keep: Vec<Operand>,
+    /// How many lines to show from the first.
+    pub top: Option<u64>,
+    /// How many lines to show from the last.
+    pub bottom: Option<u64>,
+    /// What the line is called that makes up for those not shown.
+    pub rest_label: String,
     /// Total lines.
     pub totals: Totals,
     /// Where they stand.
@@ -124,6 +141,10 @@ impl Plan {
         for written in &request.by {
             resolved.add_keys(written).unwrap_or_else(|m| mistakes.push(m));
         }
+        resolved.by_keys = resolved.keys().len();
+        for written in &request.across {
+            resolved.add_keys(written).unwrap_or_else(|m| mistakes.push(m));
+        }
         if !mistakes.is_empty() {
             return Err(Error::Mistakes(mistakes));
         }
@@ -147,12 +168,50 @@ impl Plan {
             add_sort(&mut resolved, written, &results, &mut sort)
                 .unwrap_or_else(|m| mistakes.push(m));
         }
+        if sort.is_empty()
+            && (request.top.is_some() || request.bottom.is_some())
+            && let Some(first) = results.first()
+        {
+            sort.push(SortPlan { by: SortBy::Result(first.built.operand), descending: true });
+        }
+        let mut keep = Vec::new();
+        for written in &request.keep {
+            match resolved.keep(written) {
+                Ok(condition) => keep.push(condition),
+                Err(mistake) => mistakes.push(mistake),
+            }
+        }
         if !mistakes.is_empty() {
             return Err(Error::Mistakes(mistakes));
         }
+        if resolved.by_keys == 0
+            && (!keep.is_empty() || request.top.is_some() || request.bottom.is_some())
+        {
+            return Err(Error::request_with_help(
+                "--keep, --top and --bottom choose among lines, and there is only one",
+                "add --by; a condition on rows is --where",
+            ));
+        }
         resolved.seal();
-        let (totals, totals_at) = (request.totals, request.totals_at);
-        Ok(Plan { fill, resolved, filter, found, results, sort, totals, totals_at })
+        Ok(Plan {
+            fill,
+            resolved,
+            filter,
+            found,
+            results,
+            sort,
+            keep,
+            top: request.top,
+            bottom: request.bottom,
+            rest_label: request.rest_label.clone().unwrap_or_else(|| "Rest".to_owned()),
+            totals: request.totals,
+            totals_at: request.totals_at,
+        })
+    }
+
+    /// Whether any line may be left out.
+    pub fn cuts(&self) -> bool {
+        !self.keep.is_empty() || self.top.is_some() || self.bottom.is_some()
     }
 }
 
@@ -173,7 +232,7 @@ fn fills(request: &Request, resolved: &mut Resolver) -> Result<Vec<Option<Fill>>
                 _ => {
                     let message = "this is no key of the table";
                     return Err(Mistake::new(written, expr.span, message)
-                        .label("--every takes what stands in --by"));
+                        .label("--every takes what stands in --by or --across"));
                 }
             };
             let Some(labels) = resolved.lookup_labels(keys[place].operand) else {
@@ -217,8 +276,8 @@ fn add_results(
             }
             heading = format!("{heading} ({n})");
         }
-        let (written, expr) = (written.clone(), expr.clone());
-        results.push(ResultPlan { heading, built, note, written, expr, sums_rows });
+        let (written, expr, share) = (written.clone(), expr.clone(), resolved.is_share(expr));
+        results.push(ResultPlan { heading, built, share, note, written, expr, sums_rows });
     }
     Ok(())
 }

@@ -96,12 +96,18 @@ pub fn profile(
         by: vec![Heading { name: "column".into(), kind: Kind::Text }],
         lines: vec![Line { kind: LineKind::Group, depth: 1 }; columns.len()],
         labels: vec![Column::from_values(Kind::Text, &names)],
+        positions: vec![Line { kind: LineKind::Group, depth: 0 }],
         notes,
         ..Grid::default()
     };
     for ((heading, kind), values) in HEADINGS.iter().zip(&out) {
         grid.columns.push(ResultColumn {
             heading: (*heading).to_owned(),
+            calc: (*heading).to_owned(),
+            position: 0,
+            result: grid.columns.len(),
+            share: false,
+            heading_mark: None,
             kind: *kind,
             cells: Column::from_values(*kind, values),
             marks: BTreeMap::new(),

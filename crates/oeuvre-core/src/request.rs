@@ -80,6 +80,8 @@ pub struct Request {
     pub show: Vec<Show>,
     /// Categories down the side, outermost first.
     pub by: Vec<Arc<Written>>,
+    /// Categories along the top, outermost first.
+    pub across: Vec<Arc<Written>>,
     /// Named calculations.
     pub lets: Vec<(String, Arc<Written>)>,
     /// Tables whose columns are added to each row.
@@ -92,6 +94,14 @@ pub struct Request {
     pub every: Vec<Arc<Written>>,
     /// The order of lines.
     pub sort: Option<Arc<Written>>,
+    /// Conditions on lines; those that do not meet all of them are not shown.
+    pub keep: Vec<Arc<Written>>,
+    /// How many lines to show from the first.
+    pub top: Option<u64>,
+    /// How many lines to show from the last.
+    pub bottom: Option<u64>,
+    /// What the line is called that makes up for those not shown; `Rest` unless said.
+    pub rest_label: Option<String>,
     /// Total lines.
     pub totals: Totals,
     /// Where they stand.

@@ -1,8 +1,11 @@
 //! JSON and JSON Lines. Exact numbers are written with all their digits; missing is `null`.
 //!
-//! On total lines the keys that they sum over are absent, and `line` says what the line is.
+//! On total lines the keys that they sum over are absent, and `line` says what the line is. A column of a
+//! table with keys along the top says in `columns` which labels it stands under; where it totals, the
+//! keys that it sums over are absent there, too, and `position` says what it is.
 
-use crate::layout::{Layout, Slot};
+use crate::layout::{Layout, Row, Slot};
+use crate::look::Look;
 use oeuvre_core::{Grid, Kind, Ledger, LineKind, Value};
 use std::io::{self, Write};
 
@@ -31,47 +34,89 @@ fn kind_name(kind: Kind) -> &'static str {
     }
 }
 
-fn row(layout: &Layout<'_>, line: usize) -> String {
-    let mut parts = Vec::new();
-    match layout.grid.lines[line].kind {
-        LineKind::Group => {}
-        LineKind::Subtotal => parts.push("\"line\":\"subtotal\"".to_owned()),
-        LineKind::Grand => parts.push("\"line\":\"total\"".to_owned()),
+/// What a line or a position is, where it is no group.
+fn kind_of_line(kind: LineKind) -> Option<&'static str> {
+    match kind {
+        LineKind::Group => None,
+        LineKind::Subtotal => Some("subtotal"),
+        LineKind::Grand => Some("total"),
+        LineKind::Rest => Some("rest"),
     }
-    for &slot in &layout.slots {
+}
+
+fn object(layout: &Layout<'_>, row: Row) -> String {
+    let mut parts = Vec::new();
+    if let Some(kind) = kind_of_line(layout.grid.lines[row.line].kind) {
+        parts.push(format!("\"line\":\"{kind}\""));
+    }
+    if layout.is_tidy()
+        && let Some(kind) = kind_of_line(layout.grid.positions[row.position].kind)
+    {
+        parts.push(format!("\"position\":\"{kind}\""));
+    }
+    for (i, &slot) in layout.slots.iter().enumerate() {
         let value = match slot {
-            Slot::Key(k) => match layout.grid.label(line, k) {
+            Slot::Result(_) => layout.raw(row, slot),
+            _ => match layout.label(row, slot) {
                 Some(label) => label,
                 None => continue,
             },
-            Slot::Result(r) => layout.grid.cell(line, r),
         };
-        parts.push(format!("{}:{}", string(layout.heading(slot)), json_value(&value)));
+        parts.push(format!("{}:{}", string(layout.heading(i)), json_value(&value)));
     }
     format!("{{{}}}", parts.join(","))
 }
 
+/// The labels that a column stands under, where the table has keys along the top.
+fn position(layout: &Layout<'_>, column: usize) -> String {
+    let grid = layout.grid;
+    if grid.across.is_empty() || layout.is_tidy() {
+        return String::new();
+    }
+    let column = &grid.columns[column];
+    let labels: Vec<String> = grid
+        .across
+        .iter()
+        .enumerate()
+        .filter_map(|(k, key)| {
+            let label = grid.position_label(column.position, k)?;
+            Some(format!("{}:{}", string(&key.name), json_value(&label)))
+        })
+        .collect();
+    let mut out =
+        format!(",\"result\":{},\"across\":{{{}}}", string(&column.heading), labels.join(","));
+    if let Some(kind) = kind_of_line(grid.positions[column.position].kind) {
+        out.push_str(&format!(",\"position\":\"{kind}\""));
+    }
+    out
+}
+
 pub(crate) fn write(
     grid: &Grid,
+    look: &Look,
     ledger: &Ledger,
     with_ledger: bool,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let layout = Layout::new(grid);
+    let layout = Layout::new(grid, look);
     let columns: Vec<String> = layout
         .slots
         .iter()
-        .map(|&slot| {
-            let role = if matches!(slot, Slot::Key(_)) { "key" } else { "result" };
-            let (name, kind) = (string(layout.heading(slot)), kind_name(layout.kind(slot)));
-            format!("{{\"name\":{name},\"role\":\"{role}\",\"kind\":\"{kind}\"}}")
+        .enumerate()
+        .map(|(i, &slot)| {
+            let (role, position) = match slot {
+                Slot::Result(column) => ("result", position(&layout, column)),
+                _ => ("key", String::new()),
+            };
+            let (name, kind) = (string(layout.heading(i)), kind_name(layout.kind(slot)));
+            format!("{{\"name\":{name},\"role\":\"{role}\",\"kind\":\"{kind}\"{position}}}")
         })
         .collect();
     writeln!(out, "{{\"columns\":[{}],", columns.join(","))?;
     write!(out, "\"rows\":[")?;
-    for line in 0..grid.lines.len() {
-        let comma = if line + 1 < grid.lines.len() { "," } else { "" };
-        write!(out, "\n{}{comma}", row(&layout, line))?;
+    for (i, &row) in layout.rows.iter().enumerate() {
+        let comma = if i + 1 < layout.rows.len() { "," } else { "" };
+        write!(out, "\n{}{comma}", object(&layout, row))?;
     }
     write!(out, "]")?;
     if !grid.notes.is_empty() {
@@ -96,10 +141,10 @@ pub(crate) fn write(
     writeln!(out, "}}")
 }
 
-pub(crate) fn write_lines(grid: &Grid, out: &mut dyn Write) -> io::Result<()> {
-    let layout = Layout::new(grid);
-    for line in 0..grid.lines.len() {
-        writeln!(out, "{}", row(&layout, line))?;
+pub(crate) fn write_lines(grid: &Grid, look: &Look, out: &mut dyn Write) -> io::Result<()> {
+    let layout = Layout::new(grid, look);
+    for &row in &layout.rows {
+        writeln!(out, "{}", object(&layout, row))?;
     }
     Ok(())
 }

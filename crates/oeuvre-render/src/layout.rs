@@ -1,15 +1,39 @@
-//! Which columns a table has and how each cell reads: the one step behind every output.
+//! Which lines and columns a table has and how each cell reads: the one step behind every output.
 
 use crate::cells::{Figures, TOTAL, is_figure, push_label};
+use crate::format::Pattern;
+use crate::look::Look;
+use oeuvre_core::rows::column::Data;
 use oeuvre_core::{Grid, Kind, LineKind, Value};
 
 /// A column as outputs see it: first the keys, then the results.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Slot {
-    /// Labels of a key.
+    /// Labels of a key down the side.
     Key(usize),
-    /// Cells of a result.
+    /// Labels of a key along the top, where each cell has a line of its own.
+    Across(usize),
+    /// Cells of a result: a column of the grid, or a result where each cell has a line of its own.
     Result(usize),
+}
+
+/// A line as outputs see it.
+#[derive(Clone, Copy, Debug)]
+pub struct Row {
+    /// The line of the grid.
+    pub line: usize,
+    /// The position along the top, where each cell has a line of its own.
+    pub position: usize,
+}
+
+/// How the figures of a result read.
+struct Reading {
+    figures: Figures,
+    pattern: Option<Pattern>,
+    /// The smallest and the largest figure, totals left out.
+    extent: (f64, f64),
+    bars: bool,
+    heat: bool,
 }
 
 /// A grid laid out.
@@ -18,38 +42,145 @@ pub struct Layout<'a> {
     pub grid: &'a Grid,
     /// The columns from left to right.
     pub slots: Vec<Slot>,
-    figures: Vec<Figures>,
+    /// The lines from the top.
+    pub rows: Vec<Row>,
+    look: &'a Look,
+    /// By the number of the result.
+    results: Vec<Reading>,
+    keys: Vec<Option<Pattern>>,
+    across: Vec<Option<Pattern>>,
+    headings: Vec<String>,
 }
+
+/// What stands between the parts of a heading in files.
+const PARTS: &str = " / ";
 
 impl<'a> Layout<'a> {
     /// Lays a grid out.
-    pub fn new(grid: &'a Grid) -> Layout<'a> {
+    pub fn new(grid: &'a Grid, look: &'a Look) -> Layout<'a> {
+        let tidy = look.tidy && !grid.across.is_empty();
         let keys = (0..grid.by.len()).map(Slot::Key);
-        let slots = keys.chain((0..grid.columns.len()).map(Slot::Result)).collect();
-        let figures = grid.columns.iter().map(|c| {
-            let largest = match &c.cells.data {
-                oeuvre_core::rows::column::Data::F64(v) => {
-                    v.iter().filter(|v| !v.is_nan()).fold(0.0f64, |m, v| m.max(v.abs()))
-                }
-                _ => 0.0,
+        let count = grid.columns.iter().map(|c| c.result + 1).max().unwrap_or(0);
+        let (slots, rows) = if tidy {
+            let across = (0..grid.across.len()).map(Slot::Across);
+            let slots = keys.chain(across).chain((0..count).map(Slot::Result)).collect();
+            // A cell that no row has anything to say of is no line.
+            let filled = |line: usize, position: usize| {
+                (0..count).any(|r| {
+                    let cells = &grid.columns[position * count + r].cells.data;
+                    !cells.is_missing(line)
+                })
             };
-            Figures::for_largest(largest)
-        });
-        Layout { grid, slots, figures: figures.collect() }
+            let rows = (0..grid.lines.len())
+                .flat_map(|line| (0..grid.positions.len()).map(move |position| (line, position)))
+                .filter(|&(line, position)| filled(line, position))
+                .map(|(line, position)| Row { line, position })
+                .collect();
+            (slots, rows)
+        } else {
+            let slots = keys.chain((0..grid.columns.len()).map(Slot::Result)).collect();
+            let rows = (0..grid.lines.len()).map(|line| Row { line, position: 0 }).collect();
+            (slots, rows)
+        };
+        let results = (0..count).map(|r| reading(grid, look, r)).collect();
+        let of_keys = |all: &[oeuvre_core::Heading]| -> Vec<Option<Pattern>> {
+            all.iter().map(|k| look.pattern(&k.name, &k.name, k.kind)).collect()
+        };
+        let mut it = Layout {
+            grid,
+            slots,
+            rows,
+            look,
+            results,
+            keys: of_keys(&grid.by),
+            across: of_keys(&grid.across),
+            headings: Vec::new(),
+        };
+        it.headings = it.file_headings();
+        it
     }
 
-    /// What stands above a column.
-    pub fn heading(&self, slot: Slot) -> &'a str {
+    /// The columns' names in files: the parts of each heading joined, no two the same.
+    fn file_headings(&self) -> Vec<String> {
+        let mut out: Vec<String> = Vec::new();
+        let mut taken = std::collections::HashSet::new();
+        for &slot in &self.slots {
+            let heading = self.heading_parts(slot).join(PARTS);
+            let mut name = heading.clone();
+            let mut n = 2;
+            while !taken.insert(name.clone()) {
+                name = format!("{heading} ({n})");
+                n += 1;
+            }
+            out.push(name);
+        }
+        out
+    }
+
+    /// What stands above a column, from the top: the labels of its position, then its own name.
+    pub fn heading_parts(&self, slot: Slot) -> Vec<String> {
+        let mut parts = Vec::new();
+        if let (Slot::Result(c), false) = (slot, self.is_tidy()) {
+            let position = self.grid.columns[c].position;
+            for key in 0..self.grid.across.len() {
+                let mut text = String::new();
+                self.push_position_label(&mut text, position, key);
+                if !text.is_empty() {
+                    parts.push(text);
+                }
+            }
+        }
+        parts.push(self.own_heading(slot).to_owned());
+        parts
+    }
+
+    /// A column's name in files.
+    pub fn heading(&self, place: usize) -> &str {
+        &self.headings[place]
+    }
+
+    /// What stands right above a column.
+    pub fn own_heading(&self, slot: Slot) -> &'a str {
         match slot {
             Slot::Key(k) => &self.grid.by[k].name,
+            Slot::Across(k) => &self.grid.across[k].name,
             Slot::Result(r) => &self.grid.columns[r].heading,
         }
+    }
+
+    /// Adds the label of a position under a key along the top.
+    pub fn push_position_label(&self, out: &mut String, position: usize, key: usize) {
+        match self.grid.position_label(position, key) {
+            Some(label) => push_patterned(out, &label, self.across[key].as_ref()),
+            None if key == usize::from(self.grid.positions[position].depth) => out.push_str(TOTAL),
+            None => {}
+        }
+    }
+
+    /// Whether each cell has a line of its own.
+    pub fn is_tidy(&self) -> bool {
+        self.look.tidy && !self.grid.across.is_empty()
+    }
+
+    /// How many results each position has.
+    pub fn results_per_position(&self) -> usize {
+        self.results.len()
+    }
+
+    /// The column of the grid that a cell stands in.
+    fn column(&self, row: Row, result: usize) -> usize {
+        if self.is_tidy() { row.position * self.results.len() + result } else { result }
+    }
+
+    fn result_of(&self, column: usize) -> &Reading {
+        &self.results[self.grid.columns[column].result]
     }
 
     /// The kind of a column's values.
     pub fn kind(&self, slot: Slot) -> Kind {
         match slot {
             Slot::Key(k) => self.grid.by[k].kind,
+            Slot::Across(k) => self.grid.across[k].kind,
             Slot::Result(r) => self.grid.columns[r].kind,
         }
     }
@@ -61,43 +192,128 @@ impl<'a> Layout<'a> {
 
     /// The raw value of a cell: what files carry. Total lines have `Total` in the first key column
     /// that they sum over and nothing behind it.
-    pub fn raw(&self, line: usize, slot: Slot) -> Value {
+    pub fn raw(&self, row: Row, slot: Slot) -> Value {
+        let label = |label: Option<Value>, total: bool, word: &str| match label {
+            Some(Value::Missing) => Value::Text(crate::cells::MISSING.into()),
+            Some(label) => label,
+            None if total => Value::Text(word.into()),
+            None => Value::Missing,
+        };
         match slot {
-            Slot::Key(k) => match self.grid.label(line, k) {
-                Some(Value::Missing) => Value::Text(crate::cells::MISSING.into()),
-                Some(label) => label,
-                None if k == usize::from(self.grid.lines[line].depth) => Value::Text(TOTAL.into()),
-                None => Value::Missing,
-            },
-            Slot::Result(r) => self.grid.cell(line, r),
+            Slot::Key(k) => {
+                let total = k == usize::from(self.grid.lines[row.line].depth);
+                label(self.grid.label(row.line, k), total, self.word(row.line))
+            }
+            Slot::Across(k) => {
+                let total = k == usize::from(self.grid.positions[row.position].depth);
+                label(self.grid.position_label(row.position, k), total, TOTAL)
+            }
+            Slot::Result(r) => self.grid.cell(row.line, self.column(row, r)),
+        }
+    }
+
+    /// The label of a cell of a key; `None` where the line or the position sums over the key.
+    pub fn label(&self, row: Row, slot: Slot) -> Option<Value> {
+        match slot {
+            Slot::Key(k) => self.grid.label(row.line, k),
+            Slot::Across(k) => self.grid.position_label(row.position, k),
+            Slot::Result(_) => None,
+        }
+    }
+
+    /// What stands in the key column that a line sums over.
+    fn word(&self, line: usize) -> &str {
+        match self.grid.lines[line].kind {
+            LineKind::Rest => &self.grid.rest_label,
+            _ => TOTAL,
         }
     }
 
     /// Adds a cell as it reads. A label that is the same as on the line above is left out.
-    pub fn push_read(&self, out: &mut String, line: usize, slot: Slot) {
+    pub fn push_read(&self, out: &mut String, row: Row, slot: Slot) {
         match slot {
-            Slot::Key(k) => match self.grid.label(line, k) {
-                Some(_) if self.repeats(line, k) => {}
-                Some(label) => push_label(out, &label),
-                None if k == usize::from(self.grid.lines[line].depth) => out.push_str(TOTAL),
+            Slot::Key(k) => match self.grid.label(row.line, k) {
+                Some(_) if self.repeats(row.line, k) => {}
+                Some(label) => push_patterned(out, &label, self.keys[k].as_ref()),
+                None if k == usize::from(self.grid.lines[row.line].depth) => {
+                    out.push_str(&crate::cells::escape_controls(self.word(row.line)));
+                }
                 None => {}
             },
-            Slot::Result(r) => self.figures[r].push(out, &self.grid.cell(line, r)),
+            Slot::Across(k) => self.push_position_label(out, row.position, k),
+            Slot::Result(r) => {
+                let column = self.column(row, r);
+                let value = self.grid.cell(row.line, column);
+                let reading = self.result_of(column);
+                if value.is_missing() {
+                    out.push_str(&self.look.blank);
+                } else if !reading.pattern.as_ref().is_some_and(|p| p.push(out, &value)) {
+                    reading.figures.push(out, &value);
+                }
+            }
         }
     }
 
     /// The number of the note that a cell is marked with, from 1.
-    pub fn mark(&self, line: usize, slot: Slot) -> Option<usize> {
+    pub fn mark(&self, row: Row, slot: Slot) -> Option<usize> {
         match slot {
-            Slot::Key(_) => None,
-            Slot::Result(r) => self.grid.columns[r].marks.get(&(line as u32)).map(|n| n + 1),
+            Slot::Result(r) => {
+                let marks = &self.grid.columns[self.column(row, r)].marks;
+                marks.get(&(row.line as u32)).map(|n| n + 1)
+            }
+            _ => None,
         }
+    }
+
+    /// The number of the note that a heading is marked with, from 1.
+    pub fn heading_mark(&self, slot: Slot) -> Option<usize> {
+        match slot {
+            Slot::Result(r) if !self.is_tidy() => self.grid.columns[r].heading_mark.map(|n| n + 1),
+            _ => None,
+        }
+    }
+
+    /// Whether the cells of a column have bars.
+    pub fn has_bars(&self, slot: Slot) -> bool {
+        matches!(slot, Slot::Result(r) if self.result_of(r).bars)
+    }
+
+    /// Whether the cells of a column are shaded.
+    pub fn has_heat(&self, slot: Slot) -> bool {
+        matches!(slot, Slot::Result(r) if self.result_of(r).heat)
+    }
+
+    /// Where the bar of a cell starts and ends, as parts of its width from 0 to 1; bars of one result
+    /// share a scale that holds 0. Totals have none.
+    pub fn bar(&self, row: Row, slot: Slot) -> Option<(f64, f64)> {
+        let Slot::Result(r) = slot else { return None };
+        let (value, (low, high)) = self.drawn(row, r)?;
+        let (low, high) = (low.min(0.0), high.max(0.0));
+        let at = |v: f64| if high > low { (v - low) / (high - low) } else { 0.0 };
+        Some((at(value.min(0.0)), at(value.max(0.0))))
+    }
+
+    /// How strongly a cell is shaded, from 0 for the smallest figure of the result to 1 for the largest.
+    pub fn heat(&self, row: Row, slot: Slot) -> Option<f64> {
+        let Slot::Result(r) = slot else { return None };
+        let (value, (low, high)) = self.drawn(row, r)?;
+        Some(if high > low { (value - low) / (high - low) } else { 1.0 })
+    }
+
+    fn drawn(&self, row: Row, result: usize) -> Option<(f64, (f64, f64))> {
+        let column = self.column(row, result);
+        let group = self.is_group(row.line) && {
+            let position = self.grid.columns[column].position;
+            self.grid.positions[position].kind == LineKind::Group
+        };
+        let value = number(&self.grid.columns[column].cells.data, row.line)?;
+        group.then_some((value, self.result_of(column).extent))
     }
 
     /// Whether a line's labels down to a key are those of the line above.
     fn repeats(&self, line: usize, key: usize) -> bool {
         // The innermost key differs from line to line anyway.
-        if line == 0 || key + 1 == self.grid.by.len() && self.is_group(line) {
+        if self.is_tidy() || line == 0 || key + 1 == self.grid.by.len() && self.is_group(line) {
             return false;
         }
         (0..=key).all(|k| {
@@ -106,8 +322,51 @@ impl<'a> Layout<'a> {
         })
     }
 
-    /// Whether a line is that of a group, not a total.
+    /// Whether a line is that of a group, not a total or a rest.
     pub fn is_group(&self, line: usize) -> bool {
         self.grid.lines[line].kind == LineKind::Group
     }
+}
+
+fn push_patterned(out: &mut String, value: &Value, pattern: Option<&Pattern>) {
+    if value.is_missing() || !pattern.is_some_and(|p| p.push(out, value)) {
+        push_label(out, value);
+    }
+}
+
+/// A figure for drawing; its scale is that of its column.
+fn number(data: &Data, line: usize) -> Option<f64> {
+    match data {
+        _ if data.is_missing(line) => None,
+        Data::I64(v) => Some(v[line] as f64),
+        Data::I128(v) => Some(v[line] as f64),
+        Data::F64(v) => Some(v[line]),
+        _ => None,
+    }
+}
+
+fn reading(grid: &Grid, look: &Look, result: usize) -> Reading {
+    let columns = || grid.columns.iter().filter(move |c| c.result == result);
+    let Some(first) = columns().next() else {
+        let (figures, extent) = (Figures::for_largest(0.0), (0.0, 0.0));
+        return Reading { figures, pattern: None, extent, bars: false, heat: false };
+    };
+    let (mut largest, mut extent) = (0.0f64, (f64::INFINITY, f64::NEG_INFINITY));
+    let bars = Look::names(&look.bars, &first.heading, &first.calc);
+    let heat = Look::names(&look.heat, &first.heading, &first.calc);
+    for column in columns() {
+        if let Data::F64(v) = &column.cells.data {
+            largest = v.iter().filter(|v| !v.is_nan()).fold(largest, |m, v| m.max(v.abs()));
+        }
+        if (bars || heat) && grid.positions[column.position].kind == LineKind::Group {
+            let lines = (0..grid.lines.len()).filter(|&l| grid.lines[l].kind == LineKind::Group);
+            for v in lines.filter_map(|l| number(&column.cells.data, l)) {
+                extent = (extent.0.min(v), extent.1.max(v));
+            }
+        }
+    }
+    let pattern = look.pattern(&first.heading, &first.calc, first.kind);
+    let share = || Pattern::parse("0.0%", Kind::Float).ok().filter(|_| first.share);
+    let pattern = pattern.or_else(share);
+    Reading { figures: Figures::for_largest(largest), pattern, extent, bars, heat }
 }

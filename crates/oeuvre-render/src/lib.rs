@@ -5,9 +5,12 @@
 //! how a cell reads.
 
 mod cells;
+mod draw;
+mod format;
 mod json;
 pub mod layout;
 mod ledger;
+mod look;
 mod markdown;
 mod separated;
 mod text;
@@ -17,6 +20,7 @@ use std::io::{self, Write};
 
 pub use cells::escape_controls;
 pub use ledger::ledger_text;
+pub use look::{Look, LookProblem, Named};
 
 /// An output format.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -69,7 +73,9 @@ pub struct TextSettings {
 
 /// What to write, and how.
 #[derive(Clone, Copy, Debug)]
-pub struct Settings {
+pub struct Settings<'a> {
+    /// How it is to look.
+    pub look: &'a Look,
     /// The format.
     pub format: Format,
     /// For [`Format::Text`].
@@ -85,15 +91,16 @@ pub struct Settings {
 pub fn write(
     grid: &Grid,
     ledger: &Ledger,
-    settings: Settings,
+    settings: Settings<'_>,
     out: &mut dyn Write,
 ) -> io::Result<()> {
+    let look = settings.look;
     match settings.format {
-        Format::Text => text::write(grid, settings.text, out),
-        Format::Csv => separated::write(grid, b',', out),
-        Format::Tsv => separated::write(grid, b'\t', out),
-        Format::Json => json::write(grid, ledger, settings.with_ledger, out),
-        Format::Jsonl => json::write_lines(grid, out),
-        Format::Markdown => markdown::write(grid, ledger, settings.with_ledger, out),
+        Format::Text => text::write(grid, look, settings.text, out),
+        Format::Csv => separated::write(grid, look, b',', out),
+        Format::Tsv => separated::write(grid, look, b'\t', out),
+        Format::Json => json::write(grid, look, ledger, settings.with_ledger, out),
+        Format::Jsonl => json::write_lines(grid, look, out),
+        Format::Markdown => markdown::write(grid, look, ledger, settings.with_ledger, out),
     }
 }

@@ -1,7 +1,9 @@
 //! A Markdown table (the pipe tables that CommonMark's extensions share).
 
+use crate::draw::{bar_text, heat_text};
 use crate::layout::Layout;
 use crate::ledger::ledger_sentence;
+use crate::look::Look;
 use oeuvre_core::{Grid, Ledger};
 use std::io::{self, Write};
 
@@ -25,27 +27,43 @@ fn plain(text: &str) -> String {
 
 pub(crate) fn write(
     grid: &Grid,
+    look: &Look,
     ledger: &Ledger,
     with_ledger: bool,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let layout = Layout::new(grid);
-    let headings: Vec<String> = layout.slots.iter().map(|&s| plain(layout.heading(s))).collect();
+    let layout = Layout::new(grid, look);
+    // Pipe tables have one line of headings: what stands above a column is broken inside its cell.
+    let headings: Vec<String> = layout
+        .slots
+        .iter()
+        .map(|&s| {
+            let parts: Vec<String> = layout.heading_parts(s).iter().map(|p| plain(p)).collect();
+            let mark = layout.heading_mark(s).map(|m| format!("<sup>{m}</sup>"));
+            parts.join("<br>") + &mark.unwrap_or_default()
+        })
+        .collect();
     writeln!(out, "| {} |", headings.join(" | "))?;
     let rules: Vec<&str> =
         layout.slots.iter().map(|&s| if layout.is_right(s) { "---:" } else { ":---" }).collect();
     writeln!(out, "| {} |", rules.join(" | "))?;
-    for line in 0..grid.lines.len() {
+    for &row in &layout.rows {
         let mut cells = Vec::with_capacity(layout.slots.len());
         for &slot in &layout.slots {
             let mut cell = String::new();
-            layout.push_read(&mut cell, line, slot);
+            layout.push_read(&mut cell, row, slot);
             let mut cell = plain(&cell);
-            if !layout.is_group(line) && !cell.is_empty() {
+            if !layout.is_group(row.line) && !cell.is_empty() {
                 cell = format!("**{cell}**");
             }
-            if let Some(mark) = layout.mark(line, slot) {
+            if let Some(mark) = layout.mark(row, slot) {
                 cell.push_str(&format!("<sup>{mark}</sup>"));
+            }
+            if let Some((from, to)) = layout.bar(row, slot).filter(|_| layout.has_bars(slot)) {
+                cell.push_str(&format!(" {}", bar_text(from, to)));
+            }
+            if let Some(heat) = layout.heat(row, slot).filter(|_| layout.has_heat(slot)) {
+                cell.push_str(&format!(" {}", heat_text(heat)));
             }
             cells.push(cell);
         }

@@ -1,27 +1,33 @@
 //! Comma- and tab-separated values: one heading line, raw values.
 
 use crate::layout::Layout;
+use crate::look::Look;
 use oeuvre_core::{Grid, Value};
 use std::fmt::Write as _;
 use std::io::{self, Write};
 
-pub(crate) fn write(grid: &Grid, separator: u8, out: &mut dyn Write) -> io::Result<()> {
-    let layout = Layout::new(grid);
+pub(crate) fn write(
+    grid: &Grid,
+    look: &Look,
+    separator: u8,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let layout = Layout::new(grid, look);
     let mut record = String::new();
     let alone = layout.slots.len() == 1;
-    for (i, &slot) in layout.slots.iter().enumerate() {
+    for i in 0..layout.slots.len() {
         if i > 0 {
             record.push(separator as char);
         }
-        push_field(&mut record, layout.heading(slot), separator, false);
+        push_field(&mut record, layout.heading(i), separator, false);
     }
     record.push('\n');
-    for line in 0..grid.lines.len() {
+    for &row in &layout.rows {
         for (i, &slot) in layout.slots.iter().enumerate() {
             if i > 0 {
                 record.push(separator as char);
             }
-            match layout.raw(line, slot) {
+            match layout.raw(row, slot) {
                 Value::Text(text) => push_field(&mut record, &text, separator, alone),
                 // A line of one blank field would read as no line at all.
                 Value::Missing => push_field(&mut record, "", separator, alone),

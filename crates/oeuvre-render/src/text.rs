@@ -2,8 +2,10 @@
 
 use crate::TextSettings;
 use crate::cells::escape_controls;
-use crate::layout::{Layout, Slot};
-use anstyle::Style;
+use crate::draw::{BAR_WIDTH, bar_text, heat_text, step};
+use crate::layout::{Layout, Row, Slot};
+use crate::look::Look;
+use anstyle::{Ansi256Color, AnsiColor, Color, Style};
 use oeuvre_core::{Grid, LineKind};
 use std::io::{self, Write};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
@@ -15,131 +17,311 @@ const SHORTEST_LABEL: usize = 10;
 
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
+/// Behind figures from the smallest to the largest: sand to orange, with black figures on it.
+const SHADES: [u8; 5] = [230, 229, 222, 215, 208];
 
 /// A column with its width on the page.
 struct Wide {
     slot: Slot,
+    /// Of the figures and of the marks behind them.
     width: usize,
     /// Room for marks behind the figures.
     marks: usize,
+    /// Room for a bar or a shade behind these.
+    drawn: usize,
 }
 
-pub(crate) fn write(grid: &Grid, settings: TextSettings, out: &mut dyn Write) -> io::Result<()> {
-    let layout = Layout::new(grid);
-    let mut columns = measure(&layout);
+impl Wide {
+    fn all(&self) -> usize {
+        self.width + self.drawn
+    }
+}
+
+/// How this table is drawn.
+struct Page<'a> {
+    layout: &'a Layout<'a>,
+    color: bool,
+}
+
+pub(crate) fn write(
+    grid: &Grid,
+    look: &Look,
+    settings: TextSettings,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let layout = Layout::new(grid, look);
+    let page = Page { layout: &layout, color: settings.color };
+    let mut columns = page.measure();
+    page.widen_for_spans(&mut columns);
     let cut = settings.width_cols.map_or(0, |limit| fit(&layout, &mut columns, limit));
     let total: usize = page_width(&columns);
-    let paint = |style: Style, text: &str| -> String {
-        if settings.color && !text.is_empty() {
-            format!("{style}{text}{style:#}")
-        } else {
-            text.to_owned()
-        }
-    };
+    let paint = |style: Style, text: &str| page.paint(style, text);
     let rule = paint(DIM, &"─".repeat(total));
-    let headings: Vec<String> =
-        columns.iter().map(|c| escape_controls(layout.heading(c.slot))).collect();
-    for line in heading_lines(&layout, &columns, &headings) {
+    for line in page.heading_lines(&columns) {
         writeln!(out, "{}", paint(BOLD, line.trim_end()))?;
     }
     writeln!(out, "{rule}")?;
     let mut text = String::new();
-    let mut page = String::new();
-    for line in 0..grid.lines.len() {
-        let kind = grid.lines[line].kind;
-        let below = line > 0 && grid.lines[line - 1].kind != LineKind::Grand;
-        if kind == LineKind::Grand && below {
-            page.push_str(&rule);
-            page.push('\n');
+    for (at, &row) in layout.rows.iter().enumerate() {
+        let kind = grid.lines[row.line].kind;
+        let above = at.checked_sub(1).map(|a| grid.lines[layout.rows[a].line].kind);
+        if kind == LineKind::Grand && above.is_some_and(|k| k != LineKind::Grand) {
+            text.push_str(&rule);
+            text.push('\n');
         }
+        page.push_line(&mut text, &columns, row);
+        // Room after the lines of an outer group that its subtotal closes, and before the next one
+        // when subtotals stand on top.
+        if let Some(next) = layout.rows.get(at + 1).map(|r| grid.lines[r.line].kind) {
+            let line = |k: LineKind| matches!(k, LineKind::Group | LineKind::Rest);
+            let closes = kind == LineKind::Subtotal && line(next);
+            let opens = line(kind) && next == LineKind::Subtotal;
+            let bottom = grid.lines.first().is_some_and(|l| line(l.kind));
+            if !layout.is_tidy() && ((closes && bottom) || (opens && !bottom)) {
+                text.push('\n');
+            }
+            if kind == LineKind::Grand && next != LineKind::Grand {
+                text.push_str(&rule);
+                text.push('\n');
+            }
+        }
+        if text.len() > 1 << 15 {
+            out.write_all(text.as_bytes())?;
+            text.clear();
+        }
+    }
+    out.write_all(text.as_bytes())?;
+    for (i, note) in grid.notes.iter().enumerate() {
+        let note = format!("{} {}", superscript(i + 1), escape_controls(note));
+        writeln!(out, "{}", paint(DIM, &note))?;
+    }
+    if cut > 0 {
+        let (is, columns) = if cut == 1 { ("is", "column") } else { ("are", "columns") };
+        let note = format!(
+            "→ {cut} more {columns} {is} not shown: the page is too narrow; --as csv has all"
+        );
+        writeln!(out, "{}", paint(BOLD, &note))?;
+    }
+    Ok(())
+}
+
+impl Page<'_> {
+    fn paint(&self, style: Style, text: &str) -> String {
+        if self.color && !text.is_empty() {
+            format!("{style}{text}{style:#}")
+        } else {
+            text.to_owned()
+        }
+    }
+
+    /// Adds a line with its cells in their columns.
+    fn push_line(&self, out: &mut String, columns: &[Wide], row: Row) {
+        let layout = self.layout;
+        // A shade ends at its cell, and so the styles of a line are opened cell by cell.
+        let bold = !layout.is_group(row.line);
+        let mut text = String::new();
         let mut drawn = String::new();
         for (i, column) in columns.iter().enumerate() {
             if i > 0 {
                 drawn.push_str(&" ".repeat(GAP));
             }
             text.clear();
-            layout.push_read(&mut text, line, column.slot);
+            layout.push_read(&mut text, row, column.slot);
             shorten(&mut text, column.width - column.marks);
-            let fill = column.width - column.marks - text.width();
-            let mark = layout.mark(line, column.slot).map(superscript).unwrap_or_default();
-            let after = column.marks - mark.width();
-            let right = layout.is_right(column.slot);
-            if right {
-                drawn.push_str(&" ".repeat(fill));
+            let fill = " ".repeat(column.width - column.marks - text.width());
+            let mark = layout.mark(row, column.slot).map(superscript).unwrap_or_default();
+            let after = " ".repeat(column.marks - mark.width());
+            let heat = layout.heat(row, column.slot).filter(|_| layout.has_heat(column.slot));
+            let figure = match layout.is_right(column.slot) {
+                true => format!("{fill}{text}{mark}{after}"),
+                false => format!("{text}{mark}{after}{fill}"),
+            };
+            match heat {
+                Some(heat) if self.color => {
+                    let style = Style::new()
+                        .fg_color(Some(Color::Ansi(AnsiColor::Black)))
+                        .bg_color(Some(Color::Ansi256(Ansi256Color(SHADES[step(heat)]))));
+                    drawn.push_str(&format!("{style}{figure}{style:#}"));
+                }
+                _ if bold && !figure.trim().is_empty() => {
+                    drawn.push_str(&self.paint(BOLD, &figure))
+                }
+                _ => drawn.push_str(&figure),
             }
-            drawn.push_str(&text);
-            drawn.push_str(&mark);
-            drawn.push_str(&" ".repeat(after));
-            if !right {
-                drawn.push_str(&" ".repeat(fill));
+            if layout.has_bars(column.slot) {
+                let bar = layout.bar(row, column.slot).map(|(from, to)| bar_text(from, to));
+                drawn.push_str(&format!(" {:<BAR_WIDTH$}", bar.unwrap_or_default()));
             }
-        }
-        let drawn = drawn.trim_end();
-        page.push_str(&if kind == LineKind::Group { drawn.to_owned() } else { paint(BOLD, drawn) });
-        page.push('\n');
-        // Room after the lines of an outer group that its subtotal closes, and before the next one
-        // when subtotals stand on top.
-        if let Some(next) = grid.lines.get(line + 1) {
-            let closes = kind == LineKind::Subtotal && next.kind == LineKind::Group;
-            let opens = kind == LineKind::Group && next.kind == LineKind::Subtotal;
-            let bottom = grid.lines.first().is_some_and(|l| l.kind == LineKind::Group);
-            if (closes && bottom) || (opens && !bottom) {
-                page.push('\n');
-            }
-            if kind == LineKind::Grand {
-                page.push_str(&rule);
-                page.push('\n');
+            if layout.has_heat(column.slot) && !self.color {
+                drawn.push(' ');
+                drawn.push(heat.map_or(' ', heat_text));
             }
         }
-        if page.len() > 1 << 15 {
-            out.write_all(page.as_bytes())?;
-            page.clear();
-        }
+        out.push_str(drawn.trim_end());
+        out.push('\n');
     }
-    out.write_all(page.as_bytes())?;
-    for (i, note) in grid.notes.iter().enumerate() {
-        writeln!(
-            out,
-            "{}",
-            paint(DIM, &format!("{} {}", superscript(i + 1), escape_controls(note)))
-        )?;
-    }
-    if cut > 0 {
-        let (is, columns) = if cut == 1 { ("is", "column") } else { ("are", "columns") };
-        writeln!(
-            out,
-            "{}",
-            paint(
-                BOLD,
-                &format!(
-                    "→ {cut} more {columns} {is} not shown: the page is too narrow; --as csv has all"
-                )
-            )
-        )?;
-    }
-    Ok(())
-}
 
-/// Widths by what stands in the columns; headings of results may take several lines.
-fn measure(layout: &Layout<'_>) -> Vec<Wide> {
-    let mut text = String::new();
-    layout
-        .slots
-        .iter()
-        .map(|&slot| {
-            let mut width = heading_width(&escape_controls(layout.heading(slot)));
-            let mut marks = 0;
-            for line in 0..layout.grid.lines.len() {
+    /// Widths by what stands in the columns; headings of results may take several lines.
+    fn measure(&self) -> Vec<Wide> {
+        let layout = self.layout;
+        let mut text = String::new();
+        let one = |&slot: &Slot| {
+            let mut width = heading_width(&self.bottom(slot));
+            let mut marks = layout.heading_mark(slot).map_or(0, |m| superscript(m).width());
+            for &row in &layout.rows {
                 text.clear();
-                layout.push_read(&mut text, line, slot);
+                layout.push_read(&mut text, row, slot);
                 width = width.max(text.width());
-                if let Some(mark) = layout.mark(line, slot) {
+                if let Some(mark) = layout.mark(row, slot) {
                     marks = marks.max(superscript(mark).width());
                 }
             }
-            Wide { slot, width: width + marks, marks }
-        })
-        .collect()
+            let bars = if layout.has_bars(slot) { BAR_WIDTH + 1 } else { 0 };
+            let heat = if layout.has_heat(slot) && !self.color { 2 } else { 0 };
+            Wide { slot, width: width + marks, marks, drawn: bars + heat }
+        };
+        layout.slots.iter().map(one).collect()
+    }
+
+    /// What stands above a column in spans, from the top, without its own heading.
+    fn above(&self, slot: Slot) -> Vec<String> {
+        let grid = self.layout.grid;
+        let Slot::Result(column) = slot else { return Vec::new() };
+        if grid.across.is_empty() || self.layout.is_tidy() {
+            return Vec::new();
+        }
+        let position = grid.columns[column].position;
+        let mut labels: Vec<String> = (0..grid.across.len())
+            .map(|key| {
+                let mut text = String::new();
+                self.layout.push_position_label(&mut text, position, key);
+                text
+            })
+            .collect();
+        if self.layout.results_per_position() == 1 {
+            labels.insert(0, escape_controls(self.layout.own_heading(slot)));
+            labels.pop();
+        }
+        labels
+    }
+
+    /// What stands right above the figures of a column: of one result the innermost label, of several
+    /// the result.
+    fn bottom(&self, slot: Slot) -> String {
+        let grid = self.layout.grid;
+        match slot {
+            Slot::Result(column)
+                if !grid.across.is_empty()
+                    && !self.layout.is_tidy()
+                    && self.layout.results_per_position() == 1 =>
+            {
+                let mut text = String::new();
+                let position = grid.columns[column].position;
+                self.layout.push_position_label(&mut text, position, grid.across.len() - 1);
+                text
+            }
+            _ => escape_controls(self.layout.own_heading(slot)),
+        }
+    }
+
+    /// The spans of a line of headings: the columns from and to, and what stands above them.
+    fn spans(&self, columns: &[Wide], level: usize) -> Vec<(usize, usize, String)> {
+        let above: Vec<Vec<String>> = columns.iter().map(|c| self.above(c.slot)).collect();
+        let mut out = Vec::new();
+        let mut at = 0;
+        while at < columns.len() {
+            let Some(label) = above[at].get(level).cloned() else {
+                at += 1;
+                continue;
+            };
+            let mut end = at + 1;
+            while end < columns.len() && above[end].get(..=level) == above[at].get(..=level) {
+                end += 1;
+            }
+            out.push((at, end, label));
+            at = end;
+        }
+        out
+    }
+
+    fn levels(&self, columns: &[Wide]) -> usize {
+        columns.iter().map(|c| self.above(c.slot).len()).max().unwrap_or(0)
+    }
+
+    /// Makes the last column under a heading wide enough for it.
+    fn widen_for_spans(&self, columns: &mut [Wide]) {
+        for level in 0..self.levels(columns) {
+            for (from, to, label) in self.spans(columns, level) {
+                let lacking = label.width().saturating_sub(page_width(&columns[from..to]));
+                columns[to - 1].width += lacking;
+            }
+        }
+    }
+
+    /// The lines of the headings, from the top.
+    fn heading_lines(&self, columns: &[Wide]) -> Vec<String> {
+        let mut out = Vec::new();
+        for level in 0..self.levels(columns) {
+            let mut line = String::new();
+            let mut done = 0;
+            for (from, to, label) in self.spans(columns, level) {
+                while done < from {
+                    line.push_str(&" ".repeat(columns[done].all() + GAP));
+                    done += 1;
+                }
+                let width = page_width(&columns[from..to]);
+                let mut label = label;
+                shorten(&mut label, width);
+                let spare = width - label.width();
+                // A rule to both sides shows how far a heading reaches.
+                if to - from > 1 && spare >= 4 && !label.is_empty() {
+                    let left = (spare - 2) / 2;
+                    line.push_str(&"─".repeat(left));
+                    line.push_str(&format!(" {label} "));
+                    line.push_str(&"─".repeat(spare - 2 - left));
+                } else {
+                    // Above the figures alone, not above what is drawn behind them.
+                    let behind = if to - from == 1 { columns[from].drawn } else { 0 };
+                    let before = spare.saturating_sub(behind);
+                    line.push_str(&format!(
+                        "{}{label}{}",
+                        " ".repeat(before),
+                        " ".repeat(spare - before)
+                    ));
+                }
+                done = to;
+                if done < columns.len() {
+                    line.push_str(&" ".repeat(GAP));
+                }
+            }
+            out.push(line);
+        }
+        let wrapped: Vec<Vec<String>> =
+            columns.iter().map(|c| wrap(&self.bottom(c.slot), c.width - c.marks)).collect();
+        let height = wrapped.iter().map(Vec::len).max().unwrap_or(1);
+        out.extend((0..height).map(|row| {
+            let mut line = String::new();
+            for (i, (column, lines)) in columns.iter().zip(&wrapped).enumerate() {
+                if i > 0 {
+                    line.push_str(&" ".repeat(GAP));
+                }
+                // Short headings stand at the bottom.
+                let text = (row + lines.len()).checked_sub(height).and_then(|r| lines.get(r));
+                let text = text.map_or("", String::as_str);
+                let fill = " ".repeat((column.width - column.marks).saturating_sub(text.width()));
+                let mark = self.layout.heading_mark(column.slot).filter(|_| row + 1 == height);
+                let mark = mark.map(superscript).unwrap_or_default();
+                let after = " ".repeat(column.marks - mark.width() + column.drawn);
+                if self.layout.is_right(column.slot) {
+                    line.push_str(&format!("{fill}{text}{mark}{after}"));
+                } else {
+                    line.push_str(&format!("{text}{mark}{fill}{after}"));
+                }
+            }
+            line
+        }));
+        out
+    }
 }
 
 /// The widest line that a heading of up to three lines needs.
@@ -147,33 +329,6 @@ fn heading_width(heading: &str) -> usize {
     let longest_word = heading.split(' ').map(UnicodeWidthStr::width).max().unwrap_or(0);
     let whole = heading.width();
     if whole <= 18 { whole } else { longest_word.max(whole.div_ceil(2)).max(12) }
-}
-
-/// The lines of the headings, from the top; short ones stand at the bottom.
-fn heading_lines(layout: &Layout<'_>, columns: &[Wide], headings: &[String]) -> Vec<String> {
-    let wrapped: Vec<Vec<String>> =
-        columns.iter().zip(headings).map(|(c, h)| wrap(h, c.width - c.marks)).collect();
-    let height = wrapped.iter().map(Vec::len).max().unwrap_or(1);
-    (0..height)
-        .map(|row| {
-            let mut line = String::new();
-            for (i, (column, lines)) in columns.iter().zip(&wrapped).enumerate() {
-                if i > 0 {
-                    line.push_str(&" ".repeat(GAP));
-                }
-                let text = (row + lines.len()).checked_sub(height).and_then(|r| lines.get(r));
-                let text = text.map_or("", String::as_str);
-                let fill = " ".repeat((column.width - column.marks).saturating_sub(text.width()));
-                let marks = " ".repeat(column.marks);
-                if layout.is_right(column.slot) {
-                    line.push_str(&format!("{fill}{text}{marks}"));
-                } else {
-                    line.push_str(&format!("{text}{fill}{marks}"));
-                }
-            }
-            line
-        })
-        .collect()
 }
 
 /// Words in lines of at most this width; a longer word is cut.
@@ -195,7 +350,7 @@ fn wrap(heading: &str, width: usize) -> Vec<String> {
 }
 
 fn page_width(columns: &[Wide]) -> usize {
-    columns.iter().map(|c| c.width).sum::<usize>() + GAP * columns.len().saturating_sub(1)
+    columns.iter().map(Wide::all).sum::<usize>() + GAP * columns.len().saturating_sub(1)
 }
 
 /// Makes the columns fit: long labels are shortened first, then columns are left out from the right.

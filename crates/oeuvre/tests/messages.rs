@@ -22,7 +22,7 @@ fn error(args: &[&str]) -> String {
 #[case("sum(fare) == 3", "`==` is not a sign of this language", "write `=`")]
 #[case(
     "sum(sum(fare))",
-    "`sum` stands where each row has a value of its own",
+    "`sum` is given a result, and the table has one line",
     "an aggregate inside an aggregate"
 )]
 #[case(

@@ -15,7 +15,7 @@ pub mod count;
 pub mod distinct;
 pub mod ends;
 pub mod extremes;
-mod float_sum;
+pub(crate) mod float_sum;
 pub mod frequent;
 pub mod moments;
 pub mod quantiles;

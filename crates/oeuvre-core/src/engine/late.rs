@@ -5,19 +5,29 @@
 //! level of the table: by the mean of its line, of its subtotal, of all rows.
 
 use super::groups::Grouper;
+use super::levels::kept_sets;
 use super::scope::evaluate;
 use super::worker::{Gathered, Worker, only_where, result_overflow, run};
 use crate::aggregate::{Rows, State};
 use crate::error::Error;
-use crate::ledger::Ledger;
+use crate::language::resolve::Built;
 use crate::plan::Plan;
 use crate::rows::column::{Batch, Column};
 use crate::rows::program::Evaluator;
 use crate::source::{Reader, Source};
 
-/// The states of late aggregates: by the number of keys of the level, then by aggregate.
+/// The states of late aggregates: by the keys of the level, then by aggregate.
 pub(crate) struct LateStates {
-    pub(crate) states: Vec<Vec<Box<dyn State>>>,
+    kept: Vec<Vec<usize>>,
+    states: Vec<Vec<Box<dyn State>>>,
+}
+
+impl LateStates {
+    /// The states at a level.
+    pub(crate) fn at(&self, kept: &[usize]) -> Option<&[Box<dyn State>]> {
+        let at = self.kept.iter().position(|k| k == kept)?;
+        Some(&self.states[at])
+    }
 }
 
 /// A level of the table in the second pass.
@@ -40,21 +50,17 @@ pub(crate) fn gather(
         return Ok(None);
     }
     let mut depths = Vec::new();
-    for depth in 0..=plan.resolved.keys().len() {
-        let kept: Vec<usize> = (0..depth).collect();
+    let kept = kept_sets(plan);
+    for kept in &kept {
         // What happens here is entered in the ledger when the table is put together.
-        let mut nobody = Ledger::default();
-        let level = evaluate(&plan.resolved, scopes, 0, &kept, None, &mut nobody)?;
-        let inputs: Vec<&Column> = level.inputs.iter().collect();
-        let result = |b: &crate::language::resolve::Built| {
-            level.evaluator.column(b.operand, &inputs).clone()
-        };
+        let level = evaluate(&plan.resolved, scopes, 0, kept, None, None)?;
+        let result = |b: &Built| level.column(b.operand).clone();
         let results = plan.resolved.late_inputs.iter().map(result).collect();
         depths.push(Depth { results, groups: level.groups, map: level.map });
     }
     let table = &scopes[0].grouper;
     let readers = source.scan(&plan.resolved.inputs, threads.max(1))?;
-    let work = |reader| work(plan, reader, table, &depths);
+    let work = |reader| work(plan, reader, table, &kept, &depths);
     let all: Vec<Result<LateStates, Error>> = std::thread::scope(|scope| {
         let handles: Vec<_> =
             readers.into_iter().map(|reader| scope.spawn(move || work(reader))).collect();
@@ -87,6 +93,7 @@ fn work(
     plan: &Plan,
     mut reader: Box<dyn Reader + '_>,
     table: &Grouper,
+    kept_sets: &[Vec<usize>],
     depths: &[Depth],
 ) -> Result<LateStates, Error> {
     let resolved = &plan.resolved;
@@ -139,5 +146,5 @@ fn work(
             }
         }
     }
-    Ok(LateStates { states })
+    Ok(LateStates { kept: kept_sets.to_vec(), states })
 }

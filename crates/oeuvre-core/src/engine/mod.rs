@@ -8,7 +8,10 @@ mod assemble;
 mod fill;
 mod groups;
 mod late;
+mod levels;
+mod lines;
 mod scope;
+mod tree;
 mod worker;
 
 use crate::error::Error;

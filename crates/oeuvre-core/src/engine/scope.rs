@@ -9,11 +9,26 @@ use crate::language::resolve::{From, Resolver};
 use crate::ledger::Ledger;
 use crate::rows::column::Column;
 use crate::rows::interner::Pairs;
-use crate::rows::program::Evaluator;
+use crate::rows::program::{Evaluator, Operand};
 use crate::value::{Kind, Value};
+
+/// The number of groups that are left out of [`Members`].
+pub(crate) const LEFT_OUT: u32 = u32::MAX;
+
+/// Groups taken together, or left out, before any key is looked at.
+pub(crate) struct Members {
+    /// For each group of the scope, counted from 0, its number; [`LEFT_OUT`] for none.
+    pub(crate) of_group: Vec<u32>,
+    /// How many numbers there are.
+    pub(crate) count: usize,
+}
 
 /// A scope at some of its keys.
 pub(crate) struct Evaluated {
+    /// The keys that are kept.
+    pub(crate) kept: Vec<usize>,
+    /// What [`Members`] say of each group; 0 without them.
+    pub(crate) start: Vec<u32>,
     /// The code of each kept key, group by group.
     pub(crate) path: Vec<Vec<u32>>,
     /// The group here of each group of the scope, both counted from 1.
@@ -24,6 +39,8 @@ pub(crate) struct Evaluated {
     pub(crate) inputs: Vec<Column>,
     /// The group program, run.
     pub(crate) evaluator: Evaluator,
+    /// Divisions by zero, of this scope and of the finer ones that it took in.
+    pub(crate) ledger: Ledger,
 }
 
 /// Works a scope out at the keys that are kept, in ascending order. Groups are numbered in the order
@@ -33,19 +50,26 @@ pub(crate) fn evaluate(
     scopes: &[Gathered],
     scope: usize,
     kept: &[usize],
+    members: Option<&Members>,
     late: Option<&LateStates>,
-    ledger: &mut Ledger,
 ) -> Result<Evaluated, Error> {
+    let mut ledger = Ledger::default();
     let (plan, gathered) = (&resolved.scopes[scope], &scopes[scope]);
     let codes = gathered.grouper.key_codes();
     let mut counts = gathered.counts.0.clone();
     counts.resize(gathered.grouper.groups(), 0);
     // Groups that only rows left out would have belonged to are dropped. Without keys there is always
     // one group, so that a count of nothing is 0.
-    let present = gathered.present(plan.keys.is_empty());
-    let mut numbers: Vec<u32> = vec![0; present.len()];
+    let mut present = gathered.present(plan.keys.is_empty());
+    if let Some(members) = members {
+        present.retain(|&g| members.of_group[g as usize] != LEFT_OUT);
+    }
+    let mut numbers: Vec<u32> = match members {
+        Some(members) => present.iter().map(|&g| members.of_group[g as usize]).collect(),
+        None => vec![0; present.len()],
+    };
     let mut chain: Vec<Pairs> = Vec::new();
-    let mut groups = 1;
+    let mut groups = members.map_or(1, |m| m.count);
     for &key in kept {
         let mut pairs = Pairs::default();
         pairs.ensure(groups, gathered.grouper.codes[key].len());
@@ -57,8 +81,16 @@ pub(crate) fn evaluate(
     }
     let mut map = vec![0u32; counts.len()];
     let mut path: Vec<Vec<u32>> = vec![vec![0; groups]; kept.len()];
+    let mut start: Vec<u32> = vec![0; groups];
+    if kept.is_empty() {
+        // Also for members without a group.
+        start = (0..groups as u32).collect();
+    }
     for (&g, &number) in present.iter().zip(&numbers) {
         map[g as usize + 1] = number + 1;
+        if let Some(members) = members {
+            start[number as usize] = members.of_group[g as usize];
+        }
         for (codes_of_key, &key) in path.iter_mut().zip(kept) {
             codes_of_key[number as usize] = codes[key][g as usize];
         }
@@ -90,12 +122,13 @@ pub(crate) fn evaluate(
             From::Rows(state) => {
                 aggregate.aggregate.finish(states[*state], &kinds(&plan.states[*state].args))
             }
-            From::Late(i) => match late {
-                Some(late) => {
+            From::Late(i) => match late.filter(|_| members.is_none()).and_then(|l| l.at(kept)) {
+                Some(states) => {
                     let args = kinds(&resolved.late_aggregates[*i].args);
-                    aggregate.aggregate.finish(late.states[kept.len()][*i].as_ref(), &args)
+                    aggregate.aggregate.finish(states[*i].as_ref(), &args)
                 }
-                // The first time: nothing uses it yet.
+                // The first time nothing uses it yet; and what is made up of several lines has no
+                // result of its own that its rows were compared with.
                 None => {
                     let none = vec![Value::Missing; groups];
                     Ok(Column::from_values(aggregate.kind, &none))
@@ -104,9 +137,15 @@ pub(crate) fn evaluate(
             From::Groups { scope: finer, args, condition } => {
                 let own = resolved.scopes[*finer].outer..resolved.scopes[*finer].keys.len();
                 let kept_finer: Vec<usize> = kept.iter().copied().chain(own).collect();
-                let inner = evaluate(resolved, scopes, *finer, &kept_finer, None, ledger)?;
+                let inner_members = members.map(|m| finer_members(scopes, scope, *finer, m));
+                let inner =
+                    evaluate(resolved, scopes, *finer, &kept_finer, inner_members.as_ref(), None)?;
+                ledger.add_divisions(&inner.ledger);
                 // The group here that each finer group belongs to.
-                let mut belongs: Vec<u32> = vec![0; inner.groups];
+                let mut belongs: Vec<u32> = match members {
+                    Some(_) => inner.start.clone(),
+                    None => vec![0; inner.groups],
+                };
                 for (depth, (pairs, &key)) in chain.iter().zip(kept).enumerate() {
                     let to_here = gathered.grouper.codes[key]
                         .clone()
@@ -146,11 +185,62 @@ pub(crate) fn evaluate(
     let mut evaluator = Evaluator::new(&plan.group);
     let columns: Vec<&Column> = inputs.iter().collect();
     run(&mut evaluator, &plan.group, &columns, groups)?;
-    note_zero_divisions(&plan.group, &evaluator, ledger);
-    Ok(Evaluated { path, map, groups, inputs, evaluator })
+    note_zero_divisions(&plan.group, &evaluator, &mut ledger);
+    let kept = kept.to_vec();
+    Ok(Evaluated { kept, start, path, map, groups, inputs, evaluator, ledger })
+}
+
+/// What members of a scope are in a finer one: each finer group goes where the group around it goes.
+fn finer_members(scopes: &[Gathered], scope: usize, finer: usize, members: &Members) -> Members {
+    let (outer, inner) = (&scopes[scope].grouper, &scopes[finer].grouper);
+    let keys = outer.codes.len();
+    let codes = inner.key_codes();
+    let to_outer: Vec<Vec<u32>> =
+        (0..keys).map(|k| outer.codes[k].clone().absorb(&inner.codes[k])).collect();
+    let of_group = (0..inner.groups() - 1).map(|g| {
+        let number = (0..keys).try_fold(0u32, |number, k| {
+            let code = to_outer[k][codes[k][g] as usize];
+            if k == 0 { Some(code) } else { outer.pairs[k - 1].find(number, code) }
+        });
+        number.and_then(|n| members.of_group.get(n as usize).copied()).unwrap_or(LEFT_OUT)
+    });
+    Members { of_group: of_group.collect(), count: members.count }
+}
+
+/// The results of the groups for no rows at all.
+pub(crate) fn of_no_rows(resolved: &Resolver, scope: usize) -> Result<Vec<Column>, Error> {
+    let plan = &resolved.scopes[scope];
+    let mut inputs: Vec<Column> =
+        plan.keys.iter().map(|k| Column::from_values(k.kind, &[Value::Missing])).collect();
+    for aggregate in &plan.aggregates {
+        let args = match &aggregate.from {
+            From::Rows(state) => &plan.states[*state].args,
+            From::Late(i) => &resolved.late_aggregates[*i].args,
+            From::Groups { args, .. } => args,
+        };
+        let kinds: Vec<Kind> = args.iter().map(|a| a.kind).collect();
+        let mut state = aggregate.aggregate.state(&kinds);
+        state.resize(2);
+        let finished = aggregate.aggregate.finish(state.as_ref(), &kinds);
+        inputs.push(finished.map_err(result_overflow)?);
+    }
+    Ok(inputs)
 }
 
 impl Evaluated {
+    /// A column of the group program.
+    pub(crate) fn column(&self, operand: Operand) -> &Column {
+        match operand {
+            Operand::Input(i) => &self.inputs[i],
+            step => self.evaluator.column(step, &[]),
+        }
+    }
+
+    /// The codes of a key, group by group; `None` when it is not kept.
+    pub(crate) fn codes(&self, key: usize) -> Option<&[u32]> {
+        self.kept.iter().position(|&k| k == key).map(|at| self.path[at].as_slice())
+    }
+
     /// The groups in the order of their labels, key by key.
     fn label_order(&self, gathered: &Gathered, kept: &[usize]) -> Vec<u32> {
         let ranks: Vec<Vec<u32>> =

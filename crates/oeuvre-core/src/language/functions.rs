@@ -57,6 +57,43 @@ pub enum Call {
         /// How many of the arguments, from the last, are such numbers.
         parameters: usize,
     },
+    /// Worked out on the finished table, or over the rows of a listing.
+    Table(Word),
+}
+
+/// The words that look at other cells of the table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Word {
+    /// `rank(x)`
+    Rank,
+    /// `tile(x, 4)`
+    Tile,
+    /// `lag(x)`
+    Lag,
+    /// `lead(x)`
+    Lead,
+    /// `change(x)`
+    Change,
+    /// `growth(x)`
+    Growth,
+    /// `running(x)`
+    Running,
+    /// `moving(x, 3)`
+    Moving,
+    /// `share(x)`
+    Share,
+    /// `total(x)`
+    Total,
+}
+
+impl Word {
+    /// Whether it walks from cell to cell along a key, rather than comparing or adding them up.
+    pub const fn walks(self) -> bool {
+        matches!(
+            self,
+            Word::Lag | Word::Lead | Word::Change | Word::Growth | Word::Running | Word::Moving
+        )
+    }
 }
 
 /// What an aggregate is given beside values.
@@ -118,9 +155,13 @@ pub enum RowCall {
     Scalar(Scalar),
 }
 
-const WHERE: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Per];
-const WHERE_ALONG: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Along, ClauseWord::Per];
-const WHERE_METHOD: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Method, ClauseWord::Per];
+const WHERE: &[ClauseWord] = &[ClauseWord::Where, ClauseWord::Per, ClauseWord::Within];
+const WHERE_ALONG: &[ClauseWord] =
+    &[ClauseWord::Where, ClauseWord::Along, ClauseWord::Per, ClauseWord::Within];
+const WHERE_METHOD: &[ClauseWord] =
+    &[ClauseWord::Where, ClauseWord::Method, ClauseWord::Per, ClauseWord::Within];
+const WALK: &[ClauseWord] =
+    &[ClauseWord::Along, ClauseWord::Within, ClauseWord::Asc, ClauseWord::Desc];
 const SKIPPED: &str = "missing values are left out; missing when none is left";
 const MISSING: &str = "missing where the date is";
 
@@ -152,6 +193,22 @@ macro_rules! row {
             arguments: $args,
             clauses: &[],
             call: Call::Row($call),
+        }
+    };
+}
+
+macro_rules! word {
+    ($word:expr, $name:literal, $usage:literal, $meaning:literal, $missing:expr, $example:literal, $args:expr, $clauses:expr) => {
+        Function {
+            name: $name,
+            aliases: &[],
+            usage: $usage,
+            meaning: $meaning,
+            missing: $missing,
+            example: $example,
+            arguments: $args,
+            clauses: $clauses,
+            call: Call::Table($word),
         }
     };
 }
@@ -510,6 +567,125 @@ pub static FUNCTIONS: &[Function] = &[
         (1, 1),
         WHERE_ALONG,
         End { last: true }
+    ),
+    word!(
+        Word::Rank,
+        "rank",
+        "rank(x) or rank(x asc within K ties dense)",
+        "the place of x among its siblings, largest first unless asc; ties: skip (1 2 2 4), dense (1 2 2 3), unique (1 2 3 4) or mean (1 2.5 2.5 4)",
+        "missing where x is; missing values take no place",
+        "rank(sum(fare))",
+        (1, 1),
+        &[
+            ClauseWord::Along,
+            ClauseWord::Within,
+            ClauseWord::Asc,
+            ClauseWord::Desc,
+            ClauseWord::Ties
+        ]
+    ),
+    word!(
+        Word::Tile,
+        "tile",
+        "tile(x, 4)",
+        "the bucket of x, 1 to n, largest first unless asc; as equal in size as can be, earlier ones take the extra cells",
+        "missing where x is; missing values are in no bucket",
+        "tile(sum(fare), 4)",
+        (2, 2),
+        WALK
+    ),
+    word!(
+        Word::Lag,
+        "lag",
+        "lag(x) or lag(x, 12 along K within L)",
+        "x one step back, or n steps; along a period one step is one period of the calendar",
+        "missing before the first; along a period without rows x of no rows",
+        "lag(sum(fare))",
+        (1, 2),
+        WALK
+    ),
+    word!(
+        Word::Lead,
+        "lead",
+        "lead(x) or lead(x, 12 along K within L)",
+        "x one step ahead, or n steps",
+        "missing after the last; along a period without rows x of no rows",
+        "lead(sum(fare))",
+        (1, 2),
+        WALK
+    ),
+    word!(
+        Word::Change,
+        "change",
+        "change(x) or change(x, 12 along K within L)",
+        "x less its value one step back, or n steps",
+        "missing where either is",
+        "change(sum(fare))",
+        (1, 2),
+        WALK
+    ),
+    word!(
+        Word::Growth,
+        "growth",
+        "growth(x) or growth(x, 12 along K within L)",
+        "the change of x over its value one step back, or n steps",
+        "missing where either is, and where the earlier value is 0",
+        "growth(sum(fare))",
+        (1, 2),
+        WALK
+    ),
+    word!(
+        Word::Running,
+        "running",
+        "running(x along K within L) or running(x using max)",
+        "the sum of x from the start of the walk to here; using: mean, min, max or count instead",
+        "missing values are passed over; missing until there is one",
+        "running(sum(fare))",
+        (1, 1),
+        &[
+            ClauseWord::Along,
+            ClauseWord::Within,
+            ClauseWord::Using,
+            ClauseWord::Asc,
+            ClauseWord::Desc
+        ]
+    ),
+    word!(
+        Word::Moving,
+        "moving",
+        "moving(x, 3) or moving(x, 3 using sum partial)",
+        "the mean of x here and on the steps before, n together; using: sum, min, max or count instead",
+        "missing until n values are there, unless partial",
+        "moving(sum(fare), 3)",
+        (2, 2),
+        &[
+            ClauseWord::Along,
+            ClauseWord::Within,
+            ClauseWord::Using,
+            ClauseWord::Partial,
+            ClauseWord::Asc,
+            ClauseWord::Desc
+        ]
+    ),
+    word!(
+        Word::Share,
+        "share",
+        "share(x) or share(x within K)",
+        "x over its total, worked out from the rows at the keys named: of everything, of a parent, of a row, of a column",
+        "missing where either is, and where the total is 0",
+        "share(sum(fare))",
+        (1, 1),
+        &[ClauseWord::Within]
+    ),
+    word!(
+        Word::Total,
+        "total",
+        "total(x) or total(x within K)",
+        "x worked out from all rows that share the keys named, or from all rows",
+        "as x itself",
+        "total(sum(fare))",
+        (1, 1),
+        &[ClauseWord::Within]
     ),
     row!(
         "if",

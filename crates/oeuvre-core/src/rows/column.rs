@@ -201,6 +201,24 @@ impl Column {
         }
     }
 
+    /// Puts a value of the column's kind in the place of another.
+    pub fn set(&mut self, kind: Kind, row: usize, value: &Value) {
+        fn settle<T: Copy>(v: &mut Vec<T>, row: usize) {
+            if let Some(last) = v.pop() {
+                v[row] = last;
+            }
+        }
+        self.push(kind, value);
+        match &mut self.data {
+            Data::I64(v) => settle(v, row),
+            Data::I128(v) => settle(v, row),
+            Data::F64(v) => settle(v, row),
+            Data::Codes(v) => settle(v, row),
+            Data::I32(v) => settle(v, row),
+            Data::Bool(v) => settle(v, row),
+        }
+    }
+
     /// A column of a kind from single values.
     pub fn from_values(kind: Kind, values: &[Value]) -> Column {
         let mut column = Column::from(Data::empty(kind));

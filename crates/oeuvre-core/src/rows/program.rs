@@ -238,7 +238,21 @@ impl Evaluator {
         inputs: &[&Column],
         rows: usize,
     ) -> Result<(), StepOverflow> {
-        for (i, step) in program.steps.iter().enumerate() {
+        self.run_steps(program, 0..program.steps.len(), inputs, rows)
+    }
+
+    /// Runs some of the steps; those before them have run.
+    ///
+    /// # Errors
+    /// The calculation that overflowed.
+    pub fn run_steps(
+        &mut self,
+        program: &Program,
+        steps: std::ops::Range<usize>,
+        inputs: &[&Column],
+        rows: usize,
+    ) -> Result<(), StepOverflow> {
+        for (i, step) in program.steps.iter().enumerate().take(steps.end).skip(steps.start) {
             let mut out = std::mem::take(&mut self.registers[i]);
             let registers = &self.registers;
             let args: Vec<&Column> =

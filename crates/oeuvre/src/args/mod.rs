@@ -1,5 +1,6 @@
 //! What can be typed: one derive struct for each section of the help.
 
+pub(crate) mod look;
 pub(crate) mod output;
 pub(crate) mod reading;
 pub(crate) mod request;
@@ -82,6 +83,8 @@ pub(crate) struct SummaryArgs {
     pub(crate) files: Vec<String>,
     #[command(flatten)]
     pub(crate) request: request::RequestArgs,
+    #[command(flatten)]
+    pub(crate) look: look::LookArgs,
     #[command(flatten)]
     pub(crate) reading: reading::ReadingArgs,
     #[command(flatten)]

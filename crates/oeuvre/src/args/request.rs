@@ -19,6 +19,9 @@ pub(crate) struct RequestArgs {
     /// Columns or calculations on each row, separated by commas, as in --by 'route,month(sailed_on)'.
     #[arg(long, value_name = "KEYS")]
     by: Vec<String>,
+    /// Categories or periods along the top, outermost first, as in --across 'quarter(sailed_on)'.
+    #[arg(long, value_name = "KEYS")]
+    across: Vec<String>,
     /// Name a calculation for use in the others; repeatable.
     ///
     /// As in --let 'revenue=sum(fare * passengers)' --show 'revenue / count()'.
@@ -51,7 +54,22 @@ pub(crate) struct RequestArgs {
     /// The order of the lines, as in 'sum(fare) desc, route'; by label unless said.
     #[arg(long, value_name = "KEYS")]
     sort: Option<String>,
-    /// Total lines, recalculated from the rows: none, grand, sub or all (when nothing is said after it).
+    /// Which lines are shown, after the results are known; repeatable, all must hold.
+    ///
+    /// As in --keep 'rank(revenue within coast) <= 3'. Totals still cover all rows counted; where there
+    /// are any, a line for the rest makes up the difference.
+    #[arg(long, value_name = "COND")]
+    keep: Vec<String>,
+    /// Show the N lines with the largest first result, or the first N by --sort.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    top: Option<u64>,
+    /// Show the N lines with the smallest first result, or the last N by --sort.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    bottom: Option<u64>,
+    /// What the line is called that makes up for the lines not shown; Rest unless said.
+    #[arg(long, value_name = "TEXT")]
+    rest_label: Option<String>,
+    /// Total lines and columns, recalculated from the rows: none, grand, sub or all (when nothing is said after it).
     #[arg(long, value_name = "WHICH", num_args = 0..=1, default_missing_value = "all", default_value = "none", hide_default_value = true)]
     totals: WhichTotals,
     /// Where total lines stand: top or bottom.
@@ -152,12 +170,17 @@ impl RequestArgs {
         Ok(Request {
             show: self.show.iter().map(|t| Show::parse("--show", t)).collect(),
             by: written("--by", &self.by),
+            across: written("--across", &self.across),
             lets,
             lookups: self.lookups(options)?,
             filters: written("--where", &self.filters),
             every_period: self.every_period,
             every: written("--every", &self.every),
             sort: self.sort.as_ref().map(|t| Written::new("--sort", t.clone())),
+            keep: written("--keep", &self.keep),
+            top: self.top,
+            bottom: self.bottom,
+            rest_label: self.rest_label.clone(),
             totals: match self.totals {
                 WhichTotals::None => Totals::None,
                 WhichTotals::Grand => Totals::Grand,

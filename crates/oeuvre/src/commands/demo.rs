@@ -7,7 +7,7 @@ use crate::demo::{self, FILES};
 use crate::surroundings;
 use oeuvre_core::{Error, Request, Show, Totals, Written};
 use oeuvre_data::CsvOptions;
-use oeuvre_render::{Format, Settings, TextSettings};
+use oeuvre_render::{Format, Look, Settings, TextSettings};
 use std::io::{self, BufRead, BufReader, Write};
 use std::path::Path;
 
@@ -137,12 +137,14 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
                 CsvOptions::default(),
                 &question.request(),
                 surroundings::threads(),
+                &|_| Ok(()),
             )?;
             let text = TextSettings {
                 width_cols: surroundings::terminal_width(),
                 color: surroundings::color(crate::args::output::Color::Auto, &io::stdout()),
             };
-            let settings = Settings { format: Format::Text, text, with_ledger: false };
+            let look = Look::default();
+            let settings = Settings { look: &look, format: Format::Text, text, with_ledger: false };
             oeuvre_render::write(&grid, &ledger, settings, page).map_err(failed)?;
         }
     }

@@ -6,7 +6,7 @@ use super::summary::{deliver, summarize};
 use crate::args::FunctionsArgs;
 use crate::demo;
 use oeuvre_core::language::functions::{Call, FUNCTIONS, Function, find, names};
-use oeuvre_core::{Error, Request, Show, nearest};
+use oeuvre_core::{Error, Request, Show, Written, nearest};
 use oeuvre_data::CsvOptions;
 use std::fmt::Write as _;
 
@@ -36,18 +36,31 @@ pub(crate) fn run(args: &FunctionsArgs) -> Result<(), Failure> {
     deliver(None, |out| out.write_all(text.as_bytes()))
 }
 
-fn is_aggregate(function: &Function) -> bool {
-    matches!(function.call, Call::Aggregate { .. })
+/// Where a function stands among the [`PARTS`].
+fn part(function: &Function) -> usize {
+    match function.call {
+        Call::Aggregate { .. } => 0,
+        Call::Table(_) => 1,
+        Call::Row(_) => 2,
+    }
 }
 
-const PARTS: [(bool, &str); 2] =
-    [(true, "For each group of rows"), (false, "For each row, or between results")];
+const PARTS: [&str; 3] = [
+    "For each group of rows",
+    "On the finished table, or over the rows of a listing",
+    "For each row, or between results",
+];
+
+/// The table that the examples of the second part stand in.
+const EXAMPLE_KEY: &str = "month(sailed_on)";
+/// The line that is shown of it, counted from 0.
+const EXAMPLE_LINE: usize = 2;
 
 fn list() -> String {
     let mut text = String::new();
-    for (aggregates, title) in PARTS {
+    for (i, title) in PARTS.iter().enumerate() {
         let _ = writeln!(text, "{title}:");
-        for f in FUNCTIONS.iter().filter(|f| is_aggregate(f) == aggregates) {
+        for f in FUNCTIONS.iter().filter(|f| part(f) == i) {
             let _ = writeln!(text, "  {:<16} {}", f.name, f.meaning);
         }
         text.push('\n');
@@ -66,7 +79,8 @@ fn detail(f: &Function, result: &str) -> String {
     if !f.aliases.is_empty() {
         let _ = writeln!(text, "also understood\n    {}", f.aliases.join(", "));
     }
-    let _ = writeln!(text, "on the demo data\n    {} gives {result}", f.example);
+    let table = if part(f) == 1 { ", in a table by month, for 2023-03" } else { "" };
+    let _ = writeln!(text, "on the demo data{table}\n    {} gives {result}", f.example);
     text
 }
 
@@ -75,12 +89,16 @@ fn markdown(all: &[&Function], results: &[String]) -> String {
         "# Functions\n\nMade by `oeuvre functions --markdown`; the examples are worked out on the demo data.\n",
     );
     let plain = |s: &str| s.replace('|', "\\|");
-    for (aggregates, title) in PARTS {
+    for (i, title) in PARTS.iter().enumerate() {
+        let example = match i {
+            1 => "in a table by month, for 2023-03",
+            _ => "its result",
+        };
         let _ = write!(
             text,
-            "\n## {title}\n\n| written | gives | missing values | example | its result |\n|---|---|---|---|---|\n"
+            "\n## {title}\n\n| written | gives | missing values | example | {example} |\n|---|---|---|---|---|\n"
         );
-        for (f, result) in all.iter().zip(results).filter(|(f, _)| is_aggregate(f) == aggregates) {
+        for (f, result) in all.iter().zip(results).filter(|(f, _)| part(f) == i) {
             let _ = writeln!(
                 text,
                 "| `{}` | {} | {} | `{}` | {} |",
@@ -100,11 +118,28 @@ fn examples(functions: &[&Function]) -> Result<Vec<String>, Failure> {
     let folder = tempfile::tempdir().map_err(|e| Failure::writing("the temporary folder", &e))?;
     let path = folder.path().join("bookings.csv");
     deliver(Some(&path), |out| demo::bookings(ROWS, out))?;
-    let request = Request {
-        show: functions.iter().map(|f| Show::parse("example", f.example)).collect(),
-        ..Request::default()
-    };
     let file = path.display().to_string();
-    let (grid, _) = summarize(&[file], CsvOptions::default(), &request, 1)?;
-    Ok((0..grid.columns.len()).map(|c| grid.cell(0, c).to_string()).collect())
+    let mut results = vec![String::new(); functions.len()];
+    for on_table in [false, true] {
+        let chosen: Vec<usize> =
+            (0..functions.len()).filter(|&i| (part(functions[i]) == 1) == on_table).collect();
+        if chosen.is_empty() {
+            continue;
+        }
+        let by = if on_table { vec![Written::new("example", EXAMPLE_KEY)] } else { Vec::new() };
+        let line = if on_table { EXAMPLE_LINE } else { 0 };
+        let show = chosen.iter().map(|&i| Show::parse("example", functions[i].example)).collect();
+        let request = Request { show, by, ..Request::default() };
+        let (grid, _) = summarize(
+            std::slice::from_ref(&file),
+            CsvOptions::default(),
+            &request,
+            1,
+            &|_| Ok(()),
+        )?;
+        for (column, i) in chosen.into_iter().enumerate() {
+            results[i] = grid.cell(line, column).to_string();
+        }
+    }
+    Ok(results)
 }

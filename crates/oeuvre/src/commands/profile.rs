@@ -6,6 +6,7 @@ use crate::args::ProfileArgs;
 use crate::surroundings;
 use oeuvre_core::Error;
 use oeuvre_data::CsvSource;
+use oeuvre_render::Look;
 
 pub(crate) fn run(args: &ProfileArgs) -> Result<(), Failure> {
     let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
@@ -13,7 +14,7 @@ pub(crate) fn run(args: &ProfileArgs) -> Result<(), Failure> {
     loop {
         let looks_like = |text: &str| source.looks_like(text);
         match oeuvre_core::profile(&source, threads, &looks_like, &source.warnings()) {
-            Ok((grid, ledger)) => return present(&args.output, &grid, &ledger),
+            Ok((grid, ledger)) => return present(&args.output, &Look::default(), &grid, &ledger),
             Err(Error::Widen { column, to }) => source.widen(column, &to),
             Err(error) => return Err(error.into()),
         }

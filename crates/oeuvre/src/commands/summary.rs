@@ -2,11 +2,12 @@
 
 use super::Failure;
 use crate::args::SummaryArgs;
+use crate::args::look::ensure_fits;
 use crate::args::output::OutputArgs;
 use crate::surroundings;
 use oeuvre_core::{Error, Grid, Ledger, Plan, Request, Source};
 use oeuvre_data::{CsvOptions, CsvSource};
-use oeuvre_render::{Settings, TextSettings};
+use oeuvre_render::{Look, Settings, TextSettings};
 use std::io::{self, BufWriter, Write};
 use std::path::Path;
 
@@ -15,16 +16,24 @@ pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
     let request = args.request.to_request(&options)?;
     let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
     args.output.format()?;
-    let (grid, ledger) = summarize(&args.files, options, &request, threads)?;
-    present(&args.output, &grid, &ledger)
+    let look = args.look.to_look()?;
+    let fits = |plan: &Plan| ensure_fits(&look, plan);
+    let (grid, ledger) = summarize(&args.files, options, &request, threads, &fits)?;
+    present(&args.output, &look, &grid, &ledger)
 }
 
 /// Writes a table where and as what the options say, and the ledger.
-pub(crate) fn present(output: &OutputArgs, grid: &Grid, ledger: &Ledger) -> Result<(), Failure> {
+pub(crate) fn present(
+    output: &OutputArgs,
+    look: &Look,
+    grid: &Grid,
+    ledger: &Ledger,
+) -> Result<(), Failure> {
     let format = output.format()?;
     let stdout = io::stdout();
     let to_file = output.to.is_some();
     let settings = Settings {
+        look,
         format,
         text: TextSettings {
             width_cols: output
@@ -55,10 +64,12 @@ pub(crate) fn summarize(
     options: CsvOptions,
     request: &Request,
     threads: usize,
+    fits: &dyn Fn(&Plan) -> Result<(), Error>,
 ) -> Result<(Grid, Ledger), Error> {
     let mut source = CsvSource::open(files, options)?;
     loop {
         let plan = Plan::new(request, source.columns())?;
+        fits(&plan)?;
         match oeuvre_core::run(&plan, &source, threads) {
             Ok(done) => {
                 source.ensure_unambiguous(&plan.resolved.inputs)?;

@@ -4,12 +4,11 @@ use super::{
     AggregatePlan, Built, From, KeyPlan, LATE_INPUT, LatePlan, Level, Place, Resolved, Resolver,
     Scope, StatePlan, TABLE, constant_number, heading_of,
 };
-use crate::aggregate::{Aggregate, ArgumentProblem};
+use crate::aggregate::Aggregate;
 use crate::error::{Mistake, Written};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
 use crate::language::functions::Given;
-use crate::rows::program::{Op, Operand};
-use crate::rows::scalar::Scalar;
+use crate::rows::program::Operand;
 use crate::value::Kind;
 use crate::value::decimal::Decimal;
 use std::sync::Arc;
@@ -52,7 +51,7 @@ impl Resolver {
         let mut keys = self.scopes[scope].keys.clone();
         let outer = keys.len();
         for expr in exprs {
-            if self.level(written, expr)? == Level::Group {
+            if self.level(written, expr)? >= Level::Group {
                 return Err(Mistake::new(
                     written,
                     expr.span.clone(),
@@ -99,7 +98,7 @@ impl Resolver {
         }
         let mistake = |message: String| Mistake::new(written, expr.span.clone(), message);
         match place {
-            Place::Late => {}
+            Place::Late | Place::Table => {}
             Place::Filter => {
                 return Err(mistake("a condition on rows cannot use a result of groups".into())
                     .label("known only after the rows are grouped"));
@@ -117,6 +116,9 @@ impl Resolver {
             }
             Place::Group(_) => {}
         }
+        if place == Place::Table {
+            return self.aggregate_of_cells(written, expr, call, make, parameters);
+        }
         let Place::Group(scope) = place else { return Err(mistake(String::new())) };
         // Where the arguments are built: on each row, or for the groups of a finer scope.
         let per = call.clauses.iter().find(|c| c.word == ClauseWord::Per);
@@ -130,34 +132,15 @@ impl Resolver {
         for arg in &call.args[..values] {
             args.push(self.build(written, arg, inner)?);
         }
-        for parameter in &call.args[values..] {
-            if constant_number(parameter).is_none() {
-                let span = parameter.span.clone();
-                return Err(Mistake::new(written, span, "expected a number here")
-                    .label("a plain number, the same for all rows"));
-            }
-        }
-        let aggregate = make(&given(call, parameters)).map_err(|expected| {
-            let place = call.args.get(values).unwrap_or(expr);
-            Mistake::new(written, place.span.clone(), format!("`{}` needs {expected}", call.name))
-        })?;
-        if aggregate.family().starts_with("at_") && args[0].kind != Kind::Text {
-            let text = &written.text[expr.span.clone()];
-            args[0] = self.step(inner, text, Op::Scalar(Scalar::Text), &[args[0]], Kind::Text);
-        }
-        if aggregate.family() == "two" && args.iter().any(|a| a.kind == Kind::Float) {
-            // Both in binary64, where one of them is.
-            let text = &written.text[expr.span.clone()];
-            args = args.into_iter().map(|a| self.as_float(inner, text, a)).collect();
-        }
+        let aggregate = self.make(written, expr, call, make, parameters, inner, &mut args)?;
         let mut condition = None;
         let mut late = None;
         for clause in &call.clauses {
             match clause.word {
-                ClauseWord::Method | ClauseWord::Per => {}
+                ClauseWord::Method | ClauseWord::Per | ClauseWord::Within => {}
                 ClauseWord::Where
                     if inner == Place::Row
-                        && self.level(written, &clause.args[0])? == Level::Group =>
+                        && self.level(written, &clause.args[0])? >= Level::Group =>
                 {
                     if scope != TABLE || self.in_late {
                         let span = clause.span.clone();
@@ -192,30 +175,9 @@ impl Resolver {
         }
         self.guards = guards;
         let kinds: Vec<Kind> = args.iter().map(|a| a.kind).collect();
-        let kind = aggregate.result(&kinds).map_err(|problem| {
-            let at = match problem {
-                ArgumentProblem::NotANumber(at) => at,
-                ArgumentProblem::NotACondition(at) => {
-                    let arg = call.args.get(at).unwrap_or(expr);
-                    let message = format!("`{}` takes a condition", call.name);
-                    return Mistake::new(written, arg.span.clone(), message)
-                        .label("such as status = 'cancelled'");
-                }
-            };
-            let arg = call.args.get(at).unwrap_or(expr);
-            let text = &written.text[arg.span.clone()];
-            let found = kinds.get(at).map_or("nothing", |k| k.describe());
-            Mistake::new(
-                written,
-                arg.span.clone(),
-                format!("`{}` takes numbers, and `{text}` is {found}", call.name),
-            )
-            .label(format!("this is {found}"))
-            .help(format!(
-                "how many different ones: distinct({text}); the rows that have one: count({text})"
-            ))
-            .help(self.type_help(text, "number"))
-        })?;
+        let kind = aggregate
+            .result(&kinds)
+            .map_err(|p| self.argument_problem(written, expr, call, &kinds, p))?;
         if let Some(condition) = late {
             self.late_aggregates.push(LatePlan { aggregate: aggregate.clone(), args, condition });
             let from = From::Late(self.late_aggregates.len() - 1);

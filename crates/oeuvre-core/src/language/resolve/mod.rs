@@ -9,12 +9,16 @@ mod calls;
 mod lookups;
 mod notes;
 mod operators;
+mod table;
 
+use aggregates::given;
+pub use table::{Calc, Reference, TableInput, Ties, Using, Window};
+
+use super::ast::ClauseWord;
 use super::ast::{Call as CallNode, Comparison, Expr, Node};
 use super::functions::{self, Call, Function};
 use super::parser;
 use crate::aggregate::Aggregate;
-use crate::aggregate::sums::Sum;
 use crate::aggregate::values::SumDistinct;
 use crate::error::{Mistake, Written, all_of, either, nearest};
 use crate::lookup::Lookup;
@@ -51,6 +55,8 @@ pub enum Level {
     Row,
     /// One value for each group of rows.
     Group,
+    /// Worked out across the cells of the table, or across the rows of a listing.
+    Table,
 }
 
 /// Which program a calculation is built into.
@@ -62,6 +68,8 @@ enum Place {
     Late,
     /// The groups of a scope.
     Group(usize),
+    /// The cells of the table, or the rows of a listing.
+    Table,
 }
 
 /// The groups of the table.
@@ -175,6 +183,14 @@ pub struct Resolver {
     /// Aggregates that need a second pass.
     pub late_aggregates: Vec<LatePlan>,
     in_late: bool,
+    /// How many of the table's keys stand down the side; the others stand along the top.
+    pub by_keys: usize,
+    /// Whether rows are listed, each a cell of its own, instead of being grouped.
+    pub listing: bool,
+    /// Over the cells of one level of the table, or over the rows of a listing.
+    pub table: Program,
+    /// What the table program is given.
+    pub table_inputs: Vec<TableInput>,
     /// The groups of the table, and the finer ones inside aggregates with `per`.
     pub scopes: Vec<Scope>,
     /// What readers should be told, such as a name that hides a column.
@@ -226,6 +242,10 @@ impl Resolver {
             late_inputs: Vec::new(),
             late_aggregates: Vec::new(),
             in_late: false,
+            by_keys: 0,
+            listing: false,
+            table: Program::default(),
+            table_inputs: Vec::new(),
             scopes: vec![Scope::default()],
             remarks,
         })
@@ -312,7 +332,7 @@ impl Resolver {
     /// A mistake in one of them.
     pub fn add_keys(&mut self, written: &Arc<Written>) -> Resolved<()> {
         for expr in parser::parse_list(written)? {
-            if self.level(written, &expr)? == Level::Group {
+            if self.level(written, &expr)? >= Level::Group {
                 return Err(Mistake::new(written, expr.span, "rows cannot be grouped by a result")
                     .label("this needs the groups to be made already")
                     .help("group by a column or by a calculation on each row, such as month(sailed_on)"));
@@ -344,24 +364,28 @@ impl Resolver {
         expr: &Expr,
     ) -> Resolved<(Built, String, Option<String>)> {
         let text = heading_of(written, expr);
-        if let Some(key) = self.key_of(written, expr)? {
+        if self.listing {
+            return Ok((self.build(written, expr, Place::Table)?, text, None));
+        }
+        if self.key_of(written, expr)?.is_some() {
             let note = Some(format!("`{text}` is a key"));
-            return Ok((key, text, note));
+            return Ok((self.build(written, expr, Place::Table)?, text, note));
         }
         if self.level(written, expr)? == Level::Row {
-            let built = self.build(written, expr, Place::Row)?;
-            return match built.kind {
-                kind if kind.is_number() => Ok((
-                    self.aggregate(TABLE, Arc::new(Sum), vec![built], None, kind),
-                    format!("sum of {text}"),
-                    None,
-                )),
-                kind => Err(self.row_value_outside(written, expr, kind)),
-            };
+            return Ok((self.cell_value(written, expr)?, format!("sum of {text}"), None));
         }
-        let built = self.build(written, expr, Place::Group(TABLE))?;
+        let built = self.build(written, expr, Place::Table)?;
         let note = self.note(written, expr);
         Ok((built, text, note))
+    }
+
+    /// Builds the condition that lines must meet to be shown.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn keep(&mut self, written: &Arc<Written>) -> Resolved<Operand> {
+        let expr = parser::parse(written)?;
+        self.condition(written, &expr, Place::Table)
     }
 
     /// The key that a calculation is, if it is one.
@@ -372,7 +396,7 @@ impl Resolver {
         self.key_in(TABLE, written, expr)
     }
 
-    fn key_in(
+    pub(super) fn key_in(
         &mut self,
         scope: usize,
         written: &Arc<Written>,
@@ -446,7 +470,18 @@ impl Resolver {
                 of(self, &parts)
             }
             Node::Call(call) => match self.function(written, call)?.call {
-                Call::Aggregate { .. } => Ok(Level::Group),
+                Call::Table(_) => Ok(Level::Table),
+                Call::Aggregate { .. } if self.listing => Ok(Level::Table),
+                Call::Aggregate { .. } => {
+                    let per = call.clauses.iter().any(|c| c.word == ClauseWord::Per);
+                    let args = of(self, &call.args.iter().collect::<Vec<_>>())?;
+                    let of_cells = call.clauses.iter().any(|c| c.word == ClauseWord::Within);
+                    Ok(if !per && (args >= Level::Group || of_cells) {
+                        Level::Table
+                    } else {
+                        Level::Group
+                    })
+                }
                 Call::Row(_) => of(self, &call.args.iter().collect::<Vec<_>>()),
             },
         }
@@ -560,6 +595,7 @@ impl Resolver {
             Place::Filter => &mut self.filter,
             Place::Row => &mut self.row,
             Place::Late => &mut self.late,
+            Place::Table => &mut self.table,
             Place::Group(scope) => &mut self.scopes[scope].group,
         }
     }
@@ -613,6 +649,11 @@ impl Resolver {
         {
             return Ok(key);
         }
+        if place == Place::Table
+            && let Some(input) = self.enter_table(written, expr)?
+        {
+            return Ok(input);
+        }
         match &expr.node {
             Node::Number(n) => {
                 let n = n.trimmed();
@@ -632,7 +673,7 @@ impl Resolver {
                 {
                     return self.enter(written, expr, &named, |it, w, e| it.build(w, e, place));
                 }
-                if let Place::Group(_) = place {
+                if let Place::Group(_) | Place::Table = place {
                     let built = self
                         .probe(|it| it.column(written, expr, table.as_deref(), name, Place::Row))?;
                     return Err(self.row_value_outside(written, expr, built.kind));
@@ -671,6 +712,7 @@ impl Resolver {
                 self.check_arguments(written, expr, call, function)?;
                 match &function.call {
                     Call::Row(row) => self.row_call(written, expr, call, row, place),
+                    Call::Table(word) => self.table_call(written, expr, call, *word, place),
                     Call::Aggregate { make, parameters } => {
                         self.aggregate_call(written, expr, call, *make, *parameters, place)
                     }
@@ -704,6 +746,8 @@ impl Resolver {
                 it.late.steps.len(),
                 it.late_inputs.len(),
                 it.late_aggregates.len(),
+                it.table.steps.len(),
+                it.table_inputs.len(),
             ]
         };
         let before = lengths(self);
@@ -717,6 +761,8 @@ impl Resolver {
         self.late.steps.truncate(before[4]);
         self.late_inputs.truncate(before[5]);
         self.late_aggregates.truncate(before[6]);
+        self.table.steps.truncate(before[7]);
+        self.table_inputs.truncate(before[8]);
         for (scope, [steps, states, aggregates]) in self.scopes.iter_mut().zip(scopes) {
             scope.group.steps.truncate(steps);
             scope.states.truncate(states);

@@ -5,7 +5,7 @@ use super::{OTHERWISE, Resolver};
 use crate::aggregate::Additivity;
 use crate::error::Written;
 use crate::language::ast::{Clause, ClauseWord, Expr, Node, Operator};
-use crate::language::functions::{self, Call};
+use crate::language::functions::{self, Call, Word};
 use std::sync::Arc;
 
 impl Resolver {
@@ -31,6 +31,17 @@ impl Resolver {
             Node::Binary(Operator::Divide, ..) => {
                 Some("a ratio of the figures on its own line, not a sum of the lines".into())
             }
+            Node::Call(call) if self.looks_at_cells(expr) => {
+                match functions::find(&call.name).map(|f| &f.call) {
+                    // A place is no amount, and nobody adds places up.
+                    Some(Call::Table(Word::Rank | Word::Tile)) => None,
+                    // Shares of what adds up add up themselves.
+                    Some(Call::Table(Word::Share)) => {
+                        call.args.first().and_then(|a| self.note(written, a))
+                    }
+                    _ => Some("worked out across the cells, not a sum of the lines".into()),
+                }
+            }
             Node::Call(call) if call.clauses.iter().any(|c| self.holds_result(c)) => {
                 Some("worked out with a condition that means each line's own result".into())
             }
@@ -54,6 +65,25 @@ impl Resolver {
         }
     }
 
+    /// Whether a call is worked out across the cells of the table.
+    fn looks_at_cells(&self, expr: &Expr) -> bool {
+        let Node::Call(call) = &expr.node else { return false };
+        match functions::find(&call.name).map(|f| &f.call) {
+            Some(Call::Table(_)) => true,
+            Some(Call::Aggregate { .. }) => {
+                let clause = |word| call.clauses.iter().any(|c| c.word == word);
+                let in_condition = Clause {
+                    word: ClauseWord::Where,
+                    args: call.args.clone(),
+                    span: expr.span.clone(),
+                };
+                !clause(ClauseWord::Per)
+                    && (clause(ClauseWord::Within) || self.holds_result(&in_condition))
+            }
+            _ => false,
+        }
+    }
+
     /// Whether a condition inside an aggregate holds a result of the group.
     pub(super) fn holds_result(&self, clause: &Clause) -> bool {
         fn holds(it: &Resolver, e: &Expr) -> bool {
@@ -73,7 +103,7 @@ impl Resolver {
                 }
                 Node::Call(call) => {
                     let function = functions::find(&call.name).map(|f| &f.call);
-                    matches!(function, Some(Call::Aggregate { .. }))
+                    matches!(function, Some(Call::Aggregate { .. } | Call::Table(_)))
                         || call.args.iter().any(|e| holds(it, e))
                 }
                 _ => false,
@@ -81,6 +111,4 @@ impl Resolver {
         }
         clause.word == ClauseWord::Where && clause.args.iter().any(|e| holds(self, e))
     }
-
-    // ---- names and levels ------------------------------------------------------------------
 }

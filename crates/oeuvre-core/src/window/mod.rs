@@ -1,0 +1,72 @@
+//! Calculations across cells: ranks, walks, and aggregates written on every cell.
+//!
+//! The same loops serve the cells of a table and the rows of a listing. They know nothing of keys: a
+//! cell has a *partition* (which cells it is compared with or walks among; [`NOWHERE`] for a cell
+//! without a meaning there) and, for walks, a place in an order. Each gives one value a cell.
+//!
+//! To add one: a loop here, a [`crate::language::resolve::Calc`] that asks for it, and a row in
+//! `language/functions.rs`.
+
+pub(crate) mod compare;
+pub(crate) mod order;
+pub(crate) mod walk;
+
+use crate::aggregate::{Aggregate, Overflow, Rows};
+use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use crate::rows::dictionary::MISSING_CODE;
+use crate::value::Kind;
+use order::Ordinals;
+
+/// The partition of cells that take no part.
+pub(crate) const NOWHERE: u32 = u32::MAX;
+/// Stands for no cell in [`pick`].
+pub(crate) const NO_CELL: u32 = u32::MAX;
+
+/// The values of some cells, missing for [`NO_CELL`].
+pub(crate) fn pick(column: &Column, cells: &[u32]) -> Column {
+    fn each<T: Copy>(v: &[T], cells: &[u32], missing: T) -> Vec<T> {
+        cells.iter().map(|&c| v.get(c as usize).copied().unwrap_or(missing)).collect()
+    }
+    let data = match &column.data {
+        Data::I64(v) => Data::I64(each(v, cells, MISSING_I64)),
+        Data::I128(v) => Data::I128(each(v, cells, MISSING_I128)),
+        Data::F64(v) => Data::F64(each(v, cells, f64::NAN)),
+        Data::Codes(v) => Data::Codes(each(v, cells, MISSING_CODE)),
+        Data::I32(v) => Data::I32(each(v, cells, MISSING_I32)),
+        Data::Bool(v) => Data::Bool(each(v, cells, MISSING_BOOL)),
+    };
+    Column { data, dictionary: column.dictionary.clone() }
+}
+
+/// The partitions as numbers to sort by; cells that take no part come last.
+pub(crate) fn partition_ordinals(partition: &[u32]) -> Ordinals {
+    let largest =
+        partition.iter().filter(|p| **p != NOWHERE).max().map_or(0, |p| u64::from(*p) + 1);
+    let one = |p: &u32| if *p == NOWHERE { largest } else { u64::from(*p) };
+    Ordinals { values: partition.iter().map(one).collect(), largest }
+}
+
+/// The runs of one partition in an order that sorts by it; cells that take no part are left out.
+pub(crate) fn runs<'a>(order: &'a [u32], partition: &'a [u32]) -> impl Iterator<Item = &'a [u32]> {
+    order
+        .chunk_by(|&a, &b| partition[a as usize] == partition[b as usize])
+        .filter(|run| partition[run[0] as usize] != NOWHERE)
+}
+
+/// An aggregate over the cells `from`, by partition, written on the cells `to`: what a cell gets is
+/// the aggregate of the partition that it names.
+pub(crate) fn aggregate(
+    aggregate: &dyn Aggregate,
+    args: &[&Column],
+    kinds: &[Kind],
+    from: &[u32],
+    to: &[u32],
+) -> Result<Column, Overflow> {
+    let partitions = from.iter().chain(to).filter(|p| **p != NOWHERE).max().map_or(0, |p| p + 1);
+    let mut state = aggregate.state(kinds);
+    state.resize(partitions as usize + 1);
+    let groups: Vec<u32> = from.iter().map(|p| p.wrapping_add(1)).collect();
+    state.update(Rows { groups: &groups, args, piece: 0 })?;
+    let finished = aggregate.finish(state.as_ref(), kinds)?;
+    Ok(pick(&finished, to))
+}

@@ -1,0 +1,385 @@
+//! Walks: from cell to cell of a partition, in an order.
+
+use super::order::{Ordinals, sorted};
+use super::{NO_CELL, partition_ordinals, pick, runs};
+use crate::aggregate::Overflow;
+use crate::aggregate::float_sum::FloatSum;
+use crate::language::resolve::Using;
+use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
+use crate::value::decimal::Decimal;
+use crate::value::exact::decimal_ratio;
+use crate::value::{Kind, Value};
+use std::collections::VecDeque;
+
+/// The cells in the order in which they are walked.
+pub(crate) struct Walk<'a> {
+    partition: &'a [u32],
+    order: Vec<u32>,
+    /// The place of each cell in the calendar, where a period is walked.
+    calendar: Option<Calendar<'a>>,
+    /// Cells whose place owes to the order of the cells alone.
+    pub(crate) ties_broken: u64,
+}
+
+/// Periods that are walked one calendar step at a time.
+#[derive(Clone, Copy)]
+pub(crate) struct Calendar<'a> {
+    /// The place of each cell.
+    pub(crate) places: &'a [i32],
+    /// The first and the last period of the whole table.
+    pub(crate) range: (i32, i32),
+    /// From the last to the first.
+    pub(crate) backwards: bool,
+}
+
+impl<'a> Walk<'a> {
+    /// A walk by some columns, the first counts most.
+    pub(crate) fn new(
+        partition: &'a [u32],
+        by: &[&Ordinals],
+        calendar: Option<Calendar<'a>>,
+    ) -> Walk<'a> {
+        let partitions = partition_ordinals(partition);
+        let mut all = vec![&partitions];
+        all.extend(by);
+        let order = sorted(partition.len(), &all);
+        let same = |a: u32, b: u32| by.iter().all(|o| o.values[a as usize] == o.values[b as usize]);
+        let tied = |run: &[u32]| -> u64 {
+            let equal = run.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
+            equal.map(|e| e.len() as u64).sum()
+        };
+        let ties_broken = if by.is_empty() { 0 } else { runs(&order, partition).map(tied).sum() };
+        Walk { partition, order, calendar, ties_broken }
+    }
+
+    /// The value `back` steps before each cell; a step of the calendar where a period is walked. A
+    /// period without a cell, but within the range of the table, has the value `empty`.
+    pub(crate) fn step(&self, x: &Column, kind: Kind, back: i64, empty: &Value) -> Column {
+        let mut with_empty = x.clone();
+        let empty_cell = x.data.len() as u32;
+        with_empty.push(kind, empty);
+        let mut from = vec![NO_CELL; self.partition.len()];
+        for run in runs(&self.order, self.partition) {
+            match self.calendar {
+                None => {
+                    for (i, &cell) in run.iter().enumerate() {
+                        let there = i as i64 - back;
+                        if let Some(&source) = usize::try_from(there).ok().and_then(|t| run.get(t))
+                        {
+                            from[cell as usize] = source;
+                        }
+                    }
+                }
+                Some(calendar) => {
+                    let back = if calendar.backwards { -back } else { back };
+                    for &cell in run {
+                        let there = i64::from(calendar.places[cell as usize]) - back;
+                        from[cell as usize] = match calendar.find(run, there) {
+                            Some(source) => source,
+                            None if calendar.covers(there) => empty_cell,
+                            None => NO_CELL,
+                        };
+                    }
+                }
+            }
+        }
+        pick(&with_empty, &from)
+    }
+
+    /// The first or last value present, on every cell of its partition.
+    pub(crate) fn end(&self, x: &Column, counts: impl Fn(usize) -> bool, last: bool) -> Column {
+        let mut from = vec![NO_CELL; self.partition.len()];
+        for run in runs(&self.order, self.partition) {
+            let good = |c: &&u32| !x.data.is_missing(**c as usize) && counts(**c as usize);
+            let found = if last { run.iter().rev().find(good) } else { run.iter().find(good) };
+            if let Some(&source) = found {
+                run.iter().for_each(|&cell| from[cell as usize] = source);
+            }
+        }
+        pick(x, &from)
+    }
+
+    /// From the start of the walk to each cell. Missing values are passed over; missing until there is
+    /// one, save for counts.
+    pub(crate) fn running(&self, x: &Column, kind: Kind, using: Using) -> Result<Column, Overflow> {
+        self.over(x, kind, using, None)
+    }
+
+    /// Over each cell and the steps before it, `steps` together; missing until so many values are
+    /// there, unless `partial`.
+    pub(crate) fn moving(
+        &self,
+        x: &Column,
+        kind: Kind,
+        using: Using,
+        steps: u32,
+        partial: bool,
+        empty: &Value,
+    ) -> Result<Column, Overflow> {
+        self.over(x, kind, using, Some(Frame { steps, partial, empty }))
+    }
+
+    fn over(
+        &self,
+        x: &Column,
+        kind: Kind,
+        using: Using,
+        frame: Option<Frame<'_>>,
+    ) -> Result<Column, Overflow> {
+        match using {
+            Using::Min | Using::Max => Ok(self.extreme(x, kind, using == Using::Max, frame)),
+            Using::Count => {
+                let mut out = vec![MISSING_I64; self.partition.len()];
+                self.frames(x, frame, |cell, cells, enough| {
+                    if enough {
+                        out[cell] = cells.present as i64;
+                    }
+                });
+                Ok(Column::from(Data::I64(out)))
+            }
+            Using::Sum | Using::Mean => match &x.data {
+                Data::F64(v) => Ok(self.float_sums(x, v, using == Using::Mean, frame)),
+                Data::I64(v) => self.whole_sums(x, |i| i128::from(v[i]), kind, using, frame),
+                Data::I128(v) => self.whole_sums(x, |i| v[i], kind, using, frame),
+                _ => Ok(pick(x, &vec![NO_CELL; self.partition.len()])),
+            },
+        }
+    }
+
+    fn whole_sums(
+        &self,
+        x: &Column,
+        value: impl Fn(usize) -> i128,
+        kind: Kind,
+        using: Using,
+        frame: Option<Frame<'_>>,
+    ) -> Result<Column, Overflow> {
+        let scale = if let Kind::Number { scale } = kind { scale } else { 0 };
+        let empty = match frame.map(|f| f.empty) {
+            Some(Value::Number(d)) => d.rescale(scale).map_or(0, |d| d.mantissa),
+            _ => 0,
+        };
+        let n = self.partition.len();
+        let mut means = if using == Using::Mean { vec![f64::NAN; n] } else { Vec::new() };
+        let mut sums = if using == Using::Mean { Vec::new() } else { vec![MISSING_I64; n] };
+        let mut wide: Vec<i128> = Vec::new();
+        let (mut sum, mut failed) = (Some(0i128), false);
+        self.frames(x, frame, |cell, cells, enough| {
+            match cells.moved {
+                Moved::Restart => sum = Some(0),
+                Moved::Kept => {}
+            }
+            for &i in cells.entered {
+                let v = if i == EMPTY_CELL { empty } else { value(i as usize) };
+                sum = sum.and_then(|s| s.checked_add(v));
+            }
+            for &i in cells.left {
+                let v = if i == EMPTY_CELL { empty } else { value(i as usize) };
+                sum = sum.and_then(|s| s.checked_sub(v));
+            }
+            let Some(sum) = sum else {
+                failed = true;
+                return;
+            };
+            if !enough || cells.present == 0 {
+                return;
+            }
+            if using == Using::Mean {
+                let count = Decimal::new(cells.present as i128, 0);
+                means[cell] = decimal_ratio(Decimal::new(sum, scale), count).unwrap_or(f64::NAN);
+                return;
+            }
+            match i64::try_from(sum) {
+                Ok(small) if wide.is_empty() && small != MISSING_I64 => sums[cell] = small,
+                _ => {
+                    if wide.is_empty() {
+                        wide = sums
+                            .iter()
+                            .map(|&s| if s == MISSING_I64 { MISSING_I128 } else { i128::from(s) })
+                            .collect();
+                    }
+                    wide[cell] = sum;
+                }
+            }
+        });
+        if failed {
+            return Err(Overflow);
+        }
+        Ok(Column::from(match using {
+            Using::Mean => Data::F64(means),
+            _ if !wide.is_empty() => Data::I128(wide),
+            _ => Data::I64(sums),
+        }))
+    }
+
+    fn float_sums(&self, x: &Column, v: &[f64], mean: bool, frame: Option<Frame<'_>>) -> Column {
+        let empty = match frame.map(|f| f.empty) {
+            Some(Value::Float(f)) => *f,
+            _ => 0.0,
+        };
+        let mut out = vec![f64::NAN; self.partition.len()];
+        let mut sum = FloatSum::default();
+        self.frames(x, frame, |cell, cells, enough| {
+            if matches!(cells.moved, Moved::Restart) {
+                sum = FloatSum::default();
+            }
+            let value = |i: u32| if i == EMPTY_CELL { empty } else { v[i as usize] };
+            // The sum is exact, so that what leaves it can be taken away again.
+            cells.entered.iter().for_each(|&i| sum.add(value(i)));
+            cells.left.iter().for_each(|&i| sum.add(-value(i)));
+            if enough && cells.present > 0 {
+                out[cell] = match mean {
+                    false => sum.to_f64(),
+                    true => crate::value::exact::ratio_to_f64(
+                        &sum.numerator(),
+                        &(FloatSum::denominator() * num_bigint::BigInt::from(cells.present)),
+                    ),
+                }
+                .unwrap_or(f64::NAN);
+            }
+        });
+        Column::from(Data::F64(out))
+    }
+
+    fn extreme(&self, x: &Column, kind: Kind, largest: bool, frame: Option<Frame<'_>>) -> Column {
+        let mut with_empty = x.clone();
+        if let Some(frame) = frame {
+            with_empty.push(kind, frame.empty);
+        }
+        let empty_cell = x.data.len() as u32;
+        let ordinals = Ordinals::of(&with_empty, largest);
+        let mut from = vec![NO_CELL; self.partition.len()];
+        // The cells that may still become the smallest ordinal, in ascending order.
+        let mut waiting: VecDeque<u32> = VecDeque::new();
+        self.frames(x, frame, |cell, cells, enough| {
+            if matches!(cells.moved, Moved::Restart) {
+                waiting.clear();
+            }
+            let ordinal = |i: u32| ordinals.values[i as usize];
+            let real = |i: u32| if i == EMPTY_CELL { empty_cell } else { i };
+            for i in cells.entered.iter().map(|&i| real(i)) {
+                while waiting.back().is_some_and(|&w| ordinal(w) > ordinal(i)) {
+                    waiting.pop_back();
+                }
+                waiting.push_back(i);
+            }
+            for i in cells.left.iter().map(|&i| real(i)) {
+                if waiting.front() == Some(&i) {
+                    waiting.pop_front();
+                }
+            }
+            if enough && let Some(&best) = waiting.front() {
+                from[cell] = best;
+            }
+        });
+        pick(&with_empty, &from)
+    }
+
+    /// Calls back for each cell with the values that have come into its frame and left it.
+    fn frames(
+        &self,
+        x: &Column,
+        frame: Option<Frame<'_>>,
+        mut each: impl FnMut(usize, Cells<'_>, bool),
+    ) {
+        let mut inside: VecDeque<u32> = VecDeque::new();
+        let mut left = Vec::new();
+        let mut entered = Vec::new();
+        for run in runs(&self.order, self.partition) {
+            let mut moved = Moved::Restart;
+            inside.clear();
+            let mut present = 0u64;
+            let mut before: Option<i64> = None;
+            for &cell in run {
+                entered.clear();
+                left.clear();
+                // Periods between the last cell and this one that have no cell come in as empty.
+                if let (Some(calendar), Some(frame)) = (self.calendar, frame) {
+                    let here = i64::from(calendar.places[cell as usize]);
+                    let step = if calendar.backwards { -1 } else { 1 };
+                    let first = match before {
+                        Some(last) => last + step,
+                        // What lies before the first cell, as far as the table reaches.
+                        None => here - step * (i64::from(frame.steps) - 1),
+                    };
+                    let skipped = ((here - first) * step).clamp(0, i64::from(frame.steps));
+                    for i in (1..=skipped).rev() {
+                        let covered = calendar.covers(here - step * i);
+                        entered.push(if covered && !frame.empty.is_missing() {
+                            EMPTY_CELL
+                        } else {
+                            HOLE
+                        });
+                    }
+                    before = Some(here);
+                }
+                entered.push(if x.data.is_missing(cell as usize) { HOLE } else { cell });
+                if let Some(frame) = frame {
+                    for &e in &entered {
+                        inside.push_back(e);
+                        if inside.len() > frame.steps as usize
+                            && let Some(out) = inside.pop_front()
+                        {
+                            left.push(out);
+                        }
+                    }
+                }
+                let held = |list: &[u32]| list.iter().filter(|&&i| i != HOLE).count() as u64;
+                present = present + held(&entered) - held(&left);
+                entered.retain(|&i| i != HOLE);
+                left.retain(|&i| i != HOLE);
+                let enough = frame.is_none_or(|f| f.partial || present == u64::from(f.steps));
+                let cells = Cells { entered: &entered, left: &left, present, moved };
+                each(cell as usize, cells, enough);
+                moved = Moved::Kept;
+            }
+        }
+    }
+}
+
+/// What [`Walk::moving`] looks at.
+#[derive(Clone, Copy)]
+struct Frame<'a> {
+    steps: u32,
+    partial: bool,
+    empty: &'a Value,
+}
+
+/// How a frame has changed since the cell before.
+struct Cells<'a> {
+    /// Cells with a value that came in; [`EMPTY_CELL`] for a period without rows.
+    entered: &'a [u32],
+    /// Those that went out.
+    left: &'a [u32],
+    /// How many values are in it.
+    present: u64,
+    moved: Moved,
+}
+
+#[derive(Clone, Copy)]
+enum Moved {
+    /// A new partition.
+    Restart,
+    Kept,
+}
+
+/// A period without a cell whose value of no rows counts.
+const EMPTY_CELL: u32 = u32::MAX - 1;
+/// A place in a frame that holds no value.
+const HOLE: u32 = u32::MAX;
+
+impl Calendar<'_> {
+    /// The cell of a run that stands at a place of the calendar.
+    fn find(self, run: &[u32], place: i64) -> Option<u32> {
+        let at = |cell: u32| i64::from(self.places[cell as usize]);
+        let found = match self.backwards {
+            false => run.partition_point(|&cell| at(cell) < place),
+            true => run.partition_point(|&cell| at(cell) > place),
+        };
+        run.get(found).copied().filter(|&cell| at(cell) == place)
+    }
+
+    fn covers(self, place: i64) -> bool {
+        (i64::from(self.range.0)..=i64::from(self.range.1)).contains(&place)
+    }
+}

@@ -1,0 +1,44 @@
+//! Patterns that say how figures and dates read: those of Unicode CLDR (UTS #35, parts 3 and 4).
+
+mod date;
+mod number;
+
+pub(crate) use date::DatePattern;
+pub(crate) use number::NumberPattern;
+
+use oeuvre_core::{Kind, Value};
+
+/// How the values of a column read.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Pattern {
+    /// Of numbers.
+    Number(NumberPattern),
+    /// Of dates, times and periods.
+    Date(DatePattern),
+}
+
+impl Pattern {
+    /// Reads a pattern for values of a kind.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub(crate) fn parse(text: &str, kind: Kind) -> Result<Pattern, String> {
+        match kind {
+            Kind::Number { .. } | Kind::Float => NumberPattern::parse(text).map(Pattern::Number),
+            Kind::Date | Kind::DateTime | Kind::Period(_) => {
+                DatePattern::parse(text).map(Pattern::Date)
+            }
+            other => {
+                Err(format!("{} has no pattern; numbers, dates and periods have", other.describe()))
+            }
+        }
+    }
+
+    /// Adds a value as the pattern says; false where it does not apply.
+    pub(crate) fn push(&self, out: &mut String, value: &Value) -> bool {
+        match self {
+            Pattern::Number(pattern) => pattern.push(out, value),
+            Pattern::Date(pattern) => pattern.push(out, value),
+        }
+    }
+}

@@ -1,0 +1,247 @@
+//! Number patterns: `#,##0.00`, `0.0%`, `#,##0.00 €;(#,##0.00 €)` (UTS #35 part 3, Number Format
+//! Patterns). Rounding is to the nearest, halves to the even neighbour, from the exact value.
+
+use num_bigint::BigInt;
+use num_integer::Integer;
+use oeuvre_core::Value;
+use oeuvre_core::value::exact::f64_to_ratio;
+
+/// A number pattern.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct NumberPattern {
+    prefix: String,
+    suffix: String,
+    negative: Option<(String, String)>,
+    whole_digits: usize,
+    least_fraction: usize,
+    most_fraction: usize,
+    /// The size of the last group of the whole part, and of those before it; 0 for no groups.
+    groups: (usize, usize),
+    /// The power of ten that values are multiplied by: 2 for percent, 3 for per mille.
+    power: u32,
+}
+
+/// The affixes and the digits of a subpattern.
+struct Parts {
+    prefix: String,
+    digits: String,
+    suffix: String,
+    power: u32,
+}
+
+fn parts(text: &str) -> Result<(Parts, &str), String> {
+    let mut it =
+        Parts { prefix: String::new(), digits: String::new(), suffix: String::new(), power: 0 };
+    let (mut quoted, mut rest) = (false, "");
+    let mut chars = text.char_indices().peekable();
+    while let Some((at, c)) = chars.next() {
+        let literal = match c {
+            '\'' if chars.peek().is_some_and(|n| n.1 == '\'') => {
+                chars.next();
+                Some('\'')
+            }
+            '\'' => {
+                quoted = !quoted;
+                None
+            }
+            c if quoted => Some(c),
+            ';' => {
+                rest = &text[at + 1..];
+                break;
+            }
+            '#' | '0' | ',' | '.' if it.suffix.is_empty() => {
+                it.digits.push(c);
+                None
+            }
+            '#' | '0' => return Err(format!("`{c}` stands behind the figure; quote it: '{c}'")),
+            '1'..='9' | '@' | 'E' => {
+                return Err(format!(
+                    "`{c}` is not understood here; a text is written in single quotes"
+                ));
+            }
+            '¤' => {
+                return Err(
+                    "`¤` stands for no currency here; write its sign, such as € or $".into()
+                );
+            }
+            '%' => {
+                it.power = 2;
+                Some('%')
+            }
+            '‰' => {
+                it.power = 3;
+                Some('‰')
+            }
+            c => Some(c),
+        };
+        if let Some(c) = literal {
+            if it.digits.is_empty() { it.prefix.push(c) } else { it.suffix.push(c) }
+        }
+    }
+    if quoted {
+        return Err("a quote is not closed".into());
+    }
+    Ok((it, rest))
+}
+
+impl NumberPattern {
+    /// Reads a pattern.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub(crate) fn parse(text: &str) -> Result<NumberPattern, String> {
+        let (it, rest) = parts(text)?;
+        let negative = match rest {
+            "" => None,
+            rest => parts(rest).map(|(n, _)| Some((n.prefix, n.suffix)))?,
+        };
+        let (whole, fraction) = it.digits.split_once('.').unwrap_or((&it.digits, ""));
+        let shape = |s: &str, first: char, then: char| {
+            s.trim_start_matches(first).chars().all(|c| c == then)
+        };
+        let bare = whole.replace(',', "");
+        if it.digits.is_empty() || !shape(&bare, '#', '0') || !shape(fraction, '0', '#') {
+            return Err("a figure is written with 0 for digits that always show and # for others, such as #,##0.00".into());
+        }
+        if fraction.len() > 30 {
+            return Err("more than 30 digits after the point".into());
+        }
+        let mut sizes = whole.rsplit(',').map(str::len);
+        let groups = match (whole.contains(','), sizes.next(), sizes.next()) {
+            (false, ..) => (0, 0),
+            (_, Some(0), _) => return Err("no digit behind the last comma".into()),
+            (_, Some(last), Some(before)) if whole.matches(',').count() > 1 => (last, before),
+            (_, last, _) => (last.unwrap_or(3), last.unwrap_or(3)),
+        };
+        Ok(NumberPattern {
+            prefix: it.prefix,
+            suffix: it.suffix,
+            negative,
+            whole_digits: bare.matches('0').count(),
+            least_fraction: fraction.matches('0').count(),
+            most_fraction: fraction.len(),
+            groups,
+            power: it.power,
+        })
+    }
+
+    /// Adds a number; false for anything else.
+    pub(crate) fn push(&self, out: &mut String, value: &Value) -> bool {
+        let (numerator, denominator) = match value {
+            Value::Number(d) => {
+                (BigInt::from(d.mantissa), BigInt::from(10).pow(u32::from(d.scale)))
+            }
+            Value::Float(f) => match f64_to_ratio(*f) {
+                Some(ratio) => ratio,
+                None => return false,
+            },
+            _ => return false,
+        };
+        let unit = BigInt::from(10).pow(self.power + self.most_fraction as u32);
+        let (quotient, rest) = (numerator * unit).div_mod_floor(&denominator);
+        let twice = rest * 2;
+        let up = twice > denominator || twice == denominator && quotient.is_odd();
+        let rounded: BigInt = quotient + u8::from(up);
+        let negative = rounded.sign() == num_bigint::Sign::Minus;
+        let mut digits = rounded.magnitude().to_string();
+        while digits.len() < self.most_fraction + 1 {
+            digits.insert(0, '0');
+        }
+        let (whole, fraction) = digits.split_at(digits.len() - self.most_fraction);
+        let whole = whole.trim_start_matches('0');
+        let whole = format!("{}{whole}", "0".repeat(self.whole_digits.saturating_sub(whole.len())));
+        let mut fraction = fraction;
+        while fraction.len() > self.least_fraction && fraction.ends_with('0') {
+            fraction = &fraction[..fraction.len() - 1];
+        }
+        let (prefix, suffix) = match &self.negative {
+            Some((prefix, suffix)) if negative => (prefix.as_str(), suffix.as_str()),
+            _ => {
+                if negative {
+                    out.push('-');
+                }
+                (self.prefix.as_str(), self.suffix.as_str())
+            }
+        };
+        out.push_str(prefix);
+        let (last, before) = self.groups;
+        for (i, c) in whole.chars().enumerate() {
+            let left = whole.len() - i;
+            let at_group = left == last || left > last && before > 0 && (left - last) % before == 0;
+            if i > 0 && last > 0 && at_group {
+                out.push(',');
+            }
+            out.push(c);
+        }
+        if whole.is_empty() && fraction.is_empty() {
+            out.push('0');
+        }
+        if !fraction.is_empty() {
+            out.push('.');
+            out.push_str(fraction);
+        }
+        out.push_str(suffix);
+        true
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use oeuvre_core::Decimal;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("#,##0.00", "1234567.895", "1,234,567.90")]
+    #[case("#,##0.00", "-1234.5", "-1,234.50")]
+    #[case("0.00", "0.125", "0.12")]
+    #[case("0.00", "0.135", "0.14")]
+    #[case("0.00", "-0.125", "-0.12")]
+    #[case("#,##0", "2.5", "2")]
+    #[case("#,##0", "3.5", "4")]
+    #[case("0.0%", "0.0671", "6.7%")]
+    #[case("0.0‰", "0.0671", "67.1‰")]
+    #[case("#,##0.00 €;(#,##0.00 €)", "-12", "(12.00 €)")]
+    #[case("'about' #,##0", "1234", "about 1,234")]
+    #[case("#,##,##0", "12345678", "1,23,45,678")]
+    #[case("000", "7", "007")]
+    #[case("#.##", "0.5", ".5")]
+    #[case("#", "0", "0")]
+    #[case("0.###", "1.50", "1.5")]
+    #[case("0", "-0.4", "0")]
+    #[case("0", "99999999999999999999999999999999999999", "99999999999999999999999999999999999999")]
+    fn figures_read_as_the_pattern_says(
+        #[case] pattern: &str,
+        #[case] value: &str,
+        #[case] text: &str,
+    ) {
+        let pattern = NumberPattern::parse(pattern).unwrap();
+        let mut out = String::new();
+        assert!(pattern.push(&mut out, &Value::Number(value.parse::<Decimal>().unwrap())));
+        assert_eq!(out, text);
+    }
+
+    #[test]
+    fn binary64_is_rounded_from_its_exact_value() {
+        let pattern = NumberPattern::parse("0.0").unwrap();
+        // 0.25 is exact and a half; 0.35 is a little less than it looks.
+        for (value, text) in [(0.25, "0.2"), (0.35, "0.3"), (1e22, "10000000000000000000000.0")] {
+            let mut out = String::new();
+            assert!(pattern.push(&mut out, &Value::Float(value)));
+            assert_eq!(out, text);
+        }
+    }
+
+    #[rstest]
+    #[case("")]
+    #[case("abc")]
+    #[case("0#")]
+    #[case("0.#0")]
+    #[case("¤0")]
+    #[case("0,")]
+    #[case("'0")]
+    #[case("0.00E0")]
+    fn what_is_no_pattern_is_said(#[case] pattern: &str) {
+        assert!(NumberPattern::parse(pattern).is_err());
+    }
+}

@@ -1,0 +1,111 @@
+//! How a table is to look: patterns, bars, shading, what stands in empty cells.
+
+use crate::format::Pattern;
+use oeuvre_core::{Kind, nearest};
+
+/// How a table is to look. Columns are named by their headings.
+#[derive(Clone, Debug, Default)]
+pub struct Look {
+    /// Column and pattern.
+    pub formats: Vec<(String, String)>,
+    /// Results that have bars in their cells.
+    pub bars: Vec<String>,
+    /// Results whose cells are shaded.
+    pub heat: Vec<String>,
+    /// What stands in cells without a value.
+    pub blank: String,
+    /// One line for each cell.
+    pub tidy: bool,
+}
+
+/// A column that a look may name.
+#[derive(Clone, Debug)]
+pub struct Named {
+    /// Its heading.
+    pub heading: String,
+    /// Its calculation as written.
+    pub calc: String,
+    /// What it holds.
+    pub kind: Kind,
+    /// Whether it is a key.
+    pub key: bool,
+}
+
+/// What is wrong with a look, and the way out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LookProblem {
+    /// What is wrong.
+    pub message: String,
+    /// What to do.
+    pub help: String,
+}
+
+impl Look {
+    /// Checks that every name is that of a column, and every pattern one for its values.
+    ///
+    /// # Errors
+    /// The first thing that is wrong.
+    pub fn check(&self, columns: &[Named]) -> Result<(), LookProblem> {
+        for (name, pattern) in &self.formats {
+            let column = find(columns, name, "--format", |_| true)?;
+            Pattern::parse(pattern, column.kind).map_err(|problem| LookProblem {
+                message: format!("--format '{name}: {pattern}': {problem}"),
+                help: match column.kind {
+                    Kind::Number { .. } | Kind::Float => "such as '#,##0.00', '0.0%' or '#,##0 €'",
+                    _ => "such as 'd MMM yyyy', 'MMM yy' or 'QQQ yyyy'",
+                }
+                .to_owned(),
+            })?;
+        }
+        for (option, names) in [("--bars", &self.bars), ("--heat", &self.heat)] {
+            for name in names {
+                let column = find(columns, name, option, |c| !c.key)?;
+                if !column.kind.is_number() {
+                    return Err(LookProblem {
+                        message: format!("{option} {name}: this is {}", column.kind.describe()),
+                        help: "it takes a result that is a number".to_owned(),
+                    });
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The pattern of a column.
+    pub(crate) fn pattern(&self, heading: &str, calc: &str, kind: Kind) -> Option<Pattern> {
+        let is = |name: &str| same(name, heading, calc);
+        let (_, pattern) = self.formats.iter().rev().find(|(name, _)| is(name))?;
+        Pattern::parse(pattern, kind).ok()
+    }
+
+    /// Whether a list of results names a column.
+    pub(crate) fn names(list: &[String], heading: &str, calc: &str) -> bool {
+        list.iter().any(|name| same(name, heading, calc))
+    }
+}
+
+/// Whether a name is that of a column: its heading, or its calculation.
+fn same(name: &str, heading: &str, calc: &str) -> bool {
+    let name = name.trim();
+    name == heading || name == calc || name.trim_matches('"') == heading
+}
+
+fn find<'a>(
+    columns: &'a [Named],
+    name: &str,
+    option: &str,
+    fits: impl Fn(&Named) -> bool,
+) -> Result<&'a Named, LookProblem> {
+    columns.iter().find(|c| fits(c) && same(name, &c.heading, &c.calc)).ok_or_else(|| {
+        let names: Vec<&str> =
+            columns.iter().filter(|c| fits(c)).map(|c| c.heading.as_str()).collect();
+        let near = nearest(name, names.iter().copied());
+        LookProblem {
+            message: format!("{option}: the table has no column `{name}`"),
+            help: match near.first() {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("its columns are {}", oeuvre_core::all_of(&names)),
+            },
+        }
+    })
+}

@@ -1,0 +1,70 @@
+//! How a table looks.
+
+use oeuvre_core::{Error, Plan};
+use oeuvre_render::{Look, Named};
+
+/// Options that say how a table looks.
+#[derive(clap::Args, Debug)]
+#[command(next_help_heading = "How it looks")]
+pub(crate) struct LookArgs {
+    /// How a column reads, as in 'revenue: #,##0.00'; repeatable.
+    ///
+    /// Numbers take Unicode number patterns (#,##0.00, 0.0%, #,##0 €;(#,##0 €)), dates and periods take
+    /// date patterns (d MMM yyyy, QQQ yyyy). Halves are rounded to the even neighbour. CSV and JSON carry
+    /// the values themselves.
+    #[arg(long, value_name = "COLUMN: PATTERN")]
+    format: Vec<String>,
+    /// Draw bars in the cells of a result; repeatable.
+    #[arg(long, value_name = "CALC")]
+    bars: Vec<String>,
+    /// Shade the cells of a result, the larger the darker; repeatable.
+    #[arg(long, value_name = "CALC")]
+    heat: Vec<String>,
+    /// What stands in cells without a value; nothing unless said.
+    #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
+    blank: String,
+    /// Write one line for each cell of a table with --across.
+    #[arg(long)]
+    tidy: bool,
+}
+
+impl LookArgs {
+    /// The look that the options make.
+    pub(crate) fn to_look(&self) -> Result<Look, Error> {
+        let mut formats = Vec::new();
+        for text in &self.format {
+            let (name, pattern) = text.split_once(':').ok_or_else(|| {
+                Error::request_with_help(
+                    format!("--format '{text}' names no column"),
+                    "write --format 'COLUMN: PATTERN', such as --format 'revenue: #,##0.00'",
+                )
+            })?;
+            formats.push((name.trim().to_owned(), pattern.trim().to_owned()));
+        }
+        Ok(Look {
+            formats,
+            bars: self.bars.clone(),
+            heat: self.heat.clone(),
+            blank: self.blank.clone(),
+            tidy: self.tidy,
+        })
+    }
+}
+
+/// Checks a look against the columns that a plan makes, before any row is read.
+pub(crate) fn ensure_fits(look: &Look, plan: &Plan) -> Result<(), Error> {
+    let keys = plan.resolved.keys().iter().map(|k| Named {
+        heading: k.heading.clone(),
+        calc: k.heading.clone(),
+        kind: k.kind,
+        key: true,
+    });
+    let results = plan.results.iter().map(|r| Named {
+        heading: r.heading.clone(),
+        calc: r.calc().to_owned(),
+        kind: r.built.kind,
+        key: false,
+    });
+    look.check(&results.chain(keys).collect::<Vec<_>>())
+        .map_err(|problem| Error::request_with_help(problem.message, problem.help))
+}
