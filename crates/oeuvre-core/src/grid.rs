@@ -46,6 +46,9 @@ pub struct ResultColumn {
     pub position: usize,
     /// Which of the results it shows, counted from 0.
     pub result: usize,
+    /// Whether the values read as they stand in the rows: numbers that may well be names, without
+    /// separators.
+    pub plain: bool,
     /// Whether the figures are shares, which read in percent.
     pub share: bool,
     /// Why its figures are not what the columns that it totals add up to: a place in [`Grid::notes`].

@@ -12,6 +12,8 @@ pub struct Ledger {
     pub padded: u64,
     /// Whether there was a condition on rows.
     pub filtered: bool,
+    /// Whether the lines are the rows themselves.
+    pub listing: bool,
     /// Rows left out by the condition on rows.
     pub left_out: u64,
     /// Of these, rows for which the condition was neither true nor false.
@@ -128,10 +130,11 @@ impl Ledger {
             1 => "and 1 total".to_owned(),
             n => format!("and {n} totals"),
         };
-        add("lines shown", lines, detail, false);
+        let what = if self.listing { "rows" } else { "lines" };
+        add(&format!("{what} shown"), lines, detail, false);
         if let (n @ 1.., rest) = self.not_shown {
             let detail = if rest { "together on the line for the rest" } else { "" };
-            add("lines not shown", n, detail.to_owned(), true);
+            add(&format!("{what} not shown"), n, detail.to_owned(), true);
         }
         let (full, blank) = self.cells;
         let detail = if blank == 0 { String::new() } else { format!("and {blank} blank") };

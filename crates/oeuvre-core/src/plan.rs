@@ -1,7 +1,7 @@
 //! A request with names resolved and levels checked: what the engine runs.
 
 use crate::error::{Error, Mistake, Written};
-use crate::language::ast::Expr;
+use crate::language::ast::{Expr, Node};
 use crate::language::parser;
 use crate::language::resolve::{Built, ColumnInfo, Level, Resolver};
 use crate::lookup::{Lookup, Unmatched};
@@ -17,6 +17,8 @@ pub struct ResultPlan {
     pub heading: String,
     /// Where its values are, in the table program.
     pub built: Built,
+    /// Whether it is a column of the rows, listed as it is.
+    pub plain: bool,
     /// Whether it reads as a share of something, and so in percent.
     pub share: bool,
     /// Why lines need not add up to their total; `None` where they do.
@@ -114,6 +116,7 @@ impl Plan {
     /// All mistakes that were found.
     pub fn new(request: &Request, columns: Vec<ColumnInfo>) -> Result<Plan, Error> {
         let mut resolved = Resolver::new(columns, &request.lets).map_err(Error::Mistakes)?;
+        resolved.listing = request.listing;
         let mut mistakes: Vec<Mistake> = Vec::new();
         for lookup in &request.lookups {
             let lookup = Lookup::new(lookup, resolved.columns(), &resolved.lookups)?;
@@ -154,7 +157,17 @@ impl Plan {
             add_results(&mut resolved, show.heading.as_deref(), &show.calc, &mut results)
                 .unwrap_or_else(|m| mistakes.push(m));
         }
-        if request.show.is_empty() {
+        let all: Vec<Arc<Written>> = resolved
+            .columns()
+            .iter()
+            .filter(|_| request.show.is_empty() && request.listing)
+            .map(|c| Written::new("--show", format!("\"{}\"", c.name.replace('"', "\"\""))))
+            .collect();
+        for written in &all {
+            add_results(&mut resolved, None, written, &mut results)
+                .unwrap_or_else(|m| mistakes.push(m));
+        }
+        if request.show.is_empty() && !request.listing {
             add_results(
                 &mut resolved,
                 Some("rows"),
@@ -185,6 +198,7 @@ impl Plan {
             return Err(Error::Mistakes(mistakes));
         }
         if resolved.by_keys == 0
+            && !request.listing
             && (!keep.is_empty() || request.top.is_some() || request.bottom.is_some())
         {
             return Err(Error::request_with_help(
@@ -262,7 +276,7 @@ fn add_results(
     }
     for expr in &list {
         let key = resolved.key_of(written, expr)?.is_some();
-        let sums_rows = !key && resolved.level(written, expr)? == Level::Row;
+        let sums_rows = !key && !resolved.listing && resolved.level(written, expr)? == Level::Row;
         let (built, suggested, note) = resolved.result(written, expr)?;
         let mut heading = heading.map_or(suggested, str::to_owned);
         // Headings name the figures in files, so that no two may be the same.
@@ -277,9 +291,16 @@ fn add_results(
             heading = format!("{heading} ({n})");
         }
         let (written, expr, share) = (written.clone(), expr.clone(), resolved.is_share(expr));
-        results.push(ResultPlan { heading, built, share, note, written, expr, sums_rows });
+        let plain = request_plain(resolved, &expr);
+        results.push(ResultPlan { heading, built, plain, share, note, written, expr, sums_rows });
     }
     Ok(())
+}
+
+/// Whether a calculation is a column of the rows, in a listing.
+fn request_plain(resolved: &Resolver, expr: &Expr) -> bool {
+    let Node::Name { name, table } = &expr.node else { return false };
+    resolved.listing && (table.is_some() || !resolved.is_named(name))
 }
 
 fn add_sort(

@@ -106,6 +106,7 @@ pub fn profile(
             calc: (*heading).to_owned(),
             position: 0,
             result: grid.columns.len(),
+            plain: false,
             share: false,
             heading_mark: None,
             kind: *kind,

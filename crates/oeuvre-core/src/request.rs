@@ -73,10 +73,12 @@ pub enum TotalsAt {
     Bottom,
 }
 
-/// A summary table to be made.
+/// A table to be made.
 #[derive(Clone, Debug, Default)]
 pub struct Request {
-    /// The results.
+    /// Whether the rows are listed instead of grouped.
+    pub listing: bool,
+    /// The results; without any the rows are counted, and in a listing all columns are shown.
     pub show: Vec<Show>,
     /// Categories down the side, outermost first.
     pub by: Vec<Arc<Written>>,

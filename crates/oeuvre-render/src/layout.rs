@@ -247,6 +247,8 @@ impl<'a> Layout<'a> {
                 let reading = self.result_of(column);
                 if value.is_missing() {
                     out.push_str(&self.look.blank);
+                } else if self.grid.columns[column].plain && reading.pattern.is_none() {
+                    push_label(out, &value);
                 } else if !reading.pattern.as_ref().is_some_and(|p| p.push(out, &value)) {
                     reading.figures.push(out, &value);
                 }

@@ -15,7 +15,7 @@ mod markdown;
 mod separated;
 mod text;
 
-use oeuvre_core::{Grid, Ledger};
+use oeuvre_core::{Grid, Ledger, Plan};
 use std::io::{self, Write};
 
 pub use cells::escape_controls;
@@ -103,4 +103,35 @@ pub fn write(
         Format::Jsonl => json::write_lines(grid, look, out),
         Format::Markdown => markdown::write(grid, look, ledger, settings.with_ledger, out),
     }
+}
+
+/// Writes what comes before the parts of a table that is written part by part.
+///
+/// # Errors
+/// When the output cannot be written.
+pub fn write_part_headings(
+    plan: &Plan,
+    settings: &Settings<'_>,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let headings: Vec<&str> = plan.results.iter().map(|r| r.heading.as_str()).collect();
+    match settings.format {
+        Format::Csv => separated::write_headings(&headings, b',', out),
+        Format::Tsv => separated::write_headings(&headings, b'\t', out),
+        _ => Ok(()),
+    }
+}
+
+/// A part of a table in a format of one line a row: CSV, TSV or JSON Lines; nothing in others.
+pub fn write_part(grid: &Grid, settings: &Settings<'_>) -> Vec<u8> {
+    let mut out = Vec::new();
+    let look = settings.look;
+    // Writing to memory does not fail.
+    let _ = match settings.format {
+        Format::Csv => separated::write_rows(grid, look, b',', &mut out),
+        Format::Tsv => separated::write_rows(grid, look, b'\t', &mut out),
+        Format::Jsonl => json::write_lines(grid, look, &mut out),
+        _ => Ok(()),
+    };
+    out
 }

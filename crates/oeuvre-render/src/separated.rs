@@ -1,10 +1,15 @@
 //! Comma- and tab-separated values: one heading line, raw values.
 
-use crate::layout::Layout;
+use crate::layout::{Layout, Slot};
 use crate::look::Look;
-use oeuvre_core::{Grid, Value};
-use std::fmt::Write as _;
+use oeuvre_core::rows::column::{Data, MISSING_I32, MISSING_I64};
+use oeuvre_core::rows::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_core::value::calendar::civil_from_days;
+use oeuvre_core::{Grid, Kind, Value};
 use std::io::{self, Write};
+
+/// So much is gathered before it is written.
+const BUFFER: usize = 1 << 15;
 
 pub(crate) fn write(
     grid: &Grid,
@@ -13,56 +18,191 @@ pub(crate) fn write(
     out: &mut dyn Write,
 ) -> io::Result<()> {
     let layout = Layout::new(grid, look);
-    let mut record = String::new();
-    let alone = layout.slots.len() == 1;
-    for i in 0..layout.slots.len() {
+    let headings: Vec<&str> = (0..layout.slots.len()).map(|i| layout.heading(i)).collect();
+    write_headings(&headings, separator, out)?;
+    rows(&layout, separator, out)
+}
+
+/// The heading line alone.
+pub(crate) fn write_headings(
+    headings: &[&str],
+    separator: u8,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let mut record = Vec::new();
+    for (i, heading) in headings.iter().enumerate() {
         if i > 0 {
-            record.push(separator as char);
+            record.push(separator);
         }
-        push_field(&mut record, layout.heading(i), separator, false);
+        push_field(&mut record, heading, separator, false);
     }
-    record.push('\n');
-    for &row in &layout.rows {
-        for (i, &slot) in layout.slots.iter().enumerate() {
-            if i > 0 {
-                record.push(separator as char);
+    record.push(b'\n');
+    out.write_all(&record)
+}
+
+/// The lines alone.
+pub(crate) fn write_rows(
+    grid: &Grid,
+    look: &Look,
+    separator: u8,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    rows(&Layout::new(grid, look), separator, out)
+}
+
+/// Where the fields of a column come from. What listings of millions of rows are made of is written
+/// straight from its column.
+enum Fields<'a> {
+    Decimals(&'a [i64], u8),
+    Dates(&'a [i32]),
+    /// The codes, their texts, and which of them need quotes; none are told where there are many.
+    Texts(&'a [u32], &'a Dictionary, Vec<bool>),
+    /// Anything else, a value at a time.
+    Values(Slot),
+}
+
+/// Up to so many texts are looked at once, instead of each time.
+const FEW_TEXTS: usize = 4096;
+
+fn fields<'a>(layout: &Layout<'a>, slot: Slot, separator: u8) -> Fields<'a> {
+    if let (Slot::Result(r), false) = (slot, layout.is_tidy()) {
+        let column = &layout.grid.columns[r];
+        let cells = &column.cells;
+        match (&cells.data, column.kind) {
+            (Data::I64(v), Kind::Number { scale }) => return Fields::Decimals(v, scale),
+            (Data::I32(v), Kind::Date) => return Fields::Dates(v),
+            (Data::Codes(v), _) => {
+                let few = cells.dictionary.len() <= FEW_TEXTS.min(v.len());
+                let quoted = |t: &str| needs_quotes(t, separator, layout.slots.len() == 1);
+                let quoted =
+                    cells.dictionary.iter().take(if few { FEW_TEXTS } else { 0 }).map(quoted);
+                return Fields::Texts(v, &cells.dictionary, quoted.collect());
             }
-            match layout.raw(row, slot) {
-                Value::Text(text) => push_field(&mut record, &text, separator, alone),
-                // A line of one blank field would read as no line at all.
-                Value::Missing => push_field(&mut record, "", separator, alone),
-                // No figure, date or period has a sign in it that needs quotes.
-                value => {
-                    let _ = write!(record, "{value}");
+            _ => {}
+        }
+    }
+    Fields::Values(slot)
+}
+
+fn rows(layout: &Layout<'_>, separator: u8, out: &mut dyn Write) -> io::Result<()> {
+    let mut record: Vec<u8> = Vec::with_capacity(BUFFER + (BUFFER >> 2));
+    let alone = layout.slots.len() == 1;
+    let columns: Vec<Fields<'_>> =
+        layout.slots.iter().map(|&slot| fields(layout, slot, separator)).collect();
+    for &row in &layout.rows {
+        for (i, column) in columns.iter().enumerate() {
+            if i > 0 {
+                record.push(separator);
+            }
+            match column {
+                Fields::Decimals(v, scale) if v[row.line] != MISSING_I64 => {
+                    push_decimal(&mut record, v[row.line], *scale);
                 }
+                Fields::Dates(v) if v[row.line] != MISSING_I32 => {
+                    push_date(&mut record, v[row.line]);
+                }
+                Fields::Texts(v, texts, quoted) if v[row.line] != MISSING_CODE => {
+                    let code = v[row.line];
+                    match quoted.get(code as usize) {
+                        Some(false) => record.extend_from_slice(texts.text(code).as_bytes()),
+                        _ => push_field(&mut record, texts.text(code), separator, alone),
+                    }
+                }
+                Fields::Values(slot) => match layout.raw(row, *slot) {
+                    Value::Text(text) => push_field(&mut record, &text, separator, alone),
+                    Value::Missing => push_field(&mut record, "", separator, alone),
+                    // No figure, date or period has a sign in it that needs quotes.
+                    value => write!(record, "{value}")?,
+                },
+                // A line of one blank field would read as no line at all.
+                _ => push_field(&mut record, "", separator, alone),
             }
         }
-        record.push('\n');
-        if record.len() > 1 << 15 {
-            out.write_all(record.as_bytes())?;
+        record.push(b'\n');
+        if record.len() > BUFFER {
+            out.write_all(&record)?;
             record.clear();
         }
     }
-    out.write_all(record.as_bytes())
+    out.write_all(&record)
 }
 
-/// Adds a field, in quotes where it needs them (RFC 4180, 2.6 and 2.7).
-fn push_field(record: &mut String, field: &str, separator: u8, alone: bool) {
-    let special = |b: u8| b == separator || matches!(b, b'"' | b'\n' | b'\r');
-    let quoted = field.bytes().any(special)
-        || field.starts_with(' ')
-        || field.ends_with(' ')
-        || (alone && field.is_empty());
-    if !quoted {
-        record.push_str(field);
+/// Adds a whole number with so many of its digits behind the point.
+fn push_decimal(record: &mut Vec<u8>, mantissa: i64, scale: u8) {
+    let mut buffer = itoa::Buffer::new();
+    if scale == 0 {
+        record.extend_from_slice(buffer.format(mantissa).as_bytes());
         return;
     }
-    record.push('"');
-    for c in field.chars() {
-        if c == '"' {
-            record.push('"');
-        }
-        record.push(c);
+    if mantissa < 0 {
+        record.push(b'-');
     }
-    record.push('"');
+    let digits = buffer.format(mantissa.unsigned_abs()).as_bytes();
+    let scale = usize::from(scale);
+    let (whole, fraction) = digits.split_at(digits.len().saturating_sub(scale));
+    record.extend_from_slice(if whole.is_empty() { b"0" } else { whole });
+    record.push(b'.');
+    record.extend(std::iter::repeat_n(b'0', scale - fraction.len()));
+    record.extend_from_slice(fraction);
+}
+
+/// Adds a date in ISO form.
+fn push_date(record: &mut Vec<u8>, days: i32) {
+    let (year, month, day) = civil_from_days(days);
+    if !(0..10_000).contains(&year) {
+        // Writing to memory does not fail.
+        let _ = write!(record, "{}", Value::Date(days));
+        return;
+    }
+    let two = |n: u32| [b'0' + (n / 10) as u8, b'0' + (n % 10) as u8];
+    let ([a, b], [c, d]) = (two(year as u32 / 100), two(year as u32 % 100));
+    let ([e, f], [g, h]) = (two(month), two(day));
+    record.extend_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h]);
+}
+
+/// Whether a field must stand in quotes (RFC 4180, 2.6); `alone` where it is the only one of its line.
+fn needs_quotes(field: &str, separator: u8, alone: bool) -> bool {
+    let special = |b: u8| b == separator || matches!(b, b'"' | b'\n' | b'\r');
+    field.bytes().any(special)
+        || field.starts_with(' ')
+        || field.ends_with(' ')
+        || (alone && field.is_empty())
+}
+
+/// Adds a field, in quotes where it needs them, which are doubled inside (RFC 4180, 2.7).
+fn push_field(record: &mut Vec<u8>, field: &str, separator: u8, alone: bool) {
+    if !needs_quotes(field, separator, alone) {
+        record.extend_from_slice(field.as_bytes());
+        return;
+    }
+    record.push(b'"');
+    for b in field.bytes() {
+        if b == b'"' {
+            record.push(b'"');
+        }
+        record.push(b);
+    }
+    record.push(b'"');
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use oeuvre_core::Decimal;
+
+    #[test]
+    fn figures_and_dates_are_written_as_their_values_are() {
+        for mantissa in [0, 5, -5, 99, 100, -12345, i64::MAX, i64::MIN + 1] {
+            for scale in [0, 1, 2, 12, 30] {
+                let mut out = Vec::new();
+                push_decimal(&mut out, mantissa, scale);
+                assert_eq!(out, Decimal::new(i128::from(mantissa), scale).to_string().into_bytes());
+            }
+        }
+        for days in [-719_162, -1, 0, 20_000, 2_932_896] {
+            let mut out = Vec::new();
+            push_date(&mut out, days);
+            assert_eq!(out, Value::Date(days).to_string().into_bytes());
+        }
+    }
 }

@@ -6,7 +6,7 @@ use crate::draw::{BAR_WIDTH, bar_text, heat_text, step};
 use crate::layout::{Layout, Row, Slot};
 use crate::look::Look;
 use anstyle::{Ansi256Color, AnsiColor, Color, Style};
-use oeuvre_core::{Grid, LineKind};
+use oeuvre_core::{Grid, Kind, LineKind};
 use std::io::{self, Write};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
@@ -360,7 +360,7 @@ fn fit(layout: &Layout<'_>, columns: &mut Vec<Wide>, limit: usize) -> usize {
     while over > 0 {
         let widest = columns
             .iter_mut()
-            .filter(|c| !layout.is_right(c.slot) && c.width > SHORTEST_LABEL)
+            .filter(|c| layout.kind(c.slot) == Kind::Text && c.width > SHORTEST_LABEL)
             .max_by_key(|c| c.width);
         let Some(column) = widest else { break };
         column.width -= 1;

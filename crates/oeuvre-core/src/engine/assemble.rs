@@ -86,6 +86,7 @@ pub(crate) fn assemble(
                 calc: result.calc().to_owned(),
                 position: p,
                 result: i,
+                plain: false,
                 share: result.share,
                 heading_mark: None,
                 kind: result.built.kind,

@@ -10,6 +10,7 @@ mod groups;
 mod late;
 mod levels;
 mod lines;
+mod listing;
 mod scope;
 mod tree;
 mod worker;
@@ -19,8 +20,10 @@ use crate::grid::Grid;
 use crate::ledger::Ledger;
 use crate::lookup::Unmatched;
 use crate::plan::Plan;
-use crate::source::{Account, Source};
+use crate::source::{Account, Reader, Source};
 use worker::{Gathered, Worker};
+
+pub use listing::{Parts, list};
 
 /// Runs a plan over rows with this many threads (at least one).
 ///
@@ -41,17 +44,40 @@ pub(crate) fn gather(
     source: &dyn Source,
     threads: usize,
 ) -> Result<(Vec<Gathered>, Ledger), Error> {
-    let threads = threads.max(1);
-    let readers = source.scan(&plan.resolved.inputs, threads)?;
-    let work = |mut reader: Box<dyn crate::source::Reader + '_>| {
+    let (worker, account, ()) =
+        read(plan, source, threads, |worker, reader| worker.work(plan, reader, &mut |_| Ok(())))?;
+    let ledger = account_of(plan, source, &worker, account)?;
+    Ok((worker.into_scopes(), ledger))
+}
+
+/// What a pass leaves beside what its workers have gathered: merged in any order.
+pub(crate) trait Kept: Send + Default {
+    /// Takes in what another worker has kept.
+    fn absorb(&mut self, other: Self);
+}
+
+impl Kept for () {
+    fn absorb(&mut self, (): ()) {}
+}
+
+/// Makes one pass over the rows, by several workers, and merges what they have gathered and kept.
+pub(crate) fn read<K: Kept>(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+    work: impl Fn(&mut Worker, &mut dyn Reader) -> Result<K, Error> + Sync,
+) -> Result<(Worker, Account, K), Error> {
+    let readers = source.scan(&plan.resolved.inputs, threads.max(1))?;
+    let work = |mut reader: Box<dyn Reader + '_>| {
         let mut worker = Worker::new(plan);
-        let done = worker.work(plan, reader.as_mut());
-        (done.map(|()| worker), reader.piece(), reader.account())
+        let done = work(&mut worker, reader.as_mut());
+        (done.map(|kept| (worker, kept)), reader.piece(), reader.account())
     };
     let results: Vec<_> = if readers.len() == 1 {
         readers.into_iter().map(work).collect()
     } else {
         std::thread::scope(|scope| {
+            let work = &work;
             let handles: Vec<_> =
                 readers.into_iter().map(|reader| scope.spawn(move || work(reader))).collect();
             handles
@@ -79,20 +105,32 @@ pub(crate) fn gather(
         return Err(error);
     }
     let mut workers = workers.into_iter();
-    let Some(mut first) = workers.next() else {
+    let Some((mut first, mut kept)) = workers.next() else {
         return Err(Error::request("there is nothing to read"));
     };
-    for other in workers {
+    for (other, more) in workers {
         first.absorb(other)?;
+        kept.absorb(more);
     }
-    let mut ledger = first.ledger(plan);
+    Ok((first, account, kept))
+}
+
+/// The account of a pass.
+pub(crate) fn account_of(
+    plan: &Plan,
+    source: &dyn Source,
+    worker: &Worker,
+    account: Account,
+) -> Result<Ledger, Error> {
+    let mut ledger = worker.ledger(plan);
     ledger.unreadable = account.unreadable;
     ledger.padded = account.padded;
     let columns = source.columns();
+    let name = |column: usize| columns.get(plan.resolved.inputs[column]).map(|c| c.name.clone());
     ledger.read_as_missing = account
         .read_as_missing
         .into_iter()
-        .map(|(column, text, n)| (columns[plan.resolved.inputs[column]].name.clone(), text, n))
+        .map(|(column, text, n)| (name(column).unwrap_or_default(), text, n))
         .collect();
     ledger.remarks.clone_from(&plan.resolved.remarks);
     for (account, lookup) in ledger.lookups.iter().zip(&plan.resolved.lookups) {
@@ -110,5 +148,5 @@ pub(crate) fn gather(
             ));
         }
     }
-    Ok((first.into_scopes(), ledger))
+    Ok(ledger)
 }

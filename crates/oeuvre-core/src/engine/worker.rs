@@ -25,6 +25,22 @@ pub(crate) struct Worker {
     found: Vec<Found>,
 }
 
+/// A batch that has been taken in: the rows that count.
+pub(crate) struct Taken<'a> {
+    pub(crate) batch: &'a Batch,
+    row: &'a Evaluator,
+}
+
+impl<'a> Taken<'a> {
+    /// A column of the row program.
+    pub(crate) fn column(&self, operand: Operand) -> &'a Column {
+        match operand {
+            Operand::Input(i) => &self.batch.columns[i],
+            step => self.row.column(step, &[]),
+        }
+    }
+}
+
 /// What a lookup did for a worker's rows.
 #[derive(Clone, Default)]
 struct Found {
@@ -91,8 +107,14 @@ impl Worker {
         }
     }
 
-    /// Reads and takes in all batches that the reader gives.
-    pub(crate) fn work(&mut self, plan: &Plan, reader: &mut dyn Reader) -> Result<(), Error> {
+    /// Reads and takes in all batches that the reader gives; each is also given to `also`, when its row
+    /// program has run.
+    pub(crate) fn work(
+        &mut self,
+        plan: &Plan,
+        reader: &mut dyn Reader,
+        also: &mut dyn FnMut(Taken<'_>) -> Result<(), Error>,
+    ) -> Result<(), Error> {
         let mut batch = Batch::default();
         let mut kept = Vec::new();
         let mut groups = Vec::new();
@@ -104,6 +126,7 @@ impl Worker {
             }
             if batch.rows > 0 {
                 self.take(plan, &batch, &mut groups, &mut some)?;
+                also(Taken { batch: &batch, row: &self.row })?;
             }
         }
         let inputs: Vec<&Column> = batch.columns.iter().collect();

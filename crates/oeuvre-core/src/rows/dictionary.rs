@@ -5,6 +5,7 @@
 //! on the seed, because codes are given in the order texts are first met.
 
 use std::hash::{BuildHasher, RandomState};
+use std::sync::Arc;
 
 /// The code of a missing text.
 pub const MISSING_CODE: u32 = u32::MAX;
@@ -24,9 +25,16 @@ const SPARSE_SLOTS: usize = 2048;
 
 const EMPTY: Slot = Slot { key: 0, len: u32::MAX, code: 0 };
 
-/// A growing set of texts, numbered from 0 in the order in which they came.
-#[derive(Clone)]
+/// A growing set of texts, numbered from 0 in the order in which they came. A clone shares them until one
+/// of the two grows, so that columns that are picked from one another hold their texts once.
+#[derive(Clone, Default)]
 pub struct Dictionary {
+    texts: Arc<Texts>,
+}
+
+/// The texts of a [`Dictionary`].
+#[derive(Clone)]
+pub struct Texts {
     arena: String,
     ends: Vec<usize>,
     aliases: Vec<(String, u32)>,
@@ -35,9 +43,9 @@ pub struct Dictionary {
     seed: u64,
 }
 
-impl Default for Dictionary {
+impl Default for Texts {
     fn default() -> Self {
-        Dictionary {
+        Texts {
             arena: String::new(),
             ends: Vec::new(),
             aliases: Vec::new(),
@@ -64,7 +72,46 @@ pub(crate) fn fold(a: u64, b: u64) -> u64 {
 /// An odd constant from the digits of pi.
 const PI: u64 = 0x243f_6a88_85a3_08d3;
 
+impl std::ops::Deref for Dictionary {
+    type Target = Texts;
+
+    fn deref(&self) -> &Texts {
+        &self.texts
+    }
+}
+
 impl Dictionary {
+    /// The code of a text, which is added when it is new.
+    pub fn intern(&mut self, text: &str) -> u32 {
+        match self.find(text.as_bytes()) {
+            Some(code) => code,
+            None => Arc::make_mut(&mut self.texts).add(text),
+        }
+    }
+
+    /// Makes a text stand for alias number `n` (counted from 0): [`Texts::find`] then gives
+    /// `FIRST_ALIAS + n`. Does nothing when the text is there already.
+    pub fn alias(&mut self, text: &str) {
+        if self.find(text.as_bytes()).is_none() {
+            Arc::make_mut(&mut self.texts).add_alias(text);
+        }
+    }
+
+    /// The codes that the texts of another dictionary have here; new ones are added.
+    pub fn absorb(&mut self, other: &Dictionary) -> Vec<u32> {
+        let mut map = Vec::new();
+        self.follow(other, &mut map);
+        map
+    }
+
+    /// Goes on with an [`Dictionary::absorb`] of a dictionary that has grown since: `map` gets the
+    /// codes of the texts that it does not have yet.
+    pub fn follow(&mut self, other: &Dictionary, map: &mut Vec<u32>) {
+        map.extend((map.len()..other.len()).map(|c| self.intern(other.text(c as u32))));
+    }
+}
+
+impl Texts {
     /// How many distinct texts there are.
     pub fn len(&self) -> usize {
         self.ends.len()
@@ -155,11 +202,7 @@ impl Dictionary {
         self.text(code)
     }
 
-    /// The code of a text, which is added when it is new.
-    pub fn intern(&mut self, text: &str) -> u32 {
-        if let Some(code) = self.find(text.as_bytes()) {
-            return code;
-        }
+    fn add(&mut self, text: &str) -> u32 {
         let code = self.ends.len() as u32;
         self.arena.push_str(text);
         self.ends.push(self.arena.len());
@@ -167,14 +210,10 @@ impl Dictionary {
         code
     }
 
-    /// Makes a text stand for alias number `n` (counted from 0): [`Dictionary::find`] then gives
-    /// `FIRST_ALIAS + n`. Does nothing when the text is there already.
-    pub fn alias(&mut self, text: &str) {
-        if self.find(text.as_bytes()).is_none() {
-            let code = FIRST_ALIAS + self.aliases.len() as u32;
-            self.aliases.push((text.to_owned(), code));
-            self.insert(text, code);
-        }
+    fn add_alias(&mut self, text: &str) {
+        let code = FIRST_ALIAS + self.aliases.len() as u32;
+        self.aliases.push((text.to_owned(), code));
+        self.insert(text, code);
     }
 
     /// The text of alias number `n`.
@@ -215,19 +254,6 @@ impl Dictionary {
     /// The texts in the order of their codes.
     pub fn iter(&self) -> impl Iterator<Item = &str> {
         (0..self.len() as u32).map(|c| self.text(c))
-    }
-
-    /// The codes that the texts of another dictionary have here; new ones are added.
-    pub fn absorb(&mut self, other: &Dictionary) -> Vec<u32> {
-        let mut map = Vec::new();
-        self.follow(other, &mut map);
-        map
-    }
-
-    /// Goes on with an [`Dictionary::absorb`] of a dictionary that has grown since: `map` gets the
-    /// codes of the texts that it does not have yet.
-    pub fn follow(&mut self, other: &Dictionary, map: &mut Vec<u32>) {
-        map.extend((map.len()..other.len()).map(|c| self.intern(other.text(c as u32))));
     }
 }
 

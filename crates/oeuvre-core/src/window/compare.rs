@@ -1,6 +1,6 @@
 //! Cells compared by their value: places and buckets.
 
-use super::order::{Ordinals, sorted};
+use super::order::{Ordinals, Packed, sorted, width};
 use super::{partition_ordinals, runs};
 use crate::language::resolve::Ties;
 use crate::rows::column::{Column, Data, MISSING_I64};
@@ -22,7 +22,13 @@ pub(crate) fn rank(
     ties: Ties,
 ) -> Compared {
     let values = Ordinals::of(x, !ascending);
-    let order = sorted(partition.len(), &[&partition_ordinals(partition), &values, position]);
+    let partitions = partition_ordinals(partition);
+    if position.largest == 0
+        && let Some(packed) = Packed::new(partition.len(), &[&partitions, &values])
+    {
+        return rank_packed(&packed, &partitions, &values, partition.len(), ties);
+    }
+    let order = sorted(partition.len(), &[&partitions, &values, position]);
     let mut out = vec![MISSING_I64; partition.len()];
     let mut ties_broken = 0;
     for run in runs(&order, partition) {
@@ -47,6 +53,63 @@ pub(crate) fn rank(
             }
             before += n;
         }
+    }
+    Compared { column: Column::from(Data::I64(out)), ties_broken }
+}
+
+/// As [`rank`], of many cells whose partition and value fit one word: read in order, they are never looked
+/// up again, which would cost more than the sorting.
+fn rank_packed(
+    packed: &Packed,
+    partitions: &Ordinals,
+    values: &Ordinals,
+    cells: usize,
+    ties: Ties,
+) -> Compared {
+    let mut out = vec![MISSING_I64; cells];
+    let mut ties_broken = 0;
+    let value_bits = width(values.largest);
+    let (mut partition, mut word) = (u64::MAX, u64::MAX);
+    // Cells of the partition before the equal ones, distinct values so far, equal ones so far.
+    let (mut before, mut dense) = (0i64, 0i64);
+    let mut equal: Vec<u32> = Vec::new();
+    let mut settle = |equal: &mut Vec<u32>, before: i64| {
+        let n = equal.len() as i64;
+        if ties == Ties::Unique && n > 1 {
+            ties_broken += n as u64;
+        }
+        n + before
+    };
+    for (next, cell) in packed.iter() {
+        if next != word {
+            before = settle(&mut equal, before);
+            if ties == Ties::Mean {
+                let place = (2 * before + 1 - equal.len() as i64) * 5;
+                equal.iter().for_each(|&c| out[c as usize] = place);
+            }
+            equal.clear();
+            if next >> value_bits != partition {
+                (partition, before, dense) = (next >> value_bits, 0, 0);
+            }
+            word = next;
+            dense += 1;
+        }
+        let value = next & ((1u64 << value_bits) - 1);
+        // The largest numbers stand for cells that take no part, and for missing values.
+        if value == values.largest || partition == partitions.largest {
+            continue;
+        }
+        out[cell as usize] = match ties {
+            Ties::Skip | Ties::Mean => before + 1,
+            Ties::Dense => dense,
+            Ties::Unique => before + 1 + equal.len() as i64,
+        };
+        equal.push(cell);
+    }
+    before = settle(&mut equal, before);
+    if ties == Ties::Mean {
+        let place = (2 * before + 1 - equal.len() as i64) * 5;
+        equal.iter().for_each(|&c| out[c as usize] = place);
     }
     Compared { column: Column::from(Data::I64(out)), ties_broken }
 }

@@ -101,11 +101,49 @@ fn whole(values: impl Iterator<Item = Option<i128>> + Clone, descending: bool) -
     }
 }
 
+/// Cells in order by columns that fit one word together.
+pub(crate) struct Packed {
+    /// In order: the word, and behind it the cell.
+    packed: Vec<u64>,
+    cell_bits: u32,
+}
+
+impl Packed {
+    /// The cells in order by some columns, the first counts most; `None` when these do not fit.
+    pub(crate) fn new(cells: usize, by: &[&Ordinals]) -> Option<Packed> {
+        let bits: u32 = by.iter().map(|o| width(o.largest)).sum();
+        let cell_bits = width(cells.max(1) as u64 - 1);
+        if bits + cell_bits > u64::BITS || cells < 1 << DIGIT_BITS {
+            return None;
+        }
+        let by: Vec<(&[u64], u32)> = by
+            .iter()
+            .filter(|o| o.largest > 0)
+            .map(|o| (o.values.as_slice(), width(o.largest)))
+            .collect();
+        let word = |cell: usize| by.iter().fold(0u64, |word, (v, bits)| word << bits | v[cell]);
+        let packed = (0..cells).map(|cell| word(cell) << cell_bits | cell as u64).collect();
+        let packed = match bits {
+            0 => packed,
+            _ => by_digits(packed, |it: u64| it >> cell_bits, bits),
+        };
+        Some(Packed { packed, cell_bits })
+    }
+
+    /// Each cell with its word, in order.
+    pub(crate) fn iter(&self) -> impl Iterator<Item = (u64, u32)> + '_ {
+        let cells = (1u64 << self.cell_bits) - 1;
+        self.packed.iter().map(move |it| (it >> self.cell_bits, (it & cells) as u32))
+    }
+}
+
 /// Bits sorted in one pass: a table of 2048 counts stays in the nearest cache.
 const DIGIT_BITS: u32 = 11;
 
 /// The cells in order by some columns, the first counts most; what they leave open keeps its order.
 pub(crate) fn sorted(cells: usize, by: &[&Ordinals]) -> Vec<u32> {
+    // A column of one value alone decides nothing.
+    let by: Vec<&Ordinals> = by.iter().copied().filter(|o| o.largest > 0).collect();
     // Neighbouring columns share a word while they fit, which saves passes over the cells.
     let mut order: Vec<u32> = (0..cells as u32).collect();
     let mut end = by.len();
@@ -129,36 +167,54 @@ pub(crate) fn sorted(cells: usize, by: &[&Ordinals]) -> Vec<u32> {
     order
 }
 
-fn width(largest: u64) -> u32 {
+/// The bits that numbers up to a largest one need.
+pub(crate) fn width(largest: u64) -> u32 {
     u64::BITS - largest.leading_zeros()
 }
 
 fn by_words(order: Vec<u32>, word: impl Fn(usize) -> u64, bits: u32) -> Vec<u32> {
-    let mut now: Vec<(u64, u32)> = order.iter().map(|&cell| (word(cell as usize), cell)).collect();
-    if now.len() < 1 << DIGIT_BITS {
-        now.sort_by_key(|it| it.0);
-        return now.into_iter().map(|it| it.1).collect();
+    if order.len() < 1 << DIGIT_BITS {
+        let mut pairs: Vec<(u64, u32)> =
+            order.iter().map(|&cell| (word(cell as usize), cell)).collect();
+        pairs.sort_by_key(|it| it.0);
+        return pairs.into_iter().map(|it| it.1).collect();
     }
-    let mut next = vec![(0u64, 0u32); now.len()];
-    let mut shift = 0;
-    while shift < bits {
-        let mask = (1u64 << DIGIT_BITS) - 1;
-        let digit = |word: u64| (word >> shift & mask) as usize;
-        let mut places = vec![0usize; 1 << DIGIT_BITS];
-        now.iter().for_each(|it| places[digit(it.0)] += 1);
+    // Word and cell in 64 bits, where they fit, are half as much to move.
+    let cell_bits = width(order.len() as u64 - 1);
+    if bits + cell_bits <= u64::BITS {
+        let cells = (1u64 << cell_bits) - 1;
+        let packed =
+            order.iter().map(|&cell| word(cell as usize) << cell_bits | u64::from(cell)).collect();
+        let sorted = by_digits(packed, |it: u64| it >> cell_bits, bits);
+        return sorted.into_iter().map(|it| (it & cells) as u32).collect();
+    }
+    let pairs: Vec<(u64, u32)> = order.iter().map(|&cell| (word(cell as usize), cell)).collect();
+    by_digits(pairs, |it: (u64, u32)| it.0, bits).into_iter().map(|it| it.1).collect()
+}
+
+/// Sorts by the bits of a word, from the lowest digit to the highest.
+fn by_digits<T: Copy + Default>(mut now: Vec<T>, word: impl Fn(T) -> u64, bits: u32) -> Vec<T> {
+    let mut next = vec![T::default(); now.len()];
+    let passes = bits.div_ceil(DIGIT_BITS).max(1);
+    // Digits of equal width: 17 bits are two passes of nine, not one of eleven and one of six.
+    let digit_bits = bits.div_ceil(passes);
+    for shift in (0..bits).step_by(digit_bits.max(1) as usize) {
+        let mask = (1u64 << digit_bits) - 1;
+        let digit = |it: T| (word(it) >> shift & mask) as usize;
+        let mut places = vec![0usize; 1 << digit_bits];
+        now.iter().for_each(|&it| places[digit(it)] += 1);
         let mut at = 0;
         for place in &mut places {
             at += std::mem::replace(place, at);
         }
-        for it in &now {
-            let place = &mut places[digit(it.0)];
-            next[*place] = *it;
+        for &it in &now {
+            let place = &mut places[digit(it)];
+            next[*place] = it;
             *place += 1;
         }
         std::mem::swap(&mut now, &mut next);
-        shift += DIGIT_BITS;
     }
-    now.into_iter().map(|it| it.1).collect()
+    now
 }
 
 #[cfg(test)]

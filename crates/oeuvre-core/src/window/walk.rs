@@ -1,7 +1,7 @@
 //! Walks: from cell to cell of a partition, in an order.
 
 use super::order::{Ordinals, sorted};
-use super::{NO_CELL, partition_ordinals, pick, runs};
+use super::{NO_CELL, NOWHERE, partition_ordinals, pick, runs};
 use crate::aggregate::Overflow;
 use crate::aggregate::float_sum::FloatSum;
 use crate::language::resolve::Using;
@@ -14,7 +14,10 @@ use std::collections::VecDeque;
 /// The cells in the order in which they are walked.
 pub(crate) struct Walk<'a> {
     partition: &'a [u32],
-    order: Vec<u32>,
+    /// Empty where the cells are walked as they stand, until it is needed.
+    order: std::cell::OnceCell<Vec<u32>>,
+    /// Whether the cells are walked as they stand.
+    in_order: bool,
     /// The place of each cell in the calendar, where a period is walked.
     calendar: Option<Calendar<'a>>,
     /// Cells whose place owes to the order of the cells alone.
@@ -39,6 +42,11 @@ impl<'a> Walk<'a> {
         by: &[&Ordinals],
         calendar: Option<Calendar<'a>>,
     ) -> Walk<'a> {
+        let in_order = by.is_empty();
+        if in_order {
+            let order = std::cell::OnceCell::new();
+            return Walk { partition, order, in_order, calendar, ties_broken: 0 };
+        }
         let partitions = partition_ordinals(partition);
         let mut all = vec![&partitions];
         all.extend(by);
@@ -48,8 +56,14 @@ impl<'a> Walk<'a> {
             let equal = run.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
             equal.map(|e| e.len() as u64).sum()
         };
-        let ties_broken = if by.is_empty() { 0 } else { runs(&order, partition).map(tied).sum() };
-        Walk { partition, order, calendar, ties_broken }
+        let ties_broken = runs(&order, partition).map(tied).sum();
+        Walk { partition, order: order.into(), in_order, calendar, ties_broken }
+    }
+
+    /// The cells in the order in which they are walked, partition by partition.
+    fn order(&self) -> &[u32] {
+        self.order
+            .get_or_init(|| sorted(self.partition.len(), &[&partition_ordinals(self.partition)]))
     }
 
     /// The value `back` steps before each cell; a step of the calendar where a period is walked. A
@@ -59,7 +73,7 @@ impl<'a> Walk<'a> {
         let empty_cell = x.data.len() as u32;
         with_empty.push(kind, empty);
         let mut from = vec![NO_CELL; self.partition.len()];
-        for run in runs(&self.order, self.partition) {
+        for run in runs(self.order(), self.partition) {
             match self.calendar {
                 None => {
                     for (i, &cell) in run.iter().enumerate() {
@@ -89,7 +103,7 @@ impl<'a> Walk<'a> {
     /// The first or last value present, on every cell of its partition.
     pub(crate) fn end(&self, x: &Column, counts: impl Fn(usize) -> bool, last: bool) -> Column {
         let mut from = vec![NO_CELL; self.partition.len()];
-        for run in runs(&self.order, self.partition) {
+        for run in runs(self.order(), self.partition) {
             let good = |c: &&u32| !x.data.is_missing(**c as usize) && counts(**c as usize);
             let found = if last { run.iter().rev().find(good) } else { run.iter().find(good) };
             if let Some(&source) = found {
@@ -102,7 +116,32 @@ impl<'a> Walk<'a> {
     /// From the start of the walk to each cell. Missing values are passed over; missing until there is
     /// one, save for counts.
     pub(crate) fn running(&self, x: &Column, kind: Kind, using: Using) -> Result<Column, Overflow> {
+        if let (Using::Sum, Data::I64(v), true) = (using, &x.data, self.in_order)
+            && let Some(sums) = self.running_in_order(v)
+        {
+            return Ok(Column::from(Data::I64(sums)));
+        }
         self.over(x, kind, using, None)
+    }
+
+    /// Running sums of cells that are walked as they stand, in one go; `None` when one does not fit.
+    fn running_in_order(&self, values: &[i64]) -> Option<Vec<i64>> {
+        let partitions = self.partition.iter().filter(|p| **p != NOWHERE).max();
+        // Missing until there is a value.
+        let mut sums = vec![MISSING_I64; partitions.map_or(0, |p| *p as usize + 1)];
+        let mut out = Vec::with_capacity(values.len());
+        for (&partition, &value) in self.partition.iter().zip(values) {
+            let Some(sum) = sums.get_mut(partition as usize) else {
+                out.push(MISSING_I64);
+                continue;
+            };
+            if value != MISSING_I64 {
+                let before = if *sum == MISSING_I64 { 0 } else { *sum };
+                *sum = before.checked_add(value).filter(|s| *s != MISSING_I64)?;
+            }
+            out.push(*sum);
+        }
+        Some(out)
     }
 
     /// Over each cell and the steps before it, `steps` together; missing until so many values are
@@ -285,7 +324,7 @@ impl<'a> Walk<'a> {
         let mut inside: VecDeque<u32> = VecDeque::new();
         let mut left = Vec::new();
         let mut entered = Vec::new();
-        for run in runs(&self.order, self.partition) {
+        for run in runs(self.order(), self.partition) {
             let mut moved = Moved::Restart;
             inside.clear();
             let mut present = 0u64;

@@ -6,7 +6,7 @@
 
 use super::columns::Records;
 use oeuvre_core::rows::column::{MISSING_I32, MISSING_I64};
-use oeuvre_core::rows::dictionary::{Dictionary, FIRST_ALIAS, MISSING_CODE};
+use oeuvre_core::rows::dictionary::{FIRST_ALIAS, MISSING_CODE, Texts};
 use oeuvre_core::value::calendar::{DAY_MICROS, days_from_civil, days_in_month};
 
 /// Declares a loop that is compiled twice: for the baseline processor, and for one with the bit
@@ -51,7 +51,7 @@ for_newer_processors!(
 );
 for_newer_processors!(
     /// Texts of up to 16 bytes that the dictionary has.
-    texts, texts_body, (dictionary: &Dictionary, out: &mut [u32], slow: &mut Vec<u32>)
+    texts, texts_body, (dictionary: &Texts, out: &mut [u32], slow: &mut Vec<u32>)
 );
 
 /// Leaves all fields that are not blank.
@@ -184,7 +184,7 @@ impl Form<i64> for DateTimes {
 
 /// Up to 16 bytes that a dictionary has.
 struct Known<'a> {
-    dictionary: &'a Dictionary,
+    dictionary: &'a Texts,
     quote: u32,
 }
 
@@ -235,7 +235,7 @@ fn datetimes_body(
 fn texts_body(
     records: &Records<'_>,
     column: usize,
-    dictionary: &Dictionary,
+    dictionary: &Texts,
     out: &mut [u32],
     slow: &mut Vec<u32>,
 ) -> usize {

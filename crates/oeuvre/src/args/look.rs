@@ -23,9 +23,6 @@ pub(crate) struct LookArgs {
     /// What stands in cells without a value; nothing unless said.
     #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
     blank: String,
-    /// Write one line for each cell of a table with --across.
-    #[arg(long)]
-    tidy: bool,
 }
 
 impl LookArgs {
@@ -46,7 +43,7 @@ impl LookArgs {
             bars: self.bars.clone(),
             heat: self.heat.clone(),
             blank: self.blank.clone(),
-            tidy: self.tidy,
+            tidy: false,
         })
     }
 }

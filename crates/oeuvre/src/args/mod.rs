@@ -29,6 +29,10 @@ pub(crate) enum Command {
     ///
     /// Example: oeuvre summary bookings.csv --by route --show 'count()' --show 'sum(fare)' --totals
     Summary(Box<SummaryArgs>),
+    /// Keep every row and add calculated columns.
+    ///
+    /// Example: oeuvre detail bookings.csv --show booking_id,fare --show 'rank(fare within route)'
+    Detail(Box<DetailArgs>),
     /// List the functions of the language, or explain one with an example.
     Functions(FunctionsArgs),
     /// Say in plain sentences what a summary would do; takes what summary takes.
@@ -82,7 +86,35 @@ pub(crate) struct SummaryArgs {
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<String>,
     #[command(flatten)]
-    pub(crate) request: request::RequestArgs,
+    pub(crate) rows: request::RowsArgs,
+    #[command(flatten)]
+    pub(crate) group: request::GroupArgs,
+    #[command(flatten)]
+    pub(crate) look: look::LookArgs,
+    #[command(flatten)]
+    pub(crate) reading: reading::ReadingArgs,
+    #[command(flatten)]
+    pub(crate) output: output::OutputArgs,
+}
+
+impl SummaryArgs {
+    /// The request and the look that the options make.
+    pub(crate) fn to_request(
+        &self,
+        options: &oeuvre_data::CsvOptions,
+    ) -> Result<(oeuvre_core::Request, oeuvre_render::Look), oeuvre_core::Error> {
+        let request = self.group.group(self.rows.to_request(options)?);
+        Ok((request, oeuvre_render::Look { tidy: self.group.tidy, ..self.look.to_look()? }))
+    }
+}
+
+#[derive(clap::Args, Debug)]
+pub(crate) struct DetailArgs {
+    /// The files with the rows; - is standard input.
+    #[arg(required = true, value_name = "FILE")]
+    pub(crate) files: Vec<String>,
+    #[command(flatten)]
+    pub(crate) rows: request::RowsArgs,
     #[command(flatten)]
     pub(crate) look: look::LookArgs,
     #[command(flatten)]

@@ -4,24 +4,17 @@ use oeuvre_core::{Error, LookupRequest, Request, Show, Totals, TotalsAt, Unmatch
 use oeuvre_data::{CsvOptions, CsvSource};
 use std::sync::Arc;
 
-/// Options that say what is asked.
+/// Options that say what is asked of the rows.
 #[derive(clap::Args, Debug)]
 #[command(next_help_heading = "What to show")]
-pub(crate) struct RequestArgs {
+pub(crate) struct RowsArgs {
     /// A result to show; repeatable.
     ///
     /// `Heading: calculation` names it, as in --show 'Revenue: sum(fare * passengers)'. A column of
-    /// numbers means its sum. Without --show the rows are counted.
+    /// numbers means its sum in a summary. Without --show a summary counts the rows, and a listing shows all
+    /// columns.
     #[arg(long, value_name = "CALC")]
     show: Vec<String>,
-    /// Categories down the side, outermost first.
-    ///
-    /// Columns or calculations on each row, separated by commas, as in --by 'route,month(sailed_on)'.
-    #[arg(long, value_name = "KEYS")]
-    by: Vec<String>,
-    /// Categories or periods along the top, outermost first, as in --across 'quarter(sailed_on)'.
-    #[arg(long, value_name = "KEYS")]
-    across: Vec<String>,
     /// Name a calculation for use in the others; repeatable.
     ///
     /// As in --let 'revenue=sum(fare * passengers)' --show 'revenue / count()'.
@@ -45,27 +38,41 @@ pub(crate) struct RequestArgs {
     /// false, because a value is missing, is left out, and the ledger says how many.
     #[arg(long = "where", value_name = "COND")]
     filters: Vec<String>,
-    /// Show periods without rows, too, from the first to the last.
-    #[arg(long)]
-    every_period: bool,
-    /// Show the categories of a lookup that have no rows, too, as in --every name; repeatable.
-    #[arg(long, value_name = "KEYS")]
-    every: Vec<String>,
+    /// Which lines are shown, after the results are known; repeatable, all must hold.
+    ///
+    /// As in --keep 'rank(revenue within coast) <= 3'. Totals of a summary still cover all rows counted;
+    /// where there are any, a line for the rest makes up the difference.
+    #[arg(long, value_name = "COND")]
+    keep: Vec<String>,
     /// The order of the lines, as in 'sum(fare) desc, route'; by label unless said.
     #[arg(long, value_name = "KEYS")]
     sort: Option<String>,
-    /// Which lines are shown, after the results are known; repeatable, all must hold.
-    ///
-    /// As in --keep 'rank(revenue within coast) <= 3'. Totals still cover all rows counted; where there
-    /// are any, a line for the rest makes up the difference.
-    #[arg(long, value_name = "COND")]
-    keep: Vec<String>,
     /// Show the N lines with the largest first result, or the first N by --sort.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     top: Option<u64>,
     /// Show the N lines with the smallest first result, or the last N by --sort.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     bottom: Option<u64>,
+}
+
+/// Options that say how rows are grouped.
+#[derive(clap::Args, Debug)]
+#[command(next_help_heading = "How to group")]
+pub(crate) struct GroupArgs {
+    /// Categories down the side, outermost first.
+    ///
+    /// Columns or calculations on each row, separated by commas, as in --by 'route,month(sailed_on)'.
+    #[arg(long, value_name = "KEYS")]
+    by: Vec<String>,
+    /// Categories or periods along the top, outermost first, as in --across 'quarter(sailed_on)'.
+    #[arg(long, value_name = "KEYS")]
+    across: Vec<String>,
+    /// Show periods without rows, too, from the first to the last.
+    #[arg(long)]
+    every_period: bool,
+    /// Show the categories of a lookup that have no rows, too, as in --every name; repeatable.
+    #[arg(long, value_name = "KEYS")]
+    every: Vec<String>,
     /// What the line is called that makes up for the lines not shown; Rest unless said.
     #[arg(long, value_name = "TEXT")]
     rest_label: Option<String>,
@@ -75,6 +82,9 @@ pub(crate) struct RequestArgs {
     /// Where total lines stand: top or bottom.
     #[arg(long, value_name = "WHERE", default_value = "bottom")]
     totals_at: WhereTotals,
+    /// Write one line for each cell of a table with --across.
+    #[arg(long)]
+    pub(crate) tidy: bool,
 }
 
 #[derive(clap::ValueEnum, Clone, Copy, Debug)]
@@ -107,7 +117,7 @@ enum WhereTotals {
     Bottom,
 }
 
-impl RequestArgs {
+impl RowsArgs {
     /// The lookups, read whole.
     fn lookups(&self, options: &CsvOptions) -> Result<Vec<LookupRequest>, Error> {
         if self.lookup.len() != self.on.len() {
@@ -148,11 +158,8 @@ impl RequestArgs {
         Ok(lookups)
     }
 
-    /// The request that the options make.
+    /// The request that the options make: a listing of the rows.
     pub(crate) fn to_request(&self, options: &CsvOptions) -> Result<Request, Error> {
-        let written = |place: &str, texts: &[String]| {
-            texts.iter().map(|t| Written::new(place, t.clone())).collect::<Vec<_>>()
-        };
         let mut lets = Vec::new();
         for text in &self.lets {
             let (name, calc) = text.split_once('=').ok_or_else(|| {
@@ -168,18 +175,33 @@ impl RequestArgs {
             lets.push((name.to_owned(), Written::new(format!("--let {name}"), calc.trim_start())));
         }
         Ok(Request {
+            listing: true,
             show: self.show.iter().map(|t| Show::parse("--show", t)).collect(),
-            by: written("--by", &self.by),
-            across: written("--across", &self.across),
             lets,
             lookups: self.lookups(options)?,
             filters: written("--where", &self.filters),
-            every_period: self.every_period,
-            every: written("--every", &self.every),
             sort: self.sort.as_ref().map(|t| Written::new("--sort", t.clone())),
             keep: written("--keep", &self.keep),
             top: self.top,
             bottom: self.bottom,
+            ..Request::default()
+        })
+    }
+}
+
+fn written(place: &str, texts: &[String]) -> Vec<Arc<Written>> {
+    texts.iter().map(|t| Written::new(place, t.clone())).collect()
+}
+
+impl GroupArgs {
+    /// Groups the rows of a request.
+    pub(crate) fn group(&self, request: Request) -> Request {
+        Request {
+            listing: false,
+            by: written("--by", &self.by),
+            across: written("--across", &self.across),
+            every_period: self.every_period,
+            every: written("--every", &self.every),
             rest_label: self.rest_label.clone(),
             totals: match self.totals {
                 WhichTotals::None => Totals::None,
@@ -191,6 +213,7 @@ impl RequestArgs {
                 WhereTotals::Top => TotalsAt::Top,
                 WhereTotals::Bottom => TotalsAt::Bottom,
             },
-        })
+            ..request
+        }
     }
 }

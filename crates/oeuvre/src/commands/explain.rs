@@ -3,15 +3,17 @@
 use super::Failure;
 use super::summary::deliver;
 use crate::args::SummaryArgs;
+use crate::args::look::ensure_fits;
 use oeuvre_core::{Plan, Source};
 use oeuvre_data::CsvSource;
 use oeuvre_render::escape_controls;
 
 pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
     let options = args.reading.to_options()?;
-    let request = args.request.to_request(&options)?;
+    let (request, look) = args.to_request(&options)?;
     let source = CsvSource::open(&args.files, options)?;
     let plan = Plan::new(&request, source.columns())?;
+    ensure_fits(&look, &plan)?;
     let mut text = String::new();
     for section in oeuvre_core::explain(&request, &plan, &args.files) {
         text.push_str(&format!("{}\n", escape_controls(&section.title)));

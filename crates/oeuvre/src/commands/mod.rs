@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod demo;
+mod detail;
 mod explain;
 mod functions;
 mod profile;
@@ -40,6 +41,7 @@ pub(crate) fn run(args: Args) -> Result<(), Failure> {
     match args.command {
         Command::Demo(args) => demo::run(&args),
         Command::Summary(args) => summary::run(&args),
+        Command::Detail(args) => detail::run(&args),
         Command::Profile(args) => profile::run(&args),
         Command::Explain(args) => explain::run(&args),
         Command::Functions(args) => functions::run(&args),

@@ -13,10 +13,9 @@ use std::path::Path;
 
 pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
     let options = args.reading.to_options()?;
-    let request = args.request.to_request(&options)?;
+    let (request, look) = args.to_request(&options)?;
     let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
     args.output.format()?;
-    let look = args.look.to_look()?;
     let fits = |plan: &Plan| ensure_fits(&look, plan);
     let (grid, ledger) = summarize(&args.files, options, &request, threads, &fits)?;
     present(&args.output, &look, &grid, &ledger)
@@ -29,32 +28,37 @@ pub(crate) fn present(
     grid: &Grid,
     ledger: &Ledger,
 ) -> Result<(), Failure> {
-    let format = output.format()?;
-    let stdout = io::stdout();
+    let settings = settings(output, look)?;
+    deliver(output.to.as_deref(), |out| oeuvre_render::write(grid, ledger, settings, out))?;
+    tell(output, ledger)
+}
+
+/// How the options and the terminal say that a table is drawn.
+pub(crate) fn settings<'a>(output: &OutputArgs, look: &'a Look) -> Result<Settings<'a>, Failure> {
     let to_file = output.to.is_some();
-    let settings = Settings {
+    let width = || if to_file { None } else { surroundings::terminal_width() };
+    Ok(Settings {
         look,
-        format,
+        format: output.format()?,
         text: TextSettings {
-            width_cols: output
-                .width
-                .or_else(|| if to_file { None } else { surroundings::terminal_width() }),
-            color: !to_file && surroundings::color(output.color, &stdout),
+            width_cols: output.width.or_else(width),
+            color: !to_file && surroundings::color(output.color, &io::stdout()),
         },
         with_ledger: !output.quiet,
-    };
-    deliver(output.to.as_deref(), |out| oeuvre_render::write(grid, ledger, settings, out))?;
-    if !output.quiet {
-        let mut text = oeuvre_render::ledger_text(ledger);
-        if surroundings::terminal_width().is_some() && !to_file {
-            // Below the table, not as a part of it.
-            text.insert(0, '\n');
-        }
-        io::stderr()
-            .write_all(text.as_bytes())
-            .map_err(|e| Failure::writing("standard error", &e))?;
+    })
+}
+
+/// Writes the ledger to standard error.
+pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> {
+    if output.quiet {
+        return Ok(());
     }
-    Ok(())
+    let mut text = oeuvre_render::ledger_text(ledger);
+    if surroundings::terminal_width().is_some() && output.to.is_none() {
+        // Below the table, not as a part of it.
+        text.insert(0, '\n');
+    }
+    io::stderr().write_all(text.as_bytes()).map_err(|e| Failure::writing("standard error", &e))
 }
 
 /// Plans and runs a request over files. When a column turns out to be of another kind than its first
@@ -86,24 +90,35 @@ pub(crate) fn deliver(
     to: Option<&Path>,
     write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
 ) -> Result<(), Failure> {
+    let name = to.map_or_else(|| "standard output".to_owned(), |path| path.display().to_string());
+    deliver_all(to, |out| write(out).map_err(|e| Failure::writing(&name, &e)))
+}
+
+/// As [`deliver`], for what may fail in other ways too; nothing is left of a file then.
+pub(crate) fn deliver_all<T>(
+    to: Option<&Path>,
+    write: impl FnOnce(&mut dyn Write) -> Result<T, Failure>,
+) -> Result<T, Failure> {
     let Some(path) = to else {
         let mut out = BufWriter::with_capacity(1 << 16, io::stdout().lock());
-        return write(&mut out)
-            .and_then(|()| out.flush())
-            .map_err(|e| Failure::writing("standard output", &e));
+        let done = write(&mut out)?;
+        out.flush().map_err(|e| Failure::writing("standard output", &e))?;
+        return Ok(done);
     };
     let name = path.display().to_string();
     let failed = |e: io::Error| Failure::writing(&name, &e);
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut file =
         tempfile::Builder::new().prefix(".oeuvre-").tempfile_in(folder).map_err(failed)?;
-    {
+    let done = {
         let mut out = BufWriter::with_capacity(1 << 16, file.as_file_mut());
-        write(&mut out).and_then(|()| out.flush()).map_err(failed)?;
-    }
+        let done = write(&mut out)?;
+        out.flush().map_err(failed)?;
+        done
+    };
     permit_reading(file.as_file(), path).map_err(failed)?;
     file.persist(path).map_err(|e| failed(e.error))?;
-    Ok(())
+    Ok(done)
 }
 
 /// A temporary file is its owner's alone; a result has the permissions of the file it replaces, or

@@ -308,6 +308,10 @@ impl Resolver {
     pub fn used_after_filter(&self, input: usize) -> bool {
         let is = |o: &Operand| *o == Operand::Input(input);
         self.row.steps.iter().chain(&self.late.steps).any(|s| s.args.iter().any(is))
+            || self
+                .table_inputs
+                .iter()
+                .any(|i| matches!(i, TableInput::Row(built) if is(&built.operand)))
             || self.late_aggregates.iter().any(|l| l.args.iter().any(|a| is(&a.operand)))
             || self.scopes.iter().any(|scope| {
                 scope.keys.iter().any(|k| is(&k.operand))
@@ -409,6 +413,11 @@ impl Resolver {
         let keys = &self.scopes[scope].keys;
         let place = keys.iter().position(|k| k.operand == built.operand);
         Ok(place.map(|i| Built { operand: Operand::Input(i), kind: keys[i].kind }))
+    }
+
+    /// Whether a name is that of a named calculation.
+    pub fn is_named(&self, name: &str) -> bool {
+        self.lets.iter().any(|n| n.name == name)
     }
 
     fn named(&self, name: &str) -> Option<Named> {

@@ -1,0 +1,741 @@
+//! A listing: every row is a cell of its own, and keeps its place in the file unless it is sorted.
+//!
+//! Where each row stands for itself, rows are streamed: read, worked out, given on. As a later value may
+//! still turn out to be of another kind, a first pass makes sure that none does, so that nothing is
+//! written that would have to be taken back. Where rows are compared, the columns that this needs are
+//! held in memory whole, typed, eight bytes a value or less; the table is given on in parts all the same.
+
+use super::worker::{Taken, Worker, note_zero_divisions, overflow};
+use super::{Kept, account_of, read};
+use crate::error::Error;
+use crate::grid::{Grid, Line, LineKind, ResultColumn};
+use crate::language::resolve::{Built, Calc, Reference, TableInput, Window};
+use crate::ledger::Ledger;
+use crate::plan::{Plan, SortBy};
+use crate::rows::column::{Column, Data};
+use crate::rows::dictionary::{Dictionary, MISSING_CODE};
+use crate::rows::interner::{Interner, Pairs};
+use crate::rows::program::{Evaluator, Operand};
+use crate::source::{Reader, Source};
+use crate::value::{Kind, Value};
+use crate::window::order::{Ordinals, sorted};
+use crate::window::walk::Walk;
+use crate::window::{self, compare};
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::mpsc;
+
+/// Takes a table in parts, in their order, each a grid with the same columns.
+pub struct Parts<'a> {
+    /// Makes of a part what is to be written; called by several threads.
+    pub format: &'a (dyn Fn(&Grid) -> Vec<u8> + Sync),
+    /// Writes it; false to stop.
+    pub write: &'a mut dyn FnMut(Vec<u8>) -> bool,
+}
+
+/// Rows in one part: enough to make threads worthwhile, few enough to hold several.
+const PART_ROWS: usize = 1 << 15;
+
+/// Runs the plan of a listing. With `parts` these are given to it, and no grid is given back.
+///
+/// # Errors
+/// As [`crate::run`].
+pub fn list(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+    parts: Option<Parts<'_>>,
+) -> Result<(Option<Grid>, Ledger), Error> {
+    let threads = threads.max(1);
+    let compares = !plan.sort.is_empty()
+        || plan.resolved.table_inputs.iter().any(|i| matches!(i, TableInput::Window(_)));
+    match parts {
+        Some(parts) if !compares => stream(plan, source, threads, parts).map(|l| (None, l)),
+        parts => whole(plan, source, threads, parts),
+    }
+}
+
+// ---- rows that stand for themselves ----------------------------------------------------------
+
+fn stream(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+    parts: Parts<'_>,
+) -> Result<Ledger, Error> {
+    // The first pass finds what would stop the second.
+    let (worker, account, ()) =
+        read(plan, source, threads, |worker: &mut Worker, reader: &mut dyn Reader| {
+            let mut table = Evaluator::new(&plan.resolved.table);
+            worker.work(plan, reader, &mut |taken| run_table(plan, &taken, &mut table))
+        })?;
+    let mut ledger = account_of(plan, source, &worker, account)?;
+    drop(worker);
+    let stop = AtomicBool::new(false);
+    let next_worker = AtomicUsize::new(0);
+    let (send, receive) = mpsc::sync_channel::<Message>(2 * threads);
+    let Parts { format, write } = parts;
+    let shown = std::thread::scope(|scope| {
+        let work = {
+            let (stop, next_worker) = (&stop, &next_worker);
+            move || {
+                let send = send;
+                read(plan, source, threads, |worker: &mut Worker, reader: &mut dyn Reader| {
+                    let me = next_worker.fetch_add(1, Ordering::Relaxed);
+                    let mut table = Evaluator::new(&plan.resolved.table);
+                    let mut kept = Shown::default();
+                    let done = worker.work(plan, reader, &mut |taken| {
+                        run_table(plan, &taken, &mut table)?;
+                        let grid = part_of(plan, &taken, &table);
+                        kept.rows += grid.lines.len() as u64;
+                        kept.blank += blank(&grid);
+                        let message = Message::Part(me, taken.batch.piece, format(&grid));
+                        if stop.load(Ordering::Relaxed) || send.send(message).is_err() {
+                            stop.store(true, Ordering::Relaxed);
+                            return Err(Error::request("stopped"));
+                        }
+                        Ok(())
+                    });
+                    let _ = send.send(Message::Done(me));
+                    done.map(|()| {
+                        note_zero_divisions(&plan.resolved.table, &table, &mut kept.ledger);
+                        kept
+                    })
+                })
+            }
+        };
+        let handle = scope.spawn(work);
+        let mut waiting: BTreeMap<u64, Vec<u8>> = BTreeMap::new();
+        // The last piece that each worker has given; later ones come after it.
+        let mut last: Vec<Option<u64>> = vec![Some(0); threads];
+        let mut heard = vec![false; threads];
+        for message in receive {
+            match message {
+                Message::Part(worker, piece, bytes) => {
+                    waiting.insert(piece, bytes);
+                    (last[worker], heard[worker]) = (Some(piece), true);
+                }
+                Message::Done(worker) => (last[worker], heard[worker]) = (None, true),
+            }
+            // A worker that has not been heard of may still give the first piece.
+            let safe =
+                last.iter().zip(&heard).filter_map(|(l, &h)| l.map(|l| if h { l } else { 0 }));
+            let safe = safe.min().unwrap_or(u64::MAX);
+            let ready = heard.iter().all(|&h| h) || safe == u64::MAX;
+            while ready && let Some(first) = waiting.first_entry().filter(|e| *e.key() <= safe) {
+                if !stop.load(Ordering::Relaxed) && !write(first.remove()) {
+                    stop.store(true, Ordering::Relaxed);
+                }
+            }
+        }
+        for (_, bytes) in waiting {
+            if !stop.load(Ordering::Relaxed) && !write(bytes) {
+                stop.store(true, Ordering::Relaxed);
+            }
+        }
+        handle.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+    });
+    if stop.load(Ordering::Relaxed) {
+        return Ok(ledger);
+    }
+    let (_, _, shown) = shown?;
+    ledger.add_divisions(&shown.ledger);
+    account_rows(plan, &mut ledger, shown.rows, shown.blank);
+    Ok(ledger)
+}
+
+enum Message {
+    /// The worker, the piece, what is to be written.
+    Part(usize, u64, Vec<u8>),
+    Done(usize),
+}
+
+/// What a worker has shown.
+#[derive(Default)]
+struct Shown {
+    rows: u64,
+    blank: u64,
+    ledger: Ledger,
+}
+
+impl Kept for Shown {
+    fn absorb(&mut self, other: Shown) {
+        self.rows += other.rows;
+        self.blank += other.blank;
+        self.ledger.add_divisions(&other.ledger);
+    }
+}
+
+/// The inputs of the table program for a batch.
+fn inputs<'a>(plan: &Plan, taken: &Taken<'a>) -> Vec<&'a Column> {
+    let input = |input: &TableInput| match input {
+        TableInput::Row(b) | TableInput::Group(b) => taken.column(b.operand),
+        TableInput::Window(_) => unreachable!("rows that are compared are not streamed"),
+    };
+    plan.resolved.table_inputs.iter().map(input).collect()
+}
+
+fn run_table(plan: &Plan, taken: &Taken<'_>, table: &mut Evaluator) -> Result<(), Error> {
+    table
+        .run(&plan.resolved.table, &inputs(plan, taken), taken.batch.rows)
+        .map_err(|o| overflow(&format!("`{}`", o.text)))
+}
+
+/// The part of the table that a batch makes.
+fn part_of(plan: &Plan, taken: &Taken<'_>, table: &Evaluator) -> Grid {
+    let inputs = inputs(plan, taken);
+    let rows = taken.batch.rows;
+    let get = |operand: Operand| table.column(operand, &inputs);
+    let kept: Option<Vec<u32>> = (!plan.keep.is_empty()).then(|| kept_rows(plan, rows, get));
+    let columns = plan.results.iter().map(|r| match &kept {
+        Some(kept) => get(r.built.operand).gather(kept),
+        None => get(r.built.operand).clone(),
+    });
+    part(plan, kept.as_ref().map_or(rows, Vec::len), columns.collect())
+}
+
+/// The rows that meet the conditions of `--keep`.
+fn kept_rows<'a>(plan: &Plan, rows: usize, get: impl Fn(Operand) -> &'a Column) -> Vec<u32> {
+    let mut kept: Vec<u32> = (0..rows as u32).collect();
+    for &condition in &plan.keep {
+        if let Data::Bool(truths) = &get(condition).data {
+            kept.retain(|&row| truths[row as usize] == 1);
+        }
+    }
+    kept
+}
+
+/// Some rows of the table as a grid of their own.
+fn part(plan: &Plan, rows: usize, columns: Vec<Column>) -> Grid {
+    let columns = columns.into_iter().zip(&plan.results).enumerate().map(|(i, (cells, result))| {
+        ResultColumn {
+            heading: result.heading.clone(),
+            calc: result.calc().to_owned(),
+            position: 0,
+            result: i,
+            plain: result.plain,
+            share: result.share,
+            heading_mark: None,
+            kind: result.built.kind,
+            cells,
+            marks: BTreeMap::new(),
+        }
+    });
+    Grid {
+        lines: vec![Line { kind: LineKind::Group, depth: 0 }; rows],
+        positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+        columns: columns.collect(),
+        ..Grid::default()
+    }
+}
+
+fn blank(grid: &Grid) -> u64 {
+    let of = |c: &ResultColumn| {
+        (0..grid.lines.len()).filter(|&l| c.cells.data.is_missing(l)).count() as u64
+    };
+    grid.columns.iter().map(of).sum()
+}
+
+fn account_rows(plan: &Plan, ledger: &mut Ledger, rows: u64, blank: u64) {
+    ledger.listing = true;
+    ledger.lines = (rows, 0);
+    ledger.not_shown = (ledger.counted.saturating_sub(rows), false);
+    ledger.cells = (rows * plan.results.len() as u64 - blank, blank);
+}
+
+// ---- rows that are compared ------------------------------------------------------------------
+
+/// The columns of the rows that count, in pieces, until all are read.
+#[derive(Default)]
+struct Columns {
+    /// The piece, and for each input its values.
+    chunks: Vec<(u64, usize, Vec<Data>)>,
+    /// For each input the texts, by worker.
+    texts: Vec<Vec<Dictionary>>,
+    /// Which of them each chunk uses.
+    worker_of: Vec<usize>,
+}
+
+impl Kept for Columns {
+    fn absorb(&mut self, other: Columns) {
+        let before = self.texts.len();
+        self.chunks.extend(other.chunks);
+        self.worker_of.extend(other.worker_of.iter().map(|w| w + before));
+        self.texts.extend(other.texts);
+    }
+}
+
+impl Columns {
+    /// The whole columns, in the order of the rows; as many at a time as there are threads.
+    fn join(mut self, inputs: usize, threads: usize) -> (usize, Vec<Column>) {
+        let mut order: Vec<usize> = (0..self.chunks.len()).collect();
+        order.sort_by_key(|&c| self.chunks[c].0);
+        let rows = self.chunks.iter().map(|c| c.1).sum();
+        let mut out: Vec<Column> = Vec::new();
+        while out.len() < inputs {
+            let now = out.len()..(out.len() + threads).min(inputs);
+            // Chunks are let go as they are joined, so that few columns are held twice.
+            let chunks: Vec<Vec<Data>> = now
+                .clone()
+                .map(|i| order.iter().map(|&c| std::mem::take(&mut self.chunks[c].2[i])).collect())
+                .collect();
+            let (texts, worker_of, order) = (&self.texts, &self.worker_of, &order);
+            let join = |(i, chunks): (usize, Vec<Data>)| {
+                let texts: Vec<&Dictionary> = texts.iter().map(|t| &t[i]).collect();
+                join_column(chunks, order.iter().map(|&c| worker_of[c]), &texts, rows)
+            };
+            out.extend(std::thread::scope(|scope| {
+                let handles: Vec<_> =
+                    now.zip(chunks).map(|it| scope.spawn(move || join(it))).collect();
+                let join = |h: std::thread::ScopedJoinHandle<'_, Column>| {
+                    h.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+                };
+                handles.into_iter().map(join).collect::<Vec<_>>()
+            }));
+        }
+        (rows, out)
+    }
+}
+
+/// One column of its chunks, each with the number of the worker whose texts it uses.
+fn join_column(
+    chunks: Vec<Data>,
+    workers: impl Iterator<Item = usize>,
+    texts: &[&Dictionary],
+    rows: usize,
+) -> Column {
+    let mut dictionary = Dictionary::default();
+    let maps: Vec<Vec<u32>> = texts
+        .iter()
+        .map(|of_worker| {
+            // The first worker's texts serve as they are.
+            if dictionary.is_empty() {
+                dictionary = (*of_worker).clone();
+            }
+            dictionary.absorb(of_worker)
+        })
+        .collect();
+    let mut data: Option<Data> = None;
+    for (mut chunk, worker) in chunks.into_iter().zip(workers) {
+        if let Data::Codes(codes) = &mut chunk {
+            for code in codes.iter_mut().filter(|c| **c != MISSING_CODE) {
+                *code = maps[worker][*code as usize];
+            }
+        }
+        match &mut data {
+            None => {
+                reserve(&mut chunk, rows);
+                data = Some(chunk);
+            }
+            Some(data) => append(data, chunk),
+        }
+    }
+    Column { data: data.unwrap_or_default(), dictionary }
+}
+
+fn reserve(data: &mut Data, rows: usize) {
+    match data {
+        Data::I64(v) => v.reserve_exact(rows.saturating_sub(v.len())),
+        Data::I128(v) => v.reserve_exact(rows.saturating_sub(v.len())),
+        Data::F64(v) => v.reserve_exact(rows.saturating_sub(v.len())),
+        Data::Codes(v) => v.reserve_exact(rows.saturating_sub(v.len())),
+        Data::I32(v) => v.reserve_exact(rows.saturating_sub(v.len())),
+        Data::Bool(v) => v.reserve_exact(rows.saturating_sub(v.len())),
+    }
+}
+
+/// Appends a chunk; one of 64-bit numbers may follow one that needed 128, and the other way round.
+fn append(data: &mut Data, chunk: Data) {
+    match (&mut *data, chunk) {
+        (Data::I64(a), Data::I64(b)) => a.extend(b),
+        (Data::F64(a), Data::F64(b)) => a.extend(b),
+        (Data::Codes(a), Data::Codes(b)) => a.extend(b),
+        (Data::I32(a), Data::I32(b)) => a.extend(b),
+        (Data::Bool(a), Data::Bool(b)) => a.extend(b),
+        (_, chunk) => {
+            let mut wide = data.to_i128();
+            wide.extend(chunk.to_i128());
+            *data = Data::I128(wide);
+        }
+    }
+}
+
+fn whole(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+    parts: Option<Parts<'_>>,
+) -> Result<(Option<Grid>, Ledger), Error> {
+    let inputs = &plan.resolved.table_inputs;
+    let of_rows: Vec<(usize, Operand)> = inputs
+        .iter()
+        .enumerate()
+        .filter_map(|(i, input)| match input {
+            TableInput::Row(b) | TableInput::Group(b) => Some((i, b.operand)),
+            TableInput::Window(_) => None,
+        })
+        .collect();
+    let (worker, account, columns) =
+        read(plan, source, threads, |worker: &mut Worker, reader: &mut dyn Reader| {
+            let mut kept = Columns::default();
+            let mut texts = vec![Dictionary::default(); of_rows.len()];
+            worker.work(plan, reader, &mut |taken| {
+                let data = of_rows.iter().enumerate().map(|(i, &(_, operand))| {
+                    let column = taken.column(operand);
+                    // The reader's texts are followed, not shared: it would copy them to add to them.
+                    for code in texts[i].len()..column.dictionary.len() {
+                        texts[i].intern(column.dictionary.text(code as u32));
+                    }
+                    column.data.clone()
+                });
+                let data = data.collect();
+                kept.chunks.push((taken.batch.piece, taken.batch.rows, data));
+                kept.worker_of.push(0);
+                Ok(())
+            })?;
+            kept.texts = vec![texts];
+            Ok(kept)
+        })?;
+    let mut ledger = account_of(plan, source, &worker, account)?;
+    drop(worker);
+    let (rows, joined) = columns.join(of_rows.len(), threads);
+    if rows > u32::MAX as usize - 2 {
+        return Err(Error::request_with_help(
+            "a listing that compares rows holds at most 4 billion of them",
+            "leave rows out with --where",
+        ));
+    }
+    let mut given = vec![Column::default(); inputs.len()];
+    for ((i, _), column) in of_rows.iter().zip(joined) {
+        given[*i] = column;
+    }
+    let mut it = Whole { plan, rows, given, table: Evaluator::new(&plan.resolved.table) };
+    it.work_out(threads, &mut ledger)?;
+    note_zero_divisions(&plan.resolved.table, &it.table, &mut ledger);
+    let order = it.order(&mut ledger);
+    let shown = order.as_ref().map_or(rows, Vec::len);
+    let chunk = |range: Range<usize>| -> Grid {
+        let picked: Option<Vec<u32>> = order.as_ref().map(|o| o[range.clone()].to_vec());
+        let columns = plan.results.iter().map(|r| {
+            let column = it.column(r.built.operand);
+            match &picked {
+                Some(rows) => column.gather(rows),
+                None => slice(column, range.clone()),
+            }
+        });
+        part(plan, range.len(), columns.collect())
+    };
+    let Some(parts) = parts else {
+        let grid = chunk(0..shown);
+        account_rows(plan, &mut ledger, shown as u64, blank(&grid));
+        return Ok((Some(grid), ledger));
+    };
+    let blanks = give(shown, threads, &chunk, parts);
+    account_rows(plan, &mut ledger, shown as u64, blanks);
+    Ok((None, ledger))
+}
+
+/// Gives parts on in their order, made by several threads.
+fn give(
+    rows: usize,
+    threads: usize,
+    chunk: &(dyn Fn(Range<usize>) -> Grid + Sync),
+    parts: Parts<'_>,
+) -> u64 {
+    let count = rows.div_ceil(PART_ROWS);
+    let next = AtomicUsize::new(0);
+    let stop = AtomicBool::new(false);
+    let Parts { format, write } = parts;
+    let (send, receive) = mpsc::sync_channel::<(usize, Vec<u8>, u64)>(2 * threads);
+    std::thread::scope(|scope| {
+        for _ in 0..threads {
+            let (send, next, stop) = (send.clone(), &next, &stop);
+            scope.spawn(move || {
+                loop {
+                    let at = next.fetch_add(1, Ordering::Relaxed);
+                    if at >= count || stop.load(Ordering::Relaxed) {
+                        return;
+                    }
+                    let grid = chunk(at * PART_ROWS..((at + 1) * PART_ROWS).min(rows));
+                    if send.send((at, format(&grid), blank(&grid))).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        drop(send);
+        let (mut waiting, mut wanted, mut blanks) = (BTreeMap::new(), 0, 0);
+        for (at, bytes, n) in receive {
+            waiting.insert(at, bytes);
+            blanks += n;
+            while let Some(bytes) = waiting.remove(&wanted) {
+                wanted += 1;
+                if !stop.load(Ordering::Relaxed) && !write(bytes) {
+                    stop.store(true, Ordering::Relaxed);
+                }
+            }
+        }
+        blanks
+    })
+}
+
+fn slice(column: &Column, range: Range<usize>) -> Column {
+    let data = match &column.data {
+        Data::I64(v) => Data::I64(v[range].to_vec()),
+        Data::I128(v) => Data::I128(v[range].to_vec()),
+        Data::F64(v) => Data::F64(v[range].to_vec()),
+        Data::Codes(v) => Data::Codes(v[range].to_vec()),
+        Data::I32(v) => Data::I32(v[range].to_vec()),
+        Data::Bool(v) => Data::Bool(v[range].to_vec()),
+    };
+    Column { data, dictionary: column.dictionary.clone() }
+}
+
+/// All rows, with what has been worked out for them.
+struct Whole<'a> {
+    plan: &'a Plan,
+    rows: usize,
+    /// The inputs of the table program.
+    given: Vec<Column>,
+    table: Evaluator,
+}
+
+/// A window's column, and how many rows owe their place to the order of the file.
+type Done = Result<(Column, u64), Error>;
+
+impl Whole<'_> {
+    fn column(&self, operand: Operand) -> &Column {
+        match operand {
+            Operand::Input(i) => &self.given[i],
+            step => self.table.column(step, &[]),
+        }
+    }
+
+    fn run_steps(&mut self, steps: Range<usize>) -> Result<(), Error> {
+        if steps.is_empty() {
+            return Ok(());
+        }
+        let inputs: Vec<&Column> = self.given.iter().collect();
+        self.table
+            .run_steps(&self.plan.resolved.table, steps, &inputs, self.rows)
+            .map_err(|o| overflow(&format!("`{}`", o.text)))
+    }
+
+    /// Runs the table program and its windows; those that do not need one another at the same time.
+    fn work_out(&mut self, threads: usize, ledger: &mut Ledger) -> Result<(), Error> {
+        let plan = self.plan;
+        let all: Vec<(usize, &Window)> = plan
+            .resolved
+            .table_inputs
+            .iter()
+            .enumerate()
+            .filter_map(|(i, input)| match input {
+                TableInput::Window(w) => Some((i, w)),
+                _ => None,
+            })
+            .collect();
+        let mut done = 0;
+        let mut at = 0;
+        while at < all.len() {
+            self.run_steps(done..all[at].1.steps_before)?;
+            done = done.max(all[at].1.steps_before);
+            let first = all[at].0;
+            let free = |(_, w): &&(usize, &Window)| {
+                w.steps_before <= done
+                    && operands(w).all(|o| !matches!(o, Operand::Input(i) if i >= first))
+            };
+            let together = 1 + all[at + 1..].iter().take(threads - 1).take_while(free).count();
+            let batch = &all[at..at + together];
+            let it = &*self;
+            let results: Vec<Done> = if together == 1 {
+                vec![it.window(batch[0].1)]
+            } else {
+                std::thread::scope(|scope| {
+                    let handles: Vec<_> =
+                        batch.iter().map(|(_, w)| scope.spawn(move || it.window(w))).collect();
+                    handles
+                        .into_iter()
+                        .map(|h| h.join().unwrap_or_else(|p| std::panic::resume_unwind(p)))
+                        .collect()
+                })
+            };
+            for ((i, window), result) in batch.iter().zip(results) {
+                let (column, ties) = result?;
+                self.given[*i] = column;
+                if ties > 0 {
+                    let text = format!("{}; in the order of the file", window.text);
+                    ledger.ties_broken.push((text, ties));
+                }
+            }
+            at += together;
+        }
+        self.run_steps(done..plan.resolved.table.steps.len())
+    }
+
+    fn window(&self, window: &Window) -> Done {
+        let partition = self.partition(window);
+        let position = Ordinals { values: Vec::new(), largest: 0 };
+        let arg = |i: usize| self.column(window.args[i].operand);
+        let too_large = |_| overflow(&format!("`{}`", window.text));
+        match &window.calc {
+            Calc::Rank(ties) => {
+                let ascending = window.descending == Some(false);
+                let done = compare::rank(arg(0), &partition, &position, ascending, *ties);
+                Ok((done.column, done.ties_broken))
+            }
+            Calc::Tile(n) => {
+                let ascending = window.descending == Some(false);
+                let done = compare::tile(arg(0), &partition, &position, ascending, *n);
+                Ok((done.column, done.ties_broken))
+            }
+            Calc::Total(_) => Ok((Column::default(), 0)),
+            Calc::Aggregate(aggregate) => {
+                let args: Vec<&Column> =
+                    window.args.iter().map(|a| self.column(a.operand)).collect();
+                let kinds: Vec<Kind> = window.args.iter().map(|a| a.kind).collect();
+                let from: Option<Vec<u32>> = window.condition.map(|c| match &self.column(c).data {
+                    Data::Bool(v) => partition
+                        .iter()
+                        .zip(v)
+                        .map(|(&p, &t)| if t == 1 { p } else { window::NOWHERE })
+                        .collect(),
+                    _ => partition.clone(),
+                });
+                let from = from.as_deref().unwrap_or(&partition);
+                window::aggregate(aggregate.as_ref(), &args, &kinds, from, &partition)
+                    .map(|column| (column, 0))
+                    .map_err(too_large)
+            }
+            _ => {
+                let x = arg(0);
+                let kind = window.args[0].kind;
+                let descending = window.descending == Some(true);
+                let mut by: Vec<Ordinals> = Vec::new();
+                for reference in &window.along {
+                    if let Reference::Value(built) = reference {
+                        by.push(Ordinals::of(self.column(built.operand), descending));
+                    }
+                }
+                if let (true, Some(descending)) = (by.is_empty(), window.descending) {
+                    by.push(Ordinals::of(x, descending));
+                }
+                let by: Vec<&Ordinals> = by.iter().collect();
+                let walk = Walk::new(&partition, &by, None);
+                let none = Value::Missing;
+                let column = match &window.calc {
+                    Calc::Step(back) => Ok(walk.step(x, kind, *back, &none)),
+                    Calc::Running(using) => walk.running(x, kind, *using),
+                    Calc::Moving { steps, using, partial } => {
+                        walk.moving(x, kind, *using, *steps, *partial, &none)
+                    }
+                    Calc::End { last } => {
+                        let truths = window.condition.map(|c| self.column(c));
+                        let holds = |row: usize| match truths.map(|t| &t.data) {
+                            Some(Data::Bool(v)) => v[row] == 1,
+                            _ => true,
+                        };
+                        Ok(walk.end(x, holds, *last))
+                    }
+                    _ => Ok(Column::default()),
+                };
+                Ok((column.map_err(too_large)?, walk.ties_broken))
+            }
+        }
+    }
+
+    /// The number of each row's combination of the values after `within`.
+    fn partition(&self, window: &Window) -> Vec<u32> {
+        let mut numbers: Option<Vec<u32>> = None;
+        for reference in window.within.iter().flatten() {
+            let Reference::Value(Built { operand, .. }) = reference else { continue };
+            let codes = codes(self.column(*operand));
+            numbers = Some(match numbers {
+                None => codes,
+                Some(before) => {
+                    let most = |list: &[u32]| list.iter().max().map_or(1, |m| *m as usize + 1);
+                    let mut pairs = Pairs::default();
+                    pairs.ensure(most(&before), most(&codes));
+                    before.iter().zip(&codes).map(|(&a, &b)| pairs.number(a, b)).collect()
+                }
+            });
+        }
+        numbers.unwrap_or_else(|| vec![0; self.rows])
+    }
+
+    /// The rows that are shown, in their order; `None` for all of them as they come.
+    fn order(&self, ledger: &mut Ledger) -> Option<Vec<u32>> {
+        let plan = self.plan;
+        let cuts = plan.top.is_some() || plan.bottom.is_some();
+        if plan.keep.is_empty() && plan.sort.is_empty() {
+            return None;
+        }
+        let kept = kept_rows(plan, self.rows, |o| self.column(o));
+        let by: Vec<Ordinals> = plan
+            .sort
+            .iter()
+            .filter_map(|s| match s.by {
+                SortBy::Result(o) => {
+                    Some(Ordinals::of(&self.column(o).gather(&kept), s.descending))
+                }
+                SortBy::Key(_) => None,
+            })
+            .collect();
+        let order = sorted(kept.len(), &by.iter().collect::<Vec<_>>());
+        let same = |a: u32, b: u32| by.iter().all(|o| o.values[a as usize] == o.values[b as usize]);
+        if !by.is_empty() {
+            let equal = order.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
+            let ties: u64 = equal.map(|e| e.len() as u64).sum();
+            if ties > 0 {
+                ledger.ties_broken.push(("--sort; in the order of the file".to_owned(), ties));
+            }
+        }
+        let mut rows: Vec<u32> = order.iter().map(|&at| kept[at as usize]).collect();
+        if cuts {
+            // Rows without a value are neither the largest nor the smallest.
+            if let Some(SortBy::Result(o)) = plan.sort.first().map(|s| s.by) {
+                let column = self.column(o);
+                rows.retain(|&row| !column.data.is_missing(row as usize));
+            }
+            let take = |n: Option<u64>| n.map_or(0, |n| n.min(rows.len() as u64) as usize);
+            let (top, bottom) = (take(plan.top), take(plan.bottom));
+            let from = rows.len().saturating_sub(bottom).max(top);
+            rows.drain(top..from);
+        }
+        Some(rows)
+    }
+}
+
+/// All operands that a window takes.
+fn operands(window: &Window) -> impl Iterator<Item = Operand> {
+    let value = |r: &Reference| if let Reference::Value(b) = r { Some(b.operand) } else { None };
+    window
+        .args
+        .iter()
+        .map(|a| a.operand)
+        .chain(window.condition)
+        .chain(window.along.iter().filter_map(value))
+        .chain(window.within.iter().flatten().filter_map(value))
+}
+
+/// Small numbers that stand for the values of a column, equal ones for equal values.
+fn codes(column: &Column) -> Vec<u32> {
+    let mut interner = Interner::default();
+    let mut code = |missing: bool, value: i128| {
+        if missing { 0 } else { 1 + interner.intern_wide(value) }
+    };
+    match &column.data {
+        // The largest code is missing: it wraps to 0.
+        Data::Codes(v) => v.iter().map(|c| c.wrapping_add(1)).collect(),
+        Data::Bool(v) => v.iter().map(|&b| u32::from(b)).collect(),
+        Data::I64(v) => v.iter().map(|&x| code(x == i64::MIN, i128::from(x))).collect(),
+        Data::I128(v) => v.iter().map(|&x| code(x == i128::MIN, x)).collect(),
+        Data::I32(v) => v.iter().map(|&x| code(x == i32::MIN, i128::from(x))).collect(),
+        Data::F64(v) => {
+            let key = crate::aggregate::extremes::float_key;
+            v.iter()
+                .map(|&x| code(x.is_nan(), if x.is_nan() { 0 } else { i128::from(key(x)) }))
+                .collect()
+        }
+    }
+}

@@ -1,0 +1,87 @@
+//! `oeuvre detail`: keep every row and add calculated columns.
+
+use super::Failure;
+use super::summary::{deliver_all, present, settings, tell};
+use crate::args::DetailArgs;
+use crate::args::look::ensure_fits;
+use crate::surroundings;
+use oeuvre_core::{Error, Grid, Parts, Plan, Request, Source};
+use oeuvre_data::CsvSource;
+use oeuvre_render::{Format, Look, write_part, write_part_headings};
+use std::io;
+
+pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
+    let options = args.reading.to_options()?;
+    let request = args.rows.to_request(&options)?;
+    let look = args.look.to_look()?;
+    let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
+    let settings = settings(&args.output, &look)?;
+    let mut source = CsvSource::open(&args.files, options)?;
+    // Formats of one line a row are written part by part; the others need the whole table.
+    if !matches!(settings.format, Format::Csv | Format::Tsv | Format::Jsonl) {
+        let (grid, ledger) = planned(&mut source, &request, &look, |plan, source| {
+            let (grid, ledger) = oeuvre_core::list(plan, source, threads, None)?;
+            Ok((grid.unwrap_or_default(), ledger))
+        })?;
+        return present(&args.output, &look, &grid, &ledger);
+    }
+    let to = args.output.to.as_deref();
+    let name = to.map_or_else(|| "standard output".to_owned(), |p| p.display().to_string());
+    let ledger = deliver_all(to, |out| {
+        let mut problem: Option<io::Error> = None;
+        let ledger = planned(&mut source, &request, &look, |plan, source| {
+            let mut begun = false;
+            let mut put = |bytes: Vec<u8>| {
+                if problem.is_some() {
+                    return false;
+                }
+                let done = if begun {
+                    Ok(())
+                } else {
+                    begun = true;
+                    write_part_headings(plan, &settings, out)
+                };
+                match done.and_then(|()| out.write_all(&bytes)) {
+                    Ok(()) => true,
+                    Err(e) => {
+                        problem = Some(e);
+                        false
+                    }
+                }
+            };
+            let format = |grid: &Grid| write_part(grid, &settings);
+            let parts = Parts { format: &format, write: &mut put };
+            let (_, ledger) = oeuvre_core::list(plan, source, threads, Some(parts))?;
+            // A table without rows still has its headings; nothing is written after a problem.
+            put(Vec::new());
+            Ok(ledger)
+        })?;
+        match problem {
+            Some(e) => Err(Failure::writing(&name, &e)),
+            None => Ok(ledger),
+        }
+    })?;
+    tell(&args.output, &ledger)
+}
+
+/// Plans a request and does something with the plan, again when a column turns out to be of another
+/// kind.
+fn planned<T>(
+    source: &mut CsvSource,
+    request: &Request,
+    look: &Look,
+    mut work: impl FnMut(&Plan, &CsvSource) -> Result<T, Error>,
+) -> Result<T, Error> {
+    loop {
+        let plan = Plan::new(request, source.columns())?;
+        ensure_fits(look, &plan)?;
+        match work(&plan, source) {
+            Ok(done) => {
+                source.ensure_unambiguous(&plan.resolved.inputs)?;
+                return Ok(done);
+            }
+            Err(Error::Widen { column, to }) => source.widen(column, &to),
+            Err(error) => return Err(error),
+        }
+    }
+}
