@@ -87,6 +87,24 @@ pub struct Grid {
 }
 
 impl Grid {
+    /// A table of one cell.
+    pub fn of_one(heading: &str, kind: Kind, share: bool, value: &Value) -> Grid {
+        let line = Line { kind: LineKind::Group, depth: 0 };
+        let column = ResultColumn {
+            heading: heading.to_owned(),
+            calc: heading.to_owned(),
+            position: 0,
+            result: 0,
+            plain: false,
+            share,
+            heading_mark: None,
+            kind,
+            cells: Column::from_values(kind, std::slice::from_ref(value)),
+            marks: BTreeMap::new(),
+        };
+        Grid { lines: vec![line], positions: vec![line], columns: vec![column], ..Grid::default() }
+    }
+
     /// The label of a line under a key; `None` beyond the depth of a total.
     pub fn label(&self, line: usize, key: usize) -> Option<Value> {
         (key < usize::from(self.lines[line].depth))

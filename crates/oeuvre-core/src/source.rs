@@ -9,6 +9,12 @@ pub trait Source: Sync {
     /// The columns, in the order of the rows.
     fn columns(&self) -> Vec<ColumnInfo>;
 
+    /// Two more columns that can be scanned, beyond those of [`Source::columns`]: the file that a row
+    /// stands in (a text), and its line there (a whole number). `None` where rows have no such place.
+    fn place_columns(&self) -> Option<[usize; 2]> {
+        None
+    }
+
     /// Opens readers that share one pass over the rows; between them they give every row once.
     /// Only the columns asked for are read, and come in that order.
     ///

@@ -14,6 +14,7 @@ mod look;
 mod markdown;
 mod separated;
 mod text;
+mod trace;
 
 use oeuvre_core::{Grid, Ledger, Plan};
 use std::io::{self, Write};
@@ -21,6 +22,7 @@ use std::io::{self, Write};
 pub use cells::escape_controls;
 pub use ledger::ledger_text;
 pub use look::{Look, LookProblem, Named};
+pub use trace::write_trace;
 
 /// An output format.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

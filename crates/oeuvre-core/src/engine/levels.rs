@@ -268,46 +268,9 @@ impl<'a> Levels<'a> {
                 Ok(done.column)
             }
             _ => {
-                let Some((mut partition, keys)) = self.walked(window, now) else {
-                    return Ok(blank());
-                };
-                let x = arg(0);
-                let kind = window.args[0].kind;
-                let mut by = Vec::new();
-                let mut calendar = None;
-                for (i, &key) in keys.iter().enumerate() {
-                    let Some(codes) = now.cells.codes(key) else { return Ok(blank()) };
-                    let key_kind = self.plan.resolved.keys()[key].kind;
-                    let in_time = !matches!(
-                        key_kind,
-                        Kind::Text | Kind::Boolean | Kind::Number { .. } | Kind::Float
-                    );
-                    if in_time {
-                        // What has no place in time is not walked.
-                        for (p, &code) in partition.iter_mut().zip(codes) {
-                            *p = if code == 0 { NOWHERE } else { *p };
-                        }
-                    }
-                    if let (Some(descending), false) = (window.descending, in_time) {
-                        by.push(Ordinals::of(&x, descending));
-                    }
-                    by.push(self.key_order(now, key, in_time && window.descending == Some(true)));
-                    if let (Kind::Period(_), Data::I32(places), true) =
-                        (key_kind, &now.cells.inputs[key].data, i + 1 == keys.len())
-                    {
-                        let present = places.iter().filter(|p| **p != i32::MIN);
-                        let range = (
-                            present.clone().min().copied().unwrap_or(0),
-                            present.max().copied().unwrap_or(-1),
-                        );
-                        let backwards = window.descending == Some(true);
-                        calendar = Some(Calendar { places, range, backwards });
-                    }
-                }
-                // Several keys walked one after the other have no calendar of their own.
-                let calendar = calendar.filter(|_| keys.len() == 1);
-                let by: Vec<&Ordinals> = by.iter().collect();
-                let walk = Walk::new(&partition, &by, calendar);
+                let Some(way) = self.way(window, now) else { return Ok(blank()) };
+                let (x, kind) = (arg(0), window.args[0].kind);
+                let walk = way.walk();
                 let empty = self.empty(window.args[0])?;
                 let done = match &window.calc {
                     Calc::Step(back) => Ok(walk.step(&x, kind, *back, &empty)),
@@ -559,6 +522,126 @@ impl<'a> Levels<'a> {
         Some(Numbering::default().number(&codes, now.cells.groups))
     }
 
+    /// The way of a walk: the cells that are walked together, and in which order.
+    fn way(&self, window: &Window, now: &Now<'_>) -> Option<Way> {
+        let (mut partition, keys) = self.walked(window, now)?;
+        let mut by = Vec::new();
+        let mut calendar = None;
+        for &key in &keys {
+            let codes = now.cells.codes(key)?;
+            let kind = self.plan.resolved.keys()[key].kind;
+            let in_time =
+                !matches!(kind, Kind::Text | Kind::Boolean | Kind::Number { .. } | Kind::Float);
+            if in_time {
+                // What has no place in time is not walked.
+                for (p, &code) in partition.iter_mut().zip(codes) {
+                    *p = if code == 0 { NOWHERE } else { *p };
+                }
+            }
+            let down = window.descending == Some(true);
+            if let (Some(descending), false) = (window.descending, in_time) {
+                let x = now.column(self.plan, window.args[0].operand);
+                by.push(Ordinals::of(x, descending));
+            }
+            by.push(self.key_order(now, key, in_time && down));
+            // Several keys walked one after the other have no calendar of their own.
+            if let (Kind::Period(_), Data::I32(places), 1) =
+                (kind, &now.cells.inputs[key].data, keys.len())
+            {
+                let present = places.iter().filter(|p| **p != i32::MIN);
+                let first = present.clone().min().copied().unwrap_or(0);
+                let last = present.max().copied().unwrap_or(-1);
+                calendar = Some((places.clone(), (first, last), down));
+            }
+        }
+        Some(Way { partition, by, calendar })
+    }
+
+    /// The cells that entered a window at one cell of a level; `None` where it has no meaning there.
+    pub(crate) fn entered(
+        &mut self,
+        window: &Window,
+        depths: Depths,
+        cell: u32,
+    ) -> Result<Option<EnteredCells>, Error> {
+        let level = self.level(depths)?;
+        let now = Now {
+            cells: &level.cells,
+            windows: &level.windows,
+            table: &level.table,
+            depths: Some(depths),
+        };
+        let mut from = level.clone();
+        let cells: Vec<u32> = match &window.calc {
+            Calc::Total(group) => {
+                let total = self.total(window, *group, &now)?;
+                let within = keys_of(window.within.as_deref().unwrap_or_default());
+                let shared: Vec<usize> =
+                    within.into_iter().filter(|k| level.cells.kept.contains(k)).collect();
+                return Ok(Some(EnteredCells {
+                    labels: self.key_labels(&level.cells, &shared, &[cell]),
+                    kept: shared,
+                    heading: "total".to_owned(),
+                    kind: window.kind,
+                    x: total.gather(&[cell]),
+                }));
+            }
+            Calc::Aggregate(_) => {
+                let by_keys = self.plan.resolved.by_keys;
+                let across = match by_keys {
+                    0 => self.plan.resolved.keys().len(),
+                    _ => depths.across,
+                };
+                from = self.level(Depths { by: by_keys, across })?;
+                let within = window.within.clone().unwrap_or_default();
+                let (Some(here), Some(there)) =
+                    (self.codes(&level.cells, &within), self.codes(&from.cells, &within))
+                else {
+                    return Ok(None);
+                };
+                let mut numbering = Numbering::default();
+                let there = numbering.number(&there, from.cells.groups);
+                let here = numbering.number(&here, level.cells.groups)[cell as usize];
+                let mut cells = self.label_order(&from.cells);
+                cells.retain(|&c| there[c as usize] == here);
+                if let Some(condition) = window.condition
+                    && let Data::Bool(truths) = &from.column(self.plan, condition).data
+                {
+                    cells.retain(|&c| truths[c as usize] == 1);
+                }
+                cells
+            }
+            Calc::Rank(_) | Calc::Tile(_) => {
+                let Some(partition) = self.compared(window, &now, depths) else { return Ok(None) };
+                let x = now.column(self.plan, window.args[0].operand);
+                let by = [
+                    &Ordinals::of(x, window.descending != Some(false)),
+                    &self.position(&now, depths),
+                ];
+                let mut cells = window::order::sorted(level.cells.groups, &by);
+                cells.retain(|&c| partition[c as usize] == partition[cell as usize]);
+                cells
+            }
+            calc => {
+                let Some(way) = self.way(window, &now) else { return Ok(None) };
+                way.cells(calc, cell)
+            }
+        };
+        let Some(x) = window.args.first() else { return Ok(None) };
+        let kept = from.cells.kept.clone();
+        Ok(Some(EnteredCells {
+            labels: self.key_labels(&from.cells, &kept, &cells),
+            kept,
+            heading: window.of.to_string(),
+            kind: x.kind,
+            x: from.column(self.plan, x.operand).gather(&cells),
+        }))
+    }
+
+    fn key_labels(&self, cells: &Evaluated, keys: &[usize], chosen: &[u32]) -> Vec<Column> {
+        keys.iter().map(|&k| cells.inputs[k].gather(chosen)).collect()
+    }
+
     /// The cells that are walked together, and the keys by which.
     fn walked(&self, window: &Window, now: &Now<'_>) -> Option<(Vec<u32>, Vec<usize>)> {
         let it = &self.plan.resolved;
@@ -634,6 +717,59 @@ impl<'a> Levels<'a> {
                 }
             }
         }
+    }
+}
+
+/// Some cells with what a window took from them.
+pub(crate) struct EnteredCells {
+    pub(crate) kept: Vec<usize>,
+    /// Their labels, key by key.
+    pub(crate) labels: Vec<Column>,
+    pub(crate) heading: String,
+    pub(crate) kind: Kind,
+    pub(crate) x: Column,
+}
+
+/// The cells that are walked together, and in which order.
+struct Way {
+    partition: Vec<u32>,
+    by: Vec<Ordinals>,
+    /// The place of each cell, the first and the last of all, and whether it is walked backwards.
+    calendar: Option<(Vec<i32>, (i32, i32), bool)>,
+}
+
+impl Way {
+    fn walk(&self) -> Walk<'_> {
+        let calendar = self.calendar.as_ref().map(|(places, range, backwards)| Calendar {
+            places,
+            range: *range,
+            backwards: *backwards,
+        });
+        Walk::new(&self.partition, &self.by.iter().collect::<Vec<_>>(), calendar)
+    }
+
+    /// The cells that enter a calculation at one of them.
+    fn cells(&self, calc: &Calc, cell: u32) -> Vec<u32> {
+        let by: Vec<&Ordinals> = self.by.iter().collect();
+        let mut run = window::order::sorted(self.partition.len(), &by);
+        let mine = self.partition[cell as usize];
+        run.retain(|&c| mine != NOWHERE && self.partition[c as usize] == mine);
+        let Some(here) = run.iter().position(|&c| c == cell) else { return Vec::new() };
+        // How far each cell is from this one, in steps: of the calendar, or of the walk.
+        let steps = |at: usize| match &self.calendar {
+            Some((places, _, backwards)) => {
+                let far = i64::from(places[cell as usize]) - i64::from(places[run[at] as usize]);
+                if *backwards { -far } else { far }
+            }
+            None => here as i64 - at as i64,
+        };
+        let enters = |at: usize| match calc {
+            Calc::Step(back) => steps(at) == *back || at == here,
+            Calc::Running(_) => at <= here,
+            Calc::Moving { steps: n, .. } => (0..i64::from(*n)).contains(&steps(at)),
+            _ => true,
+        };
+        (0..run.len()).filter(|&at| enters(at)).map(|at| run[at]).collect()
     }
 }
 

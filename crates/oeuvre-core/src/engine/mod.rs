@@ -12,6 +12,7 @@ mod levels;
 mod lines;
 mod listing;
 mod scope;
+mod trace;
 mod tree;
 mod worker;
 
@@ -24,6 +25,7 @@ use crate::source::{Account, Reader, Source};
 use worker::{Gathered, Worker};
 
 pub use listing::{Parts, list};
+pub use trace::{Entered, Trace, Traced, trace};
 
 /// Runs a plan over rows with this many threads (at least one).
 ///

@@ -445,6 +445,10 @@ impl Source for CsvSource {
         columns
     }
 
+    fn place_columns(&self) -> Option<[usize; 2]> {
+        Some([self.columns.len(), self.columns.len() + 1])
+    }
+
     fn scan<'a>(
         &'a self,
         columns: &[usize],

@@ -13,8 +13,8 @@ use super::marks::{self, Found, Marks};
 use super::{CsvSource, FileData, Ragged};
 use oeuvre_core::rows::column::{Batch, Column, Data};
 use oeuvre_core::{Account, ColumnShape, DataProblem, Error, Reader};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicUsize, Ordering};
+use std::sync::{Arc, OnceLock};
 
 /// What readers of one pass share.
 pub(super) struct Pass<'a> {
@@ -28,6 +28,8 @@ pub(super) struct Pass<'a> {
     /// A reader found a problem; pieces not yet claimed come after it.
     stop: AtomicBool,
     readers: AtomicUsize,
+    /// The line breaks in each piece, counted when lines are asked for.
+    breaks: Vec<OnceLock<u64>>,
 }
 
 impl<'a> Pass<'a> {
@@ -50,7 +52,30 @@ impl<'a> Pass<'a> {
             states,
             stop: AtomicBool::new(false),
             readers: AtomicUsize::new(1),
+            breaks: (0..pieces).map(|_| OnceLock::new()).collect(),
         }
+    }
+
+    /// The lines on which the records of a piece start, from 1; `start` is where the first one does.
+    fn lines(&self, piece: usize, file: usize, start: usize, records: &Records<'_>) -> Vec<i64> {
+        let data = &self.files[file];
+        let count = |from: usize, to: usize| {
+            data.bytes[from..to].iter().filter(|&&b| b == b'\n').count() as u64
+        };
+        let from = |piece: usize| data.body + (piece - self.firsts[file]) * self.piece_bytes;
+        let before: u64 = (self.firsts[file]..piece)
+            .map(|p| *self.breaks[p].get_or_init(|| count(from(p), from(p + 1))))
+            .sum();
+        let mut line = line_of(&data.bytes, data.body) + before + count(from(piece), start);
+        let mut at = 0;
+        (0..records.rows())
+            .map(|row| {
+                let start = records.field(0, row).0;
+                line += records.data[at..start].iter().filter(|&&b| b == b'\n').count() as u64;
+                at = start;
+                line as i64
+            })
+            .collect()
     }
 
     pub(super) fn pieces(&self) -> usize {
@@ -207,7 +232,11 @@ impl<'a> PieceReader<'a> {
         let mut first: Option<(u32, usize, Trouble)> = None;
         for (i, (reader, out)) in self.readers.iter_mut().zip(&mut batch.columns).enumerate() {
             let column = self.columns[i];
-            if column >= self.source.columns.len() {
+            if column > self.source.columns.len() {
+                out.data = Data::I64(self.pass.lines(self.piece as usize, file, start, &records));
+                continue;
+            }
+            if column == self.source.columns.len() {
                 let code = out.dictionary.intern(&data.name);
                 out.data = Data::Codes(vec![code; batch.rows]);
                 continue;

@@ -33,6 +33,10 @@ pub(crate) enum Command {
     ///
     /// Example: oeuvre detail bookings.csv --show booking_id,fare --show 'rank(fare within route)'
     Detail(Box<DetailArgs>),
+    /// Show the rows behind one cell of a summary, and the calculation made again on them.
+    ///
+    /// Takes what summary takes. Example: oeuvre trace bookings.csv --by route --show 'mean(fare)' --at 'route = SKE'
+    Trace(Box<TraceArgs>),
     /// List the functions of the language, or explain one with an example.
     Functions(FunctionsArgs),
     /// Say in plain sentences what a summary would do; takes what summary takes.
@@ -95,6 +99,21 @@ pub(crate) struct SummaryArgs {
     pub(crate) reading: reading::ReadingArgs,
     #[command(flatten)]
     pub(crate) output: output::OutputArgs,
+}
+
+#[derive(clap::Args, Debug)]
+pub(crate) struct TraceArgs {
+    #[command(flatten)]
+    pub(crate) summary: SummaryArgs,
+    /// The cell: its keys with their labels, as in 'route = SKE, month = 2025-03'.
+    ///
+    /// Keys that are left out, from the innermost, mean the total over them. A label with a comma stands in
+    /// single quotes; rows without a category have the label (missing).
+    #[arg(long, value_name = "KEYS", default_value = "", hide_default_value = true)]
+    pub(crate) at: String,
+    /// How many rows to show as text.
+    #[arg(long = "rows", value_name = "N", default_value_t = 40)]
+    pub(crate) most: usize,
 }
 
 impl SummaryArgs {

@@ -6,6 +6,7 @@ mod explain;
 mod functions;
 mod profile;
 pub(crate) mod summary;
+mod trace;
 
 use crate::args::{Args, Command};
 use clap::CommandFactory;
@@ -44,6 +45,7 @@ pub(crate) fn run(args: Args) -> Result<(), Failure> {
         Command::Detail(args) => detail::run(&args),
         Command::Profile(args) => profile::run(&args),
         Command::Explain(args) => explain::run(&args),
+        Command::Trace(args) => trace::run(&args),
         Command::Functions(args) => functions::run(&args),
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Args::command(), "oeuvre", &mut io::stdout());

@@ -187,6 +187,8 @@ pub struct Resolver {
     pub by_keys: usize,
     /// Whether rows are listed, each a cell of its own, instead of being grouped.
     pub listing: bool,
+    /// Whether all inputs are kept for the rows that count, to be shown.
+    pub traced: bool,
     /// Over the cells of one level of the table, or over the rows of a listing.
     pub table: Program,
     /// What the table program is given.
@@ -244,6 +246,7 @@ impl Resolver {
             in_late: false,
             by_keys: 0,
             listing: false,
+            traced: false,
             table: Program::default(),
             table_inputs: Vec::new(),
             scopes: vec![Scope::default()],
@@ -307,7 +310,8 @@ impl Resolver {
     /// Whether an input is needed beyond the filter.
     pub fn used_after_filter(&self, input: usize) -> bool {
         let is = |o: &Operand| *o == Operand::Input(input);
-        self.row.steps.iter().chain(&self.late.steps).any(|s| s.args.iter().any(is))
+        self.traced
+            || self.row.steps.iter().chain(&self.late.steps).any(|s| s.args.iter().any(is))
             || self
                 .table_inputs
                 .iter()

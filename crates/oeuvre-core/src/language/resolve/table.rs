@@ -47,6 +47,8 @@ pub struct Window {
     pub kind: Kind,
     /// The calculation as written.
     pub text: Arc<str>,
+    /// What it takes, as written.
+    pub of: Arc<str>,
     /// How many steps of the table program must have run before it.
     pub steps_before: usize,
 }
@@ -346,6 +348,67 @@ impl Resolver {
         })
     }
 
+    /// The key of the table that a text names: as it stands in `--by` or `--across`, or the function
+    /// that makes it.
+    ///
+    /// # Errors
+    /// When there is no such key.
+    pub fn key_named(&mut self, written: &Arc<Written>) -> Resolved<usize> {
+        let expr = crate::language::parser::parse(written)?;
+        match self.reference(written, &expr, None)? {
+            Reference::Key(key) => Ok(key),
+            _ => Err(Mistake::new(written, expr.span, "this is no key of the table")),
+        }
+    }
+
+    /// The parts of a calculation that are results of groups, as large as can be; of one that looks at
+    /// no other cells that is the calculation itself.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn group_parts(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        out: &mut Vec<(Arc<Written>, Expr)>,
+    ) -> Resolved<()> {
+        if self.key_of(written, expr)?.is_some() {
+            return Ok(());
+        }
+        match self.level(written, expr)? {
+            Level::Constant => return Ok(()),
+            Level::Row | Level::Group => {
+                let text = |w: &Written, e: &Expr| w.text[e.span.clone()].trim().to_owned();
+                let mine = text(written, expr);
+                if !out.iter().any(|(w, e)| text(w, e) == mine) {
+                    out.push((written.clone(), expr.clone()));
+                }
+                return Ok(());
+            }
+            Level::Table => {}
+        }
+        if let Node::Name { table: None, name } = &expr.node
+            && let Some(named) = self.named(name)
+        {
+            return self.group_parts(&named.written, &named.expr, out);
+        }
+        let parts: Vec<&Expr> = match &expr.node {
+            Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => vec![a],
+            Node::Binary(_, a, b) | Node::During { value: a, period: b } => vec![a, b],
+            Node::Between { value, low, high, .. } => vec![value, low, high],
+            Node::In { value, list, .. } => std::iter::once(&**value).chain(list).collect(),
+            Node::Call(call) => {
+                let conditions = call.clauses.iter().filter(|c| c.word == ClauseWord::Where);
+                call.args.iter().chain(conditions.flat_map(|c| &c.args)).collect()
+            }
+            _ => Vec::new(),
+        };
+        for part in parts {
+            self.group_parts(written, part, out)?;
+        }
+        Ok(())
+    }
+
     /// The key that is walked unless one is named: the finest period, else the innermost of --by.
     fn walked_by_default(&self) -> Option<usize> {
         let keys = self.keys();
@@ -425,6 +488,7 @@ impl Resolver {
         place: Place,
     ) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
+        let of = call.args.first().map_or("", |a| &written.text[a.span.clone()]);
         if place != Place::Table {
             let message = format!("`{}` looks at other cells of the table", call.name);
             let it = Mistake::new(written, call.name_span.clone(), message)
@@ -475,6 +539,7 @@ impl Resolver {
             descending,
             kind,
             text: Arc::from(text),
+            of: Arc::from(of),
             steps_before: 0,
         };
         let whole = Kind::Number { scale: 0 };
@@ -525,6 +590,7 @@ impl Resolver {
     ) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
         let arg = &call.args[0];
+        let of = &written.text[arg.span.clone()];
         if !self.listing && self.level(written, arg)? == Level::Table {
             let message = format!("`{}` works its figure out again from rows", call.name);
             return Err(Mistake::new(written, arg.span.clone(), message)
@@ -559,6 +625,7 @@ impl Resolver {
             descending: None,
             kind: x.kind,
             text: Arc::from(text),
+            of: Arc::from(of),
             steps_before: 0,
         });
         if word == Word::Total {
@@ -588,6 +655,7 @@ impl Resolver {
             return Err(self.aggregate_in_aggregate(written, expr, call));
         }
         let text = &written.text[expr.span.clone()];
+        let of = call.args.first().map_or("", |a| &written.text[a.span.clone()]);
         let values = call.args.len() - parameters.min(call.args.len());
         let mut level = Level::Constant;
         for arg in &call.args[..values] {
@@ -610,6 +678,7 @@ impl Resolver {
                 descending: None,
                 kind: group.kind,
                 text: Arc::from(text),
+                of: Arc::from(of),
                 steps_before: 0,
             }));
         }
@@ -647,6 +716,7 @@ impl Resolver {
             descending,
             kind,
             text: Arc::from(text),
+            of: Arc::from(of),
             steps_before: 0,
         }))
     }
