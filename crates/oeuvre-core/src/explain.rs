@@ -4,9 +4,11 @@
 use crate::error::Written;
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node, Operator};
 use crate::language::functions::{self, Call};
+use crate::language::resolve::{Calc, Reference, TableInput, Ties, Using, Window};
 use crate::lookup::Unmatched;
 use crate::plan::{Plan, SortBy};
 use crate::request::{Request, Totals};
+use crate::rows::program::Operand;
 use crate::value::Kind;
 use std::sync::Arc;
 
@@ -22,10 +24,11 @@ pub struct Section {
 /// Explains a plan that was made of a request over some files.
 pub fn explain(request: &Request, plan: &Plan, files: &[String]) -> Vec<Section> {
     let mut sections = vec![rows(request, plan, files), groups(plan)];
-    sections.extend(plan.results.iter().map(|r| {
+    sections.extend(plan.results.iter().filter(|r| !r.plain).map(|r| {
         let mut lines = Vec::new();
         let mut named = Vec::new();
-        describe(request, &r.written, &r.expr, &mut lines, &mut named);
+        let mut about = About { request, plan, lines: &mut lines, named: &mut named };
+        about.describe(&r.written, &r.expr);
         if r.sums_rows {
             lines.insert(0, "a value on each row, and so added up: the exact sum over the rows of a line".into());
         }
@@ -34,16 +37,20 @@ pub fn explain(request: &Request, plan: &Plan, files: &[String]) -> Vec<Section>
         }
         if plan.totals != Totals::None {
             lines.push(match &r.note {
+                _ if looks_at_cells(plan, r.built.operand) => {
+                    "on a total: worked out among the totals of the same kind; blank where that has no meaning".into()
+                }
                 None => "on a total: worked out again from all its rows, which is what its lines add up to".into(),
                 Some(note) => format!("on a total: worked out again from all its rows; {note}"),
             });
         }
-        let calc = r.written.text[r.expr.span.clone()].trim();
+        let calc = r.calc();
         let title =
             if calc == r.heading { calc.to_owned() } else { format!("{} = {calc}", r.heading) };
         Section { title, lines }
     }));
     sections.push(order(request, plan));
+    sections.extend(shown(request, plan));
     sections
 }
 
@@ -82,8 +89,14 @@ fn rows(request: &Request, plan: &Plan, files: &[String]) -> Section {
 }
 
 fn groups(plan: &Plan) -> Section {
+    let title = "Lines".to_owned();
+    if plan.resolved.listing {
+        let each = "not grouped: each row that counts is a line of its own";
+        return Section { title, lines: vec![each.into()] };
+    }
     let keys: Vec<&str> = plan.resolved.keys().iter().map(|k| k.heading.as_str()).collect();
-    let mut lines = match keys.as_slice() {
+    let (by, across) = keys.split_at(plan.resolved.by_keys);
+    let mut lines = match by {
         [] => vec!["not grouped: one line over all rows".to_owned()],
         [one] => vec![format!("one line for each {one}")],
         [first, rest @ ..] => vec![format!(
@@ -91,6 +104,17 @@ fn groups(plan: &Plan) -> Section {
             rest.join(", and in that for each ")
         )],
     };
+    match across {
+        [] => {}
+        [one] => lines.push(format!("along the top one column for each {one}")),
+        [first, rest @ ..] => lines.push(format!(
+            "along the top columns for each {first}, and in it for each {}",
+            rest.join(", and in that for each ")
+        )),
+    }
+    if !across.is_empty() {
+        lines.push("a cell without rows is blank".into());
+    }
     if !keys.is_empty() {
         lines.push("rows without a category are a line of their own, (missing), the last".into());
     }
@@ -98,12 +122,55 @@ fn groups(plan: &Plan) -> Section {
         match plan.totals {
             Totals::None => "no totals",
             Totals::Grand => "a total over all rows counted",
-            Totals::Sub => "a total for each group of lines",
-            Totals::All => "a total for each group of lines, and one over all rows counted",
+            Totals::Sub if across.is_empty() => "a total for each group of lines",
+            Totals::Sub => "a total for each group of lines, and of columns",
+            Totals::All if across.is_empty() => {
+                "a total for each group of lines, and one over all rows counted"
+            }
+            Totals::All => {
+                "a total for each group of lines and of columns, and totals over all of them"
+            }
         }
         .into(),
     );
-    Section { title: "Lines".into(), lines }
+    Section { title, lines }
+}
+
+/// Which lines are shown, where not all of them are.
+fn shown(request: &Request, plan: &Plan) -> Option<Section> {
+    if !plan.cuts() {
+        return None;
+    }
+    let mut lines = Vec::new();
+    for keep in &request.keep {
+        lines.push(format!("only those for which {}", keep.text.trim()));
+        lines.push("    where a missing value leaves that open, the line is not shown".into());
+    }
+    let by = match (&request.sort, plan.results.first()) {
+        (Some(sort), _) => format!("by {}", sort.text.trim()),
+        (None, Some(first)) => format!("by {}, largest first", first.heading),
+        (None, None) => String::new(),
+    };
+    if let Some(n) = request.top {
+        lines.push(format!("of these the first {n}, {by}"));
+    }
+    if let Some(n) = request.bottom {
+        lines.push(format!("of these the last {n}, {by}"));
+    }
+    if request.top.is_some() || request.bottom.is_some() {
+        lines.push("    lines without a value there are among neither; ties at the cut are entered in the ledger".into());
+    }
+    if !plan.resolved.listing {
+        lines.push("what looks at other cells is worked out before, over all lines".into());
+        let ends = request.top.is_some() && request.bottom.is_some();
+        if plan.totals != Totals::None || ends {
+            lines.push(format!(
+                "what is not shown stands together on a line {}, worked out from its rows; totals cover all rows counted",
+                plan.rest_label
+            ));
+        }
+    }
+    Some(Section { title: "Lines shown".into(), lines })
 }
 
 fn order(request: &Request, plan: &Plan) -> Section {
@@ -114,12 +181,16 @@ fn order(request: &Request, plan: &Plan) -> Section {
             SortBy::Result(_) => "a result".into(),
         };
         let way = if sort.descending { "largest or last first" } else { "smallest or first first" };
-        lines.push(format!("by {by}, {way}, among the lines of the same group"));
+        let among = if plan.resolved.listing { "" } else { ", among the lines of the same group" };
+        lines.push(format!("by {by}, {way}{among}"));
     }
     if let Some(sort) = &request.sort {
         lines.push(format!("as asked for: {}", sort.text));
     }
-    let by_label = "by label: numbers by value, text with case folded, time in time";
+    let by_label = match plan.resolved.listing {
+        true => "as in the file",
+        false => "by label: numbers by value, text with case folded, time in time",
+    };
     lines.push(match lines.is_empty() {
         true => by_label.into(),
         false => format!("what that leaves open, {by_label}"),
@@ -127,54 +198,254 @@ fn order(request: &Request, plan: &Plan) -> Section {
     Section { title: "Order".into(), lines }
 }
 
-/// Describes a calculation, and the named ones that it uses, each once.
-fn describe(
-    request: &Request,
-    written: &Arc<Written>,
-    expr: &Expr,
-    lines: &mut Vec<String>,
-    named: &mut Vec<String>,
-) {
-    let text = |e: &Expr| written.text[e.span.clone()].trim().to_owned();
-    match &expr.node {
-        Node::Name { table: None, name } => {
-            let found = request.lets.iter().find(|(n, _)| n == name);
-            let Some((_, definition)) = found.filter(|_| !named.contains(name)) else { return };
-            named.push(name.clone());
-            lines.push(format!("{name} is {}", definition.text.trim()));
-            if let Ok(inner) = crate::language::parser::parse(definition) {
-                describe(request, definition, &inner, lines, named);
-            }
-        }
-        Node::Binary(Operator::Divide, a, b) => {
-            lines.push(format!(
-                "{} divided by {}, both of the same line; missing where the second is 0",
-                text(a),
-                text(b)
-            ));
-            describe(request, written, a, lines, named);
-            describe(request, written, b, lines, named);
-        }
-        Node::Binary(_, a, b) => {
-            describe(request, written, a, lines, named);
-            describe(request, written, b, lines, named);
-        }
-        Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => {
-            describe(request, written, a, lines, named);
-        }
-        Node::Call(call) => {
-            if let Some(function) = functions::find(&call.name) {
-                let is_aggregate = matches!(function.call, Call::Aggregate { .. });
-                lines.push(format!("{}: {}; {}", text(expr), function.meaning, function.missing));
-                if is_aggregate {
-                    clauses(written, call, lines);
+/// What is said of a calculation.
+struct About<'a> {
+    request: &'a Request,
+    plan: &'a Plan,
+    lines: &'a mut Vec<String>,
+    /// Named calculations that have been described.
+    named: &'a mut Vec<String>,
+}
+
+impl About<'_> {
+    /// Describes a calculation, and the named ones that it uses, each once.
+    fn describe(&mut self, written: &Arc<Written>, expr: &Expr) {
+        let text = |e: &Expr| written.text[e.span.clone()].trim().to_owned();
+        match &expr.node {
+            Node::Name { table: None, name } => {
+                let found = self.request.lets.iter().find(|(n, _)| n == name);
+                let Some((_, definition)) = found.filter(|_| !self.named.contains(name)) else {
+                    return;
+                };
+                self.named.push(name.clone());
+                self.lines.push(format!("{name} is {}", definition.text.trim()));
+                if let Ok(inner) = crate::language::parser::parse(definition) {
+                    self.describe(definition, &inner);
                 }
             }
-            for arg in &call.args {
-                describe(request, written, arg, lines, named);
+            Node::Binary(Operator::Divide, a, b) => {
+                self.lines.push(format!(
+                    "{} divided by {}, both of the same line; missing where the second is 0",
+                    text(a),
+                    text(b)
+                ));
+                self.describe(written, a);
+                self.describe(written, b);
+            }
+            Node::Binary(_, a, b) => {
+                self.describe(written, a);
+                self.describe(written, b);
+            }
+            Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => {
+                self.describe(written, a);
+            }
+            Node::Call(call) => {
+                if let Some(function) = functions::find(&call.name) {
+                    match (self.window(&text(expr)), &function.call) {
+                        (Some(window), _) => self.across_cells(&text(expr), &window, function),
+                        (None, of) => {
+                            let is_aggregate = matches!(of, Call::Aggregate { .. });
+                            let (meaning, missing) = (function.meaning, function.missing);
+                            self.lines.push(format!("{}: {meaning}; {missing}", text(expr)));
+                            if is_aggregate {
+                                clauses(written, call, self.lines);
+                            }
+                        }
+                    }
+                }
+                for arg in &call.args {
+                    self.describe(written, arg);
+                }
+                for clause in call.clauses.iter().filter(|c| c.word == ClauseWord::Where) {
+                    self.describe(written, &clause.args[0]);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// The window that a calculation was made into.
+    fn window(&self, text: &str) -> Option<Window> {
+        self.plan.resolved.table_inputs.iter().find_map(|input| match input {
+            TableInput::Window(w) if w.text.trim() == text => Some(w.clone()),
+            _ => None,
+        })
+    }
+
+    /// What a reference is called.
+    fn name(&self, reference: &Reference, window: &Window) -> String {
+        match reference {
+            Reference::Key(k) => self.plan.resolved.keys()[*k].heading.clone(),
+            Reference::Period { unit, .. } => unit.name().to_owned(),
+            Reference::Value(built) => {
+                // A value of the rows: a column by its name, else as it was written.
+                let inputs = &self.plan.resolved.table_inputs;
+                match built.operand {
+                    Operand::Input(i) => match &inputs[i] {
+                        TableInput::Row(b) | TableInput::Group(b) => match b.operand {
+                            Operand::Input(i) => {
+                                let column = self.plan.resolved.inputs[i];
+                                self.plan.resolved.columns()[column].name.clone()
+                            }
+                            Operand::Step(i) => self.plan.resolved.row.steps[i].text.to_string(),
+                        },
+                        TableInput::Window(w) => w.text.to_string(),
+                    },
+                    Operand::Step(i) => {
+                        let step = &self.plan.resolved.table.steps[i];
+                        if step.text.is_empty() {
+                            window.text.to_string()
+                        } else {
+                            step.text.to_string()
+                        }
+                    }
+                }
             }
         }
-        _ => {}
+    }
+
+    fn names(&self, references: &[Reference], window: &Window) -> String {
+        let names: Vec<String> = references.iter().map(|r| self.name(r, window)).collect();
+        listed(&names)
+    }
+
+    /// Says what a word of the table takes from which cells.
+    fn across_cells(&mut self, text: &str, window: &Window, function: &functions::Function) {
+        let listing = self.plan.resolved.listing;
+        let what = if listing { "rows" } else { "cells" };
+        let keys = self.plan.resolved.keys();
+        let by_keys = self.plan.resolved.by_keys;
+        let of = window.of.trim();
+        let along = self.names(&window.along, window);
+        let within = window.within.as_deref().unwrap_or_default();
+        let same = match within {
+            [] => String::new(),
+            all => format!(" with the same {}", self.names(all, window)),
+        };
+        let way = if window.descending == Some(false) { "smallest" } else { "largest" };
+        let among = match (listing, window.along.is_empty(), window.within.is_some()) {
+            (true, ..) | (_, _, true) => format!("the {what}{same}"),
+            (_, true, _) => match by_keys {
+                0 => format!("the {what} of the same line"),
+                1 => format!("the lines, each {} against the others", keys[0].heading),
+                n => {
+                    let outer: Vec<&str> =
+                        keys[..n - 1].iter().map(|k| k.heading.as_str()).collect();
+                    format!("the lines of the same {}", all_of(&outer))
+                }
+            },
+            _ => format!("the {what} along {along}"),
+        };
+        let column = if keys.len() > by_keys && by_keys > 0 { ", in its own column" } else { "" };
+        let order = match (along.is_empty(), window.descending) {
+            (true, None) => "in the order of the file".to_owned(),
+            (true, Some(down)) => {
+                format!("from the {} {of}", if down { "largest" } else { "smallest" })
+            }
+            (false, None) => format!("along {along}"),
+            (false, Some(down)) => {
+                let from = if down { "largest or last" } else { "smallest or first" };
+                format!("along {along}, the {from} first")
+            }
+        };
+        let again = match within {
+            [] if listing => String::new(),
+            [] => "; everything else stays the same".to_owned(),
+            all => format!("; it starts again at each {}", self.names(all, window)),
+        };
+        let calendar = match window.along.as_slice() {
+            [Reference::Key(k)] => match keys[*k].kind {
+                Kind::Period(unit) => Some(unit.name()),
+                _ => None,
+            },
+            _ => None,
+        };
+        let steps = |n: i64| match (calendar, n) {
+            (Some(unit), 1) => format!("one {unit}"),
+            (None, 1) => "one step".to_owned(),
+            (unit, n) => format!("{n} {}s", unit.unwrap_or("step")),
+        };
+        let also = calendar.map(|unit| format!("; a {unit} without rows is a step, too"));
+        let also = also.unwrap_or_default();
+        let using = |u: &Using| Using::ALL.iter().find(|a| a.1 == *u).map_or("", |a| a.0);
+        let said = match &window.calc {
+            Calc::Rank(ties) => {
+                let ties = match ties {
+                    Ties::Skip => "equal ones share a place and as many are left out after it",
+                    Ties::Dense => "equal ones share a place and none is left out",
+                    Ties::Unique => {
+                        "equal ones have places of their own, in the order of the lines; the ledger counts them"
+                    }
+                    Ties::Mean => "equal ones share the mean of their places",
+                };
+                format!("place of {of} among {among}{column}, {way} first; {ties}")
+            }
+            Calc::Tile(n) => format!(
+                "bucket 1 to {n} of {of} among {among}{column}, {way} first, of as equal size as can be; earlier buckets take the extra ones"
+            ),
+            Calc::Step(_) if matches!(function.name, "change" | "growth") => {
+                let Calc::Step(back) = window.calc else { return };
+                let over = if function.name == "growth" { ", over that value" } else { "" };
+                format!("{of} less its value {} before{over}, {order}{again}{also}", steps(back))
+            }
+            Calc::Step(back) if *back < 0 => {
+                format!("{of} {} ahead, {order}{again}{also}", steps(-back))
+            }
+            Calc::Step(back) => format!("{of} {} before, {order}{again}{also}", steps(*back)),
+            Calc::Running(u) => {
+                format!("{} of {of} from the start to here, {order}{again}", using(u))
+            }
+            Calc::Moving { steps: n, using: u, partial } => {
+                let few = if *partial {
+                    "also where there are fewer"
+                } else {
+                    "missing until there are as many values"
+                };
+                let last = match (calendar, n) {
+                    (unit, 1) => format!("this {}", unit.unwrap_or("step")),
+                    (unit, n) => {
+                        format!("the last {n} {}s, this one included", unit.unwrap_or("step"))
+                    }
+                };
+                format!("{} of {of} over {last}; {few}; {order}{again}{also}", using(u))
+            }
+            Calc::End { last } => {
+                format!("{of} at the {} {order}{again}", if *last { "end" } else { "start" })
+            }
+            Calc::Total(_) | Calc::Aggregate(_) => {
+                let over = match (function.name, within) {
+                    ("share", []) => format!("{of} divided by its total over all rows counted"),
+                    ("share", _) => format!("{of} divided by its total{same}"),
+                    (_, []) => format!("{} of {of} over all {what}", function.name),
+                    _ => format!("{} of {of} over the {what}{same}", function.name),
+                };
+                match window.calc {
+                    Calc::Total(_) => format!("{over}, worked out again from the rows"),
+                    _ => over,
+                }
+            }
+        };
+        self.lines.push(format!("{text}: {said}"));
+        self.lines.push(format!("    {}", function.missing));
+    }
+}
+
+/// Names in a row: `a, b and c`.
+fn listed(names: &[String]) -> String {
+    match names {
+        [] => String::new(),
+        [one] => one.clone(),
+        [all @ .., last] => format!("{} and {last}", all.join(", ")),
+    }
+}
+
+/// Whether a result takes from other cells.
+fn looks_at_cells(plan: &Plan, operand: Operand) -> bool {
+    match operand {
+        Operand::Input(i) => matches!(plan.resolved.table_inputs[i], TableInput::Window(_)),
+        Operand::Step(i) => {
+            plan.resolved.table.steps[i].args.iter().any(|&a| looks_at_cells(plan, a))
+        }
     }
 }
 

@@ -40,7 +40,7 @@ pub(crate) enum Command {
     /// List the functions of the language, or explain one with an example.
     Functions(FunctionsArgs),
     /// Say in plain sentences what a summary would do; takes what summary takes.
-    Explain(Box<SummaryArgs>),
+    Explain(Box<ExplainArgs>),
     /// Write the completions of a shell to standard output.
     Completions {
         /// Which shell.
@@ -99,6 +99,15 @@ pub(crate) struct SummaryArgs {
     pub(crate) reading: reading::ReadingArgs,
     #[command(flatten)]
     pub(crate) output: output::OutputArgs,
+}
+
+#[derive(clap::Args, Debug)]
+pub(crate) struct ExplainArgs {
+    #[command(flatten)]
+    pub(crate) summary: SummaryArgs,
+    /// Say what detail would do with these options, instead of summary.
+    #[arg(long)]
+    pub(crate) detail: bool,
 }
 
 #[derive(clap::Args, Debug)]

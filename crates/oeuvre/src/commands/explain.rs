@@ -2,15 +2,24 @@
 
 use super::Failure;
 use super::summary::deliver;
-use crate::args::SummaryArgs;
+use crate::args::ExplainArgs;
 use crate::args::look::ensure_fits;
-use oeuvre_core::{Plan, Source};
+use oeuvre_core::{Error, Plan, Source};
 use oeuvre_data::CsvSource;
 use oeuvre_render::escape_controls;
 
-pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
+pub(crate) fn run(args: &ExplainArgs) -> Result<(), Failure> {
+    let detail = args.detail;
+    let args = &args.summary;
     let options = args.reading.to_options()?;
-    let (request, look) = args.to_request(&options)?;
+    let (mut request, look) = args.to_request(&options)?;
+    if detail {
+        if !request.by.is_empty() || !request.across.is_empty() {
+            let message = "--by and --across group rows, and a listing keeps each of them";
+            return Err(Error::request_with_help(message, "leave out --detail, or the keys").into());
+        }
+        request = args.rows.to_request(&args.reading.to_options()?)?;
+    }
     let source = CsvSource::open(&args.files, options)?;
     let plan = Plan::new(&request, source.columns())?;
     ensure_fits(&look, &plan)?;
