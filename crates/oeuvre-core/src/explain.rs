@@ -329,9 +329,9 @@ impl About<'_> {
                 0 => format!("the {what} of the same line"),
                 1 => format!("the lines, each {} against the others", keys[0].heading),
                 n => {
-                    let outer: Vec<&str> =
-                        keys[..n - 1].iter().map(|k| k.heading.as_str()).collect();
-                    format!("the lines of the same {}", all_of(&outer))
+                    let outer: Vec<String> =
+                        keys[..n - 1].iter().map(|k| k.heading.clone()).collect();
+                    format!("the lines of the same {}", listed(&outer))
                 }
             },
             _ => format!("the {what} along {along}"),
