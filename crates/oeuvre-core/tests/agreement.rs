@@ -1,88 +1,15 @@
 //! Every aggregate agrees with a slow plain reference, on random tables with missing values, at none,
 //! one and three keys, on every total, for one and several threads and batches of any size.
 
+mod memory;
+
+use memory::{Table, answer};
 use num_bigint::BigInt;
-use oeuvre_core::rows::column::{Batch, Column};
 use oeuvre_core::value::exact::{decimal_to_f64, f64_to_ratio, ratio_to_f64, sqrt_ratio_to_f64};
 use oeuvre_core::{
-    Account, ColumnInfo, Decimal, Error, Grid, Kind, Ledger, LineKind, Plan, Reader, Request, Show,
-    Source, Totals, Value, Written, run,
+    ColumnInfo, Decimal, Grid, Kind, LineKind, Request, Show, Totals, Value, Written,
 };
 use proptest::prelude::*;
-use std::sync::Mutex;
-
-/// A table in memory, read in batches of a given size.
-struct Table {
-    columns: Vec<ColumnInfo>,
-    rows: Vec<Vec<Value>>,
-    batch_rows: usize,
-}
-
-struct TableReader<'a> {
-    table: &'a Table,
-    wanted: Vec<usize>,
-    next: &'a Mutex<usize>,
-}
-
-impl Reader for TableReader<'_> {
-    fn next(&mut self, batch: &mut Batch) -> Result<bool, Error> {
-        let at = {
-            let mut next = self.next.lock().unwrap();
-            let at = *next;
-            *next += self.table.batch_rows;
-            at
-        };
-        let end = (at + self.table.batch_rows).min(self.table.rows.len());
-        if at >= end {
-            return Ok(false);
-        }
-        batch.rows = end - at;
-        batch.piece = at as u64;
-        batch.columns.resize_with(self.wanted.len(), Column::default);
-        for (out, &column) in batch.columns.iter_mut().zip(&self.wanted) {
-            let kind = self.table.columns[column].kind;
-            let values: Vec<Value> =
-                self.table.rows[at..end].iter().map(|r| r[column].clone()).collect();
-            let dictionary = std::mem::take(&mut out.dictionary);
-            let mut fresh = Column::from_values(kind, &[]);
-            fresh.dictionary = dictionary;
-            for value in &values {
-                fresh.push(kind, value);
-            }
-            *out = fresh;
-        }
-        Ok(true)
-    }
-    fn piece(&self) -> u64 {
-        0
-    }
-    fn account(&self) -> Account {
-        Account::default()
-    }
-}
-
-/// Readers borrow the counter of their pass, which lives as long as the table.
-struct Pass<'a>(&'a Table, &'a Mutex<usize>);
-
-impl Source for Pass<'_> {
-    fn columns(&self) -> Vec<ColumnInfo> {
-        self.0.columns.clone()
-    }
-    fn scan<'a>(
-        &'a self,
-        columns: &[usize],
-        readers: usize,
-    ) -> Result<Vec<Box<dyn Reader + 'a>>, Error> {
-        *self.1.lock().unwrap() = 0;
-        let reader = || TableReader { table: self.0, wanted: columns.to_vec(), next: self.1 };
-        Ok((0..readers).map(|_| -> Box<dyn Reader + 'a> { Box::new(reader()) }).collect())
-    }
-}
-
-fn answer(table: &Table, request: &Request, threads: usize) -> (Grid, Ledger) {
-    let plan = Plan::new(request, table.columns.clone()).unwrap();
-    run(&plan, &Pass(table, &Mutex::new(0)), threads).unwrap()
-}
 
 /// One aggregate in the language, and worked out plainly from the rows of a group.
 type Plain = fn(&[&Vec<Value>]) -> Value;
