@@ -426,7 +426,8 @@ impl About<'_> {
             }
         };
         self.lines.push(format!("{text}: {said}"));
-        self.lines.push(format!("    {}", function.missing));
+        let missing = function.missing.replace("where x is", &format!("where {of} is"));
+        self.lines.push(format!("    {missing}"));
     }
 }
 

@@ -324,6 +324,11 @@ impl<'a> Layout<'a> {
         })
     }
 
+    /// Whether a line is a total.
+    pub fn is_total(&self, line: usize) -> bool {
+        matches!(self.grid.lines[line].kind, LineKind::Subtotal | LineKind::Grand)
+    }
+
     /// Whether a line is that of a group, not a total or a rest.
     pub fn is_group(&self, line: usize) -> bool {
         self.grid.lines[line].kind == LineKind::Group

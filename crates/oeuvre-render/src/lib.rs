@@ -12,6 +12,7 @@ pub mod layout;
 mod ledger;
 mod look;
 mod markdown;
+mod sections;
 mod separated;
 mod text;
 mod trace;
@@ -22,6 +23,7 @@ use std::io::{self, Write};
 pub use cells::escape_controls;
 pub use ledger::ledger_text;
 pub use look::{Look, LookProblem, Named};
+pub use sections::write_sections;
 pub use trace::write_trace;
 
 /// An output format.

@@ -53,7 +53,7 @@ pub(crate) fn write(
             let mut cell = String::new();
             layout.push_read(&mut cell, row, slot);
             let mut cell = plain(&cell);
-            if !layout.is_group(row.line) && !cell.is_empty() {
+            if layout.is_total(row.line) && !cell.is_empty() {
                 cell = format!("**{cell}**");
             }
             if let Some(mark) = layout.mark(row, slot) {

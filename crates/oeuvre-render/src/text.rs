@@ -118,7 +118,7 @@ impl Page<'_> {
     fn push_line(&self, out: &mut String, columns: &[Wide], row: Row) {
         let layout = self.layout;
         // A shade ends at its cell, and so the styles of a line are opened cell by cell.
-        let bold = !layout.is_group(row.line);
+        let bold = layout.is_total(row.line);
         let mut text = String::new();
         let mut drawn = String::new();
         for (i, column) in columns.iter().enumerate() {
@@ -166,7 +166,8 @@ impl Page<'_> {
         let layout = self.layout;
         let mut text = String::new();
         let one = |&slot: &Slot| {
-            let mut width = heading_width(&self.bottom(slot));
+            let many = !layout.grid.across.is_empty() && matches!(slot, Slot::Result(_));
+            let mut width = heading_width(&self.bottom(slot), many);
             let mut marks = layout.heading_mark(slot).map_or(0, |m| superscript(m).width());
             for &row in &layout.rows {
                 text.clear();
@@ -324,10 +325,14 @@ impl Page<'_> {
     }
 }
 
-/// The widest line that a heading of up to three lines needs.
-fn heading_width(heading: &str) -> usize {
+/// The widest line that a heading of up to three lines needs. One of `many` that stand beside each other
+/// is broken into two where it can be.
+fn heading_width(heading: &str, many: bool) -> usize {
     let longest_word = heading.split(' ').map(UnicodeWidthStr::width).max().unwrap_or(0);
     let whole = heading.width();
+    if many {
+        return longest_word.max(whole.div_ceil(2)).min(whole);
+    }
     if whole <= 18 { whole } else { longest_word.max(whole.div_ceil(2)).max(12) }
 }
 
@@ -356,6 +361,7 @@ fn page_width(columns: &[Wide]) -> usize {
 /// Makes the columns fit: long labels are shortened first, then columns are left out from the right.
 /// Gives the number of columns left out.
 fn fit(layout: &Layout<'_>, columns: &mut Vec<Wide>, limit: usize) -> usize {
+    let wished: Vec<usize> = columns.iter().map(|c| c.width).collect();
     let mut over = page_width(columns).saturating_sub(limit);
     while over > 0 {
         let widest = columns
@@ -369,6 +375,26 @@ fn fit(layout: &Layout<'_>, columns: &mut Vec<Wide>, limit: usize) -> usize {
     let before = columns.len();
     while columns.len() > 1 && page_width(columns) > limit {
         columns.pop();
+    }
+    // Not some results of a position without the others.
+    let position = |c: &Wide| match c.slot {
+        Slot::Result(c) if !layout.grid.across.is_empty() => Some(layout.grid.columns[c].position),
+        _ => None,
+    };
+    if columns.len() < before
+        && let Some(last) = columns.last().and_then(position)
+    {
+        let shown = columns.iter().filter(|c| position(c) == Some(last)).count();
+        if shown < layout.results_per_position() && columns.len() > shown {
+            columns.truncate(columns.len() - shown);
+        }
+    }
+    // What was left out may have made room for whole labels again.
+    let mut spare = limit.saturating_sub(page_width(columns));
+    for (column, wished) in columns.iter_mut().zip(wished) {
+        let more = wished.saturating_sub(column.width).min(spare);
+        column.width += more;
+        spare -= more;
     }
     if let [only] = columns.as_mut_slice() {
         only.width = only.width.min(limit.max(only.marks + 1));

@@ -30,6 +30,13 @@ fn blocks(page: &str) -> Vec<String> {
     page.split("```sh\n").skip(1).map(|b| b.split("```").next().unwrap().to_owned()).collect()
 }
 
+/// The text block right behind a shell block: what it writes.
+fn shown_after(page: &str, block: usize) -> Option<String> {
+    let rest = page.split("```sh\n").nth(block + 1)?.split_once("```\n")?.1;
+    let shown = rest.trim_start_matches('\n').strip_prefix("```text\n")?;
+    Some(shown.split("```").next()?.to_owned())
+}
+
 #[test]
 fn every_block_of_the_guide_runs_on_the_demo_data() {
     let folder = Folder::new();
@@ -39,9 +46,10 @@ fn every_block_of_the_guide_runs_on_the_demo_data() {
             .chain(std::env::split_paths(&std::env::var_os("PATH").unwrap())),
     )
     .unwrap();
-    let all = blocks(&page("docs/guide.md"));
+    let guide = page("docs/guide.md");
+    let all = blocks(&guide);
     assert!(all.len() > 10);
-    for block in all {
+    for (i, block) in all.into_iter().enumerate() {
         let output = std::process::Command::new("sh")
             .args(["-e", "-c", &block])
             .current_dir(folder.path("oeuvre-demo"))
@@ -50,7 +58,11 @@ fn every_block_of_the_guide_runs_on_the_demo_data() {
             .unwrap();
         let said = String::from_utf8_lossy(&output.stderr);
         assert!(output.status.success(), "{block}\n{said}");
-        assert!(!output.stdout.is_empty() || block.contains("--to"), "{block}");
+        let written = block.contains("--to") || block.contains("END");
+        assert!(!output.stdout.is_empty() || written, "{block}");
+        if let Some(shown) = shown_after(&guide, i) {
+            assert_eq!(String::from_utf8_lossy(&output.stdout), shown, "{block}");
+        }
     }
 }
 

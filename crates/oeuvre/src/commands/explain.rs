@@ -4,9 +4,10 @@ use super::Failure;
 use super::summary::deliver;
 use crate::args::ExplainArgs;
 use crate::args::look::ensure_fits;
+use crate::surroundings;
 use oeuvre_core::{Error, Plan, Source};
 use oeuvre_data::CsvSource;
-use oeuvre_render::escape_controls;
+use oeuvre_render::write_sections;
 
 pub(crate) fn run(args: &ExplainArgs) -> Result<(), Failure> {
     let detail = args.detail;
@@ -23,15 +24,8 @@ pub(crate) fn run(args: &ExplainArgs) -> Result<(), Failure> {
     let source = CsvSource::open(&args.files, options)?;
     let plan = Plan::new(&request, source.columns())?;
     ensure_fits(&look, &plan)?;
-    let mut text = String::new();
-    for section in oeuvre_core::explain(&request, &plan, &args.files) {
-        text.push_str(&format!("{}\n", escape_controls(&section.title)));
-        for line in section.lines {
-            text.push_str(&format!("    {}\n", escape_controls(&line)));
-        }
-        text.push('\n');
-    }
-    deliver(args.output.to.as_deref(), |out| {
-        out.write_all(text.trim_end().as_bytes()).and_then(|()| out.write_all(b"\n"))
-    })
+    let sections = oeuvre_core::explain(&request, &plan, &args.files);
+    let output = &args.output;
+    let width = output.width.or_else(surroundings::terminal_width).unwrap_or(usize::MAX);
+    deliver(output.to.as_deref(), |out| write_sections(&sections, width, out))
 }

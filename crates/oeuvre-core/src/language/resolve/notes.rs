@@ -39,6 +39,9 @@ impl Resolver {
                     Some(Call::Table(Word::Share)) => {
                         call.args.first().and_then(|a| self.note(written, a))
                     }
+                    Some(Call::Table(word)) if word.walks() => {
+                        Some("that of the totals themselves, not a sum of the lines".into())
+                    }
                     _ => Some("worked out across the cells, not a sum of the lines".into()),
                 }
             }
