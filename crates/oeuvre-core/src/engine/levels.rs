@@ -531,7 +531,7 @@ impl<'a> Levels<'a> {
             let codes = now.cells.codes(key)?;
             let kind = self.plan.resolved.keys()[key].kind;
             let in_time =
-                !matches!(kind, Kind::Text | Kind::Boolean | Kind::Number { .. } | Kind::Float);
+                matches!(kind, Kind::Period(_) | Kind::Part(_) | Kind::Date | Kind::DateTime);
             if in_time {
                 // What has no place in time is not walked.
                 for (p, &code) in partition.iter_mut().zip(codes) {
