@@ -13,19 +13,22 @@ use std::time::{Duration, Instant};
 /// A request with its name, its options, and the most times the simple request it may take.
 struct Request {
     name: &'static str,
+    command: &'static str,
     options: &'static [&'static str],
     limit: Option<f64>,
 }
 
 const SIMPLE: Request = Request {
     name: "count and sum by route",
+    command: "summary",
     options: &["--by", "route", "--show", "count()", "--show", "sum(fare)"],
     limit: None,
 };
 
-const REQUESTS: [Request; 4] = [
+const REQUESTS: [Request; 7] = [
     Request {
         name: "sum of a product by route and month, sailed only",
+        command: "summary",
         options: &[
             "--by",
             "route,month(sailed_on)",
@@ -38,18 +41,56 @@ const REQUESTS: [Request; 4] = [
     },
     Request {
         name: "median delay by vessel",
+        command: "summary",
         options: &["--by", "vessel", "--show", "median(delay_min)"],
         limit: Some(1.5),
     },
     Request {
         name: "distinct customers by month",
+        command: "summary",
         options: &["--by", "month(sailed_on)", "--show", "distinct(customer_id)"],
         limit: Some(3.0),
     },
     Request {
         name: "sum of a product by customer",
+        command: "summary",
         options: &["--by", "customer_id", "--show", "sum(fare * passengers)"],
         limit: Some(4.0),
+    },
+    Request {
+        name: "count and sum by route across months, with totals",
+        command: "summary",
+        options: &[
+            "--by",
+            "route",
+            "--across",
+            "month(sailed_on)",
+            "--show",
+            "count()",
+            "--show",
+            "sum(fare)",
+            "--totals",
+        ],
+        limit: Some(1.6),
+    },
+    Request {
+        name: "listing with rank and running total within route",
+        command: "detail",
+        options: &[
+            "--show",
+            "booking_id,route,fare",
+            "--show",
+            "rank(fare within route)",
+            "--show",
+            "running(fare within route)",
+        ],
+        limit: Some(8.0),
+    },
+    Request {
+        name: "listing of three columns, streamed",
+        command: "detail",
+        options: &["--show", "booking_id,route,fare"],
+        limit: None,
     },
 ];
 
@@ -116,7 +157,7 @@ fn program() -> PathBuf {
 fn run(program: &Path, file: &Path, request: &Request) -> Duration {
     let started = Instant::now();
     let status = Command::new(program)
-        .arg("summary")
+        .arg(request.command)
         .arg(file)
         .args(request.options)
         .args(["--quiet", "--as", "csv"])

@@ -75,7 +75,7 @@ pub(crate) fn assemble(
             let level = levels.together(members, across, &known)?;
             let nodes = trees.across_nodes(&level.cells, across).unwrap_or_default();
             let keys = level.cells.start.iter().copied().zip(nodes).zip(0..);
-            let index = keys.map(|((rest, node), cell)| ((rest, node), cell)).collect();
+            let index = keys.collect();
             cells.rests.insert(across, (level, index));
         }
     }
@@ -220,13 +220,16 @@ fn indexed(trees: &Trees, level: Rc<Level>, depths: Depths) -> Indexed {
     Indexed { level, cells: Some(cells) }
 }
 
+/// The cell of a rest, by its number, at a node along the top.
+type RestIndex = HashMap<(u32, u32), u32>;
+
 struct Cells<'a> {
     plan: &'a Plan,
     trees: &'a Trees,
     lines: &'a Lines,
     levels: HashMap<Depths, Indexed>,
     /// By the number of keys along the top: the cells of the rests, and where they are.
-    rests: HashMap<usize, (Level, HashMap<(u32, u32), u32>)>,
+    rests: HashMap<usize, (Level, RestIndex)>,
 }
 
 impl Cells<'_> {

@@ -115,9 +115,9 @@ impl DatePattern {
                 // 1970-01-01 was a Thursday.
                 'E' => name(out, DAYS[(days + 3).rem_euclid(7) as usize]),
                 'Q' if n >= 3 => {
-                    let _ = write!(out, "Q{}", (month + 2) / 3);
+                    let _ = write!(out, "Q{}", month.div_ceil(3));
                 }
-                'Q' => digits(out, i64::from((month + 2) / 3)),
+                'Q' => digits(out, i64::from(month.div_ceil(3))),
                 'w' | 'Y' => {
                     // The ISO week's year is that of its Thursday.
                     let index = Unit::Week.of_day(days);
