@@ -65,10 +65,18 @@ enum Fields<'a> {
 const FEW_TEXTS: usize = 4096;
 
 fn fields<'a>(layout: &Layout<'a>, slot: Slot, separator: u8) -> Fields<'a> {
-    if let (Slot::Result(r), false) = (slot, layout.is_tidy()) {
-        let column = &layout.grid.columns[r];
-        let cells = &column.cells;
-        match (&cells.data, column.kind) {
+    let grid = layout.grid;
+    let column = match slot {
+        _ if layout.is_tidy() => None,
+        Slot::Result(r) => Some((&grid.columns[r].cells, grid.columns[r].kind)),
+        // Labels are values where no line is a total and none is missing.
+        Slot::Key(k) => Some((&grid.labels[k], grid.by[k].kind)).filter(|(labels, _)| {
+            (0..grid.lines.len()).all(|l| layout.is_group(l) && !labels.data.is_missing(l))
+        }),
+        Slot::Across(_) => None,
+    };
+    if let Some((cells, kind)) = column {
+        match (&cells.data, kind) {
             (Data::I64(v), Kind::Number { scale }) => return Fields::Decimals(v, scale),
             (Data::I32(v), Kind::Date) => return Fields::Dates(v),
             (Data::Codes(v), _) => {

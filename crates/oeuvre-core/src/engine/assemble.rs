@@ -237,27 +237,28 @@ impl Cells<'_> {
     fn column(&self, kind: Kind, operand: Operand, position: Place) -> Column {
         let across = usize::from(position.0.depth);
         let leaf = self.trees.by.depth();
+        let cell_of = |it: &Indexed, node: u32| match &it.cells {
+            Some(cells) => cells[position.1 as usize][node as usize],
+            None => node,
+        };
         let cell = |line: Line, node: u32| {
             let it = self.levels.get(&Depths { by: usize::from(line.depth), across })?;
-            let cell = match &it.cells {
-                Some(cells) => cells[position.1 as usize][node as usize],
-                None => node,
-            };
-            Some((&it.level, cell))
+            Some((&it.level, cell_of(it, node)))
         };
         // The lines of groups are gathered at once; totals are set one by one.
-        let from: Vec<u32> = self
-            .lines
-            .places
-            .iter()
-            .map(|&(line, node)| match line.kind {
-                LineKind::Group => cell(line, node).map_or(NO_CELL, |c| c.1),
-                _ => NO_CELL,
-            })
-            .collect();
         let mut out = match self.levels.get(&Depths { by: leaf, across }) {
-            Some(it) => pick(it.level.column(self.plan, operand), &from),
-            None => pick(&Column::from(Data::empty(kind)), &from),
+            Some(it) => {
+                let of_line = |&(line, node): &Place| match line.kind {
+                    LineKind::Group => cell_of(it, node),
+                    _ => NO_CELL,
+                };
+                let from: Vec<u32> = self.lines.places.iter().map(of_line).collect();
+                pick(it.level.column(self.plan, operand), &from)
+            }
+            None => {
+                let none = vec![NO_CELL; self.lines.places.len()];
+                pick(&Column::from(Data::empty(kind)), &none)
+            }
         };
         for (row, &(line, node)) in self.lines.places.iter().enumerate() {
             let value = match line.kind {
