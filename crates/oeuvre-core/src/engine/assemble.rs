@@ -30,6 +30,7 @@ pub(crate) fn assemble(
     let mut levels = Levels::new(plan, scopes, late, &trees, ranks(groups));
     let lines = lines(plan, &trees, groups, &mut levels, ledger)?;
     let positions = positions(plan, &trees.across, &levels.ranks);
+    ensure_fits(lines.places.len(), positions.len(), plan.results.len())?;
     let heading =
         |k: &crate::language::resolve::KeyPlan| Heading { name: k.heading.clone(), kind: k.kind };
     let (by, across) = plan.resolved.keys().split_at(by_keys);
@@ -109,6 +110,21 @@ pub(crate) fn assemble(
         .sum();
     ledger.cells = ((grid.lines.len() * grid.columns.len() - blank) as u64, blank as u64);
     Ok(grid)
+}
+
+/// More cells than this are a mistake in the request, and would take gigabytes.
+const MOST_CELLS: u64 = 200_000_000;
+
+/// Lines may be as many as they like; where they meet columns, most of what grows is blank.
+fn ensure_fits(lines: usize, positions: usize, results: usize) -> Result<(), Error> {
+    let cells = (lines as u64).saturating_mul(positions as u64).saturating_mul(results as u64);
+    if positions == 1 || cells <= MOST_CELLS {
+        return Ok(());
+    }
+    Err(Error::request_with_help(
+        format!("the table would have {lines} lines and {} columns", positions * results),
+        "put a key with fewer categories into --across, or both keys into --by",
+    ))
 }
 
 /// What stands along the top, from the left.

@@ -247,6 +247,7 @@ fn code_of(plan: &Plan, gathered: &Gathered, key: usize, label: &str) -> Result<
         let near = crate::nearest(label, labels.iter().map(String::as_str));
         let help = match near.first() {
             Some(near) => format!("did you mean {near}?"),
+            None if labels.is_empty() => "no row that counts has a label there".to_owned(),
             None => {
                 let some: Vec<&str> = labels.iter().take(5).map(String::as_str).collect();
                 format!("its labels are such as {}", some.join(", "))
