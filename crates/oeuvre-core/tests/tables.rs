@@ -419,6 +419,92 @@ fn key(grid: &Grid, line: usize, position: usize) -> Key {
     [grid.label(line, 0), grid.label(line, 1), grid.position_label(position, 0)]
 }
 
+/// Calculations of any words in any nesting, some of them mistakes.
+fn calculation() -> impl Strategy<Value = String> {
+    const LEAVES: [&str; 8] = [
+        "sum(fare)",
+        "count()",
+        "mean(fare)",
+        "max(fare)",
+        "sum(fare)",
+        "2",
+        "fare",
+        "month(sailed_on)",
+    ];
+    const WORDS: [&str; 30] = [
+        "rank(X)",
+        "rank(X asc ties mean)",
+        "rank(X ties unique within coast)",
+        "rank(X along month)",
+        "rank(X along coast, route within month)",
+        "tile(X, 3)",
+        "tile(X, 4000000000 asc)",
+        "lag(X)",
+        "lag(X, 4000000000 along route)",
+        "lead(X, 2 desc)",
+        "change(X)",
+        "growth(X, 12)",
+        "running(X)",
+        "running(X along route desc)",
+        "running(X along month within year using max)",
+        "running(X along coast using count)",
+        "moving(X, 3)",
+        "moving(X, 4000000000 partial)",
+        "moving(X, 2 using min along route)",
+        "share(X)",
+        "share(X within coast, month)",
+        "total(X within year)",
+        "first(X along month)",
+        "last(X along route within coast)",
+        "mean(X within coast)",
+        "median(X)",
+        "count(X where X > 1)",
+        "percentile(X, 90 within month)",
+        "if(X > Y, X, Y)",
+        "coalesce(X, Y)",
+    ];
+    proptest::sample::select(&LEAVES[..]).prop_map(str::to_owned).prop_recursive(4, 24, 3, |inner| {
+        let word = proptest::sample::select(&WORDS[..]);
+        prop_oneof![
+            4 => (word, inner.clone(), inner.clone()).prop_map(|(w, x, y)| w.replace('X', &x).replace('Y', &y)),
+            1 => (inner.clone(), proptest::sample::select(&["+", "-", "*", "/", ">"][..]), inner)
+                .prop_map(|(a, o, b)| format!("({a} {o} {b})")),
+        ]
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 1500, ..ProptestConfig::default() })]
+
+    #[test]
+    fn no_calculation_makes_it_panic(rows in rows(), calc in calculation(), keep in calculation(), listing in any::<bool>(), shape in 0..4usize) {
+        let table = Table { columns: columns(), rows, batch_rows: 4 };
+        let keys = |place: &str, keys: &str| vec![Written::new(place, keys)];
+        let request = Request {
+            listing,
+            show: vec![Show::parse("--show", &calc)],
+            keep: if shape == 3 { keys("--keep", &keep) } else { Vec::new() },
+            by: if !listing && shape != 1 { keys("--by", "coast,route") } else { Vec::new() },
+            across: if !listing && shape != 2 { keys("--across", "month(sailed_on)") } else { Vec::new() },
+            totals: Totals::All,
+            every_period: shape == 0,
+            ..Request::default()
+        };
+        // A mistake is told; anything else is worked out.
+        if let Ok(plan) = Plan::new(&request, columns()) {
+            let next = Mutex::new(0);
+            let source = Pass(&table, &next);
+            if listing {
+                let _ = list(&plan, &source, 2, None);
+            } else {
+                let _ = oeuvre_core::run(&plan, &source, 2);
+                let _ = oeuvre_core::trace(&request, &source, 1, &[]);
+            }
+            let _ = oeuvre_core::explain(&request, &plan, &["b.csv".to_owned()]);
+        }
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 60, ..ProptestConfig::default() })]
 

@@ -152,7 +152,7 @@ fn a_narrow_page_shortens_labels_and_says_which_columns_it_leaves_out() {
     let mut all = vec!["summary", "b.csv", "--quiet", "--width", "24"];
     all.extend(ASK);
     let out = folder.run(&all).ok();
-    assert!(out.contains("The long …  1,234.50"), "{out}");
+    assert!(out.contains("The long way …  1,234.50"), "{out}");
     assert!(
         out.contains("→ 2 more columns are not shown: the page is too narrow; --as csv has all"),
         "{out}"

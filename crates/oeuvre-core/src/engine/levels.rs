@@ -4,6 +4,7 @@
 //! an aggregate over cells for those of the lines.
 
 use super::late::LateStates;
+use super::partitions::Numbering;
 use super::scope::{Evaluated, LEFT_OUT, Members, evaluate, of_no_rows};
 use super::tree::Trees;
 use super::worker::{Gathered, note_zero_divisions, overflow, result_overflow, run};
@@ -12,12 +13,8 @@ use crate::language::resolve::{Built, Calc, Reference, TableInput, Window};
 use crate::ledger::Ledger;
 use crate::plan::{Plan, SortBy};
 use crate::rows::column::{Column, Data};
-use crate::rows::interner::Pairs;
 use crate::rows::program::{Evaluator, Operand};
-use crate::value::calendar::{Period, Unit};
 use crate::value::{Kind, Value};
-use crate::window::order::Ordinals;
-use crate::window::walk::{Calendar, Walk};
 use crate::window::{self, NO_CELL, NOWHERE, compare, pick};
 use std::collections::HashMap;
 use std::rc::Rc;
@@ -56,7 +53,7 @@ fn kept(by_keys: usize, depths: Depths) -> Vec<usize> {
 }
 
 /// The keys among some references, in ascending order.
-fn keys_of(references: &[Reference]) -> Vec<usize> {
+pub(super) fn keys_of(references: &[Reference]) -> Vec<usize> {
     let key = |r: &Reference| if let Reference::Key(k) = r { Some(*k) } else { None };
     let mut keys: Vec<usize> = references.iter().filter_map(key).collect();
     keys.sort_unstable();
@@ -67,8 +64,8 @@ fn keys_of(references: &[Reference]) -> Vec<usize> {
 /// The cells at some keys.
 pub(crate) struct Level {
     pub(crate) cells: Rc<Evaluated>,
-    windows: Vec<Column>,
-    table: Evaluator,
+    pub(super) windows: Vec<Column>,
+    pub(super) table: Evaluator,
 }
 
 impl Level {
@@ -94,41 +91,12 @@ fn column<'a>(
     }
 }
 
-/// Numbers for combinations of codes, the same in every set of cells.
-#[derive(Default)]
-struct Numbering {
-    chain: Vec<Pairs>,
-}
-
-impl Numbering {
-    /// The number of each cell's combination; [`NOWHERE`] stays that.
-    fn number(&mut self, columns: &[Vec<u32>], cells: usize) -> Vec<u32> {
-        let mut numbers = vec![0u32; cells];
-        for (i, codes) in columns.iter().enumerate() {
-            if self.chain.len() <= i {
-                self.chain.push(Pairs::default());
-            }
-            let most = |list: &[u32]| {
-                list.iter().filter(|n| **n != NOWHERE).max().map_or(1, |m| *m as usize + 1)
-            };
-            self.chain[i].ensure(most(&numbers), most(codes));
-            for (number, &code) in numbers.iter_mut().zip(codes) {
-                *number = match (*number, code) {
-                    (NOWHERE, _) | (_, NOWHERE) => NOWHERE,
-                    (number, code) => self.chain[i].number(number, code),
-                };
-            }
-        }
-        numbers
-    }
-}
-
 /// All levels of a table, made as they are asked for.
 pub(crate) struct Levels<'a> {
-    plan: &'a Plan,
+    pub(super) plan: &'a Plan,
     scopes: &'a [Gathered],
     late: Option<&'a LateStates>,
-    trees: &'a Trees,
+    pub(super) trees: &'a Trees,
     /// For each key the places of its codes in label order.
     pub(crate) ranks: Vec<Vec<u32>>,
     /// For each key down the side, the place of each node among all lines of its depth, where lines are
@@ -253,15 +221,8 @@ impl<'a> Levels<'a> {
                 let Some(partition) = self.compared(window, now, depths) else {
                     return Ok(blank());
                 };
-                let ascending = window.descending == Some(false);
-                let position = self.position(now, depths);
-                let done = match window.calc {
-                    Calc::Rank(ties) => {
-                        compare::rank(&arg(0), &partition, &position, ascending, ties)
-                    }
-                    Calc::Tile(n) => compare::tile(&arg(0), &partition, &position, ascending, n),
-                    _ => return Ok(blank()),
-                };
+                let position = self.position(now);
+                let done = compare::work_out(window, &arg(0), &partition, &position);
                 if done.ties_broken > 0 {
                     self.note_ties(depths, text(), done.ties_broken);
                 }
@@ -269,26 +230,11 @@ impl<'a> Levels<'a> {
             }
             _ => {
                 let Some(way) = self.way(window, now) else { return Ok(blank()) };
-                let (x, kind) = (arg(0), window.args[0].kind);
-                let walk = way.walk();
                 let empty = self.empty(window.args[0])?;
-                let done = match &window.calc {
-                    Calc::Step(back) => Ok(walk.step(&x, kind, *back, &empty)),
-                    Calc::Running(using) => walk.running(&x, kind, *using),
-                    Calc::Moving { steps, using, partial } => {
-                        walk.moving(&x, kind, *using, *steps, *partial, &empty)
-                    }
-                    Calc::End { last } => {
-                        let truths = window.condition.map(|c| now.column(self.plan, c).clone());
-                        let holds = |cell: usize| match truths.as_ref().map(|t| &t.data) {
-                            Some(Data::Bool(v)) => v[cell] == 1,
-                            _ => true,
-                        };
-                        Ok(walk.end(&x, holds, *last))
-                    }
-                    _ => Ok(blank()),
-                };
-                done.map_err(|_| overflow(&format!("`{}`", window.text)))
+                let condition = window.condition.map(|c| now.column(self.plan, c));
+                way.walk()
+                    .work_out(window, &arg(0), condition, &empty)
+                    .map_err(|_| overflow(&format!("`{}`", window.text)))
             }
         }
     }
@@ -314,33 +260,13 @@ impl<'a> Levels<'a> {
         Ok(evaluator.column(group.operand, &columns).value(group.kind, 0))
     }
 
-    /// The codes of the longer periods of a key, cell by cell.
-    fn period_codes(&self, cells: &Evaluated, key: usize, unit: Unit) -> Option<Vec<u32>> {
-        cells.codes(key)?;
-        let Kind::Period(fine) = self.plan.resolved.keys()[key].kind else { return None };
-        let Data::I32(places) = &cells.inputs[key].data else { return None };
-        let code = |&place: &i32| match place {
-            i32::MIN => 0,
-            // Any one-to-one code that is not 0 serves.
-            index => unit.of_day(Period { unit: fine, index }.first_day()) as u32 ^ 1 << 31,
-        };
-        Some(places.iter().map(code).collect())
-    }
-
-    /// The codes of all references, cell by cell; `None` where one of them is not there.
-    fn codes(&self, cells: &Evaluated, references: &[Reference]) -> Option<Vec<Vec<u32>>> {
-        references
-            .iter()
-            .map(|r| match r {
-                Reference::Key(k) => cells.codes(*k).map(<[u32]>::to_vec),
-                Reference::Period { key, unit } => self.period_codes(cells, *key, *unit),
-                Reference::Value(_) => None,
-            })
-            .collect()
-    }
-
     /// The same result at the keys of `within`.
-    fn total(&mut self, window: &Window, group: Built, now: &Now<'_>) -> Result<Column, Error> {
+    pub(super) fn total(
+        &mut self,
+        window: &Window,
+        group: Built,
+        now: &Now<'_>,
+    ) -> Result<Column, Error> {
         let within = window.within.clone().unwrap_or_default();
         let Some(here) = self.codes(now.cells, &within) else {
             let none = vec![NO_CELL; now.cells.groups];
@@ -389,40 +315,6 @@ impl<'a> Levels<'a> {
         let there = self.codes(&coarse, &within).unwrap_or_default();
         let numbers = numbering.number(&there, coarse.groups);
         Ok(self.at_numbers(&mut numbering, &numbers, &here, now, coarse.column(group.operand)))
-    }
-
-    /// The codes of the references where the periods are given in their order.
-    fn within_codes(
-        &self,
-        cells: &Evaluated,
-        within: &[Reference],
-        periods: Vec<Vec<u32>>,
-    ) -> Vec<Vec<u32>> {
-        let mut periods = periods.into_iter();
-        within
-            .iter()
-            .map(|r| match r {
-                Reference::Key(k) => cells.codes(*k).map(<[u32]>::to_vec).unwrap_or_default(),
-                _ => periods.next().unwrap_or_default(),
-            })
-            .collect()
-    }
-
-    fn at_numbers(
-        &self,
-        numbering: &mut Numbering,
-        there: &[u32],
-        here: &[Vec<u32>],
-        now: &Now<'_>,
-        column: &Column,
-    ) -> Column {
-        let mine = numbering.number(here, now.cells.groups);
-        let most = there.iter().max().map_or(0, |m| *m as usize + 1);
-        let mut cell_of = vec![NO_CELL; most];
-        there.iter().enumerate().for_each(|(cell, &n)| cell_of[n as usize] = cell as u32);
-        let from: Vec<u32> =
-            mine.iter().map(|&n| cell_of.get(n as usize).copied().unwrap_or(NO_CELL)).collect();
-        pick(column, &from)
     }
 
     /// An aggregate over the cells of the lines that share what stands after `within`.
@@ -476,218 +368,6 @@ impl<'a> Levels<'a> {
         window.args.iter().map(|a| get(a.operand)).collect()
     }
 
-    fn label_order(&self, cells: &Evaluated) -> Vec<u32> {
-        let by: Vec<Ordinals> = cells
-            .kept
-            .iter()
-            .zip(&cells.path)
-            .map(|(&k, codes)| Ordinals::of_codes(codes.iter().map(|&c| self.ranks[k][c as usize])))
-            .collect();
-        window::order::sorted(cells.groups, &by.iter().collect::<Vec<_>>())
-    }
-
-    /// The cells that a rank compares: those that share the keys after `within`, else the siblings; what
-    /// stands on the other axis stays the same.
-    fn compared(&self, window: &Window, now: &Now<'_>, depths: Depths) -> Option<Vec<u32>> {
-        let it = &self.plan.resolved;
-        let kept = &now.cells.kept;
-        let walked: Vec<usize> = match window.along.as_slice() {
-            // The siblings: the innermost key at this level, of the lines where there are any.
-            [] => match (it.by_keys, depths.by, depths.across) {
-                (0, _, 0) => return None,
-                (0, _, across) => vec![across - 1],
-                (_, 0, _) => return None,
-                (_, by, _) => vec![by - 1],
-            },
-            along => keys_of(along),
-        };
-        let shares = |k: &usize| window.within.iter().flatten().any(|r| *r == Reference::Key(*k));
-        // On the totals of what is shared there is nothing to compare.
-        if walked.iter().any(|k| !kept.contains(k) || shares(k)) {
-            return None;
-        }
-        let is_by = |k: usize| k < it.by_keys;
-        let within = window.within.as_deref();
-        let mut shared: Vec<Reference> = kept
-            .iter()
-            .copied()
-            .filter(|k| {
-                let other_axis = walked.iter().all(|&w| is_by(w) != is_by(*k));
-                !walked.contains(k) && (other_axis || within.is_none())
-            })
-            .map(Reference::Key)
-            .collect();
-        shared.extend(within.unwrap_or_default());
-        let codes = self.codes(now.cells, &shared)?;
-        Some(Numbering::default().number(&codes, now.cells.groups))
-    }
-
-    /// The way of a walk: the cells that are walked together, and in which order.
-    fn way(&self, window: &Window, now: &Now<'_>) -> Option<Way> {
-        let (mut partition, keys) = self.walked(window, now)?;
-        let mut by = Vec::new();
-        let mut calendar = None;
-        for &key in &keys {
-            let codes = now.cells.codes(key)?;
-            let kind = self.plan.resolved.keys()[key].kind;
-            let in_time =
-                matches!(kind, Kind::Period(_) | Kind::Part(_) | Kind::Date | Kind::DateTime);
-            if in_time {
-                // What has no place in time is not walked.
-                for (p, &code) in partition.iter_mut().zip(codes) {
-                    *p = if code == 0 { NOWHERE } else { *p };
-                }
-            }
-            let down = window.descending == Some(true);
-            if let (Some(descending), false) = (window.descending, in_time) {
-                let x = now.column(self.plan, window.args[0].operand);
-                by.push(Ordinals::of(x, descending));
-            }
-            by.push(self.key_order(now, key, in_time && down));
-            // Several keys walked one after the other have no calendar of their own.
-            if let (Kind::Period(_), Data::I32(places), 1) =
-                (kind, &now.cells.inputs[key].data, keys.len())
-            {
-                let present = places.iter().filter(|p| **p != i32::MIN);
-                let first = present.clone().min().copied().unwrap_or(0);
-                let last = present.max().copied().unwrap_or(-1);
-                calendar = Some((places.clone(), (first, last), down));
-            }
-        }
-        Some(Way { partition, by, calendar })
-    }
-
-    /// The cells that entered a window at one cell of a level; `None` where it has no meaning there.
-    pub(crate) fn entered(
-        &mut self,
-        window: &Window,
-        depths: Depths,
-        cell: u32,
-    ) -> Result<Option<EnteredCells>, Error> {
-        let level = self.level(depths)?;
-        let now = Now {
-            cells: &level.cells,
-            windows: &level.windows,
-            table: &level.table,
-            depths: Some(depths),
-        };
-        let mut from = level.clone();
-        let cells: Vec<u32> = match &window.calc {
-            Calc::Total(group) => {
-                let total = self.total(window, *group, &now)?;
-                let within = keys_of(window.within.as_deref().unwrap_or_default());
-                let shared: Vec<usize> =
-                    within.into_iter().filter(|k| level.cells.kept.contains(k)).collect();
-                return Ok(Some(EnteredCells {
-                    labels: self.key_labels(&level.cells, &shared, &[cell]),
-                    kept: shared,
-                    heading: "total".to_owned(),
-                    kind: window.kind,
-                    x: total.gather(&[cell]),
-                }));
-            }
-            Calc::Aggregate(_) => {
-                let by_keys = self.plan.resolved.by_keys;
-                let across = match by_keys {
-                    0 => self.plan.resolved.keys().len(),
-                    _ => depths.across,
-                };
-                from = self.level(Depths { by: by_keys, across })?;
-                let within = window.within.clone().unwrap_or_default();
-                let (Some(here), Some(there)) =
-                    (self.codes(&level.cells, &within), self.codes(&from.cells, &within))
-                else {
-                    return Ok(None);
-                };
-                let mut numbering = Numbering::default();
-                let there = numbering.number(&there, from.cells.groups);
-                let here = numbering.number(&here, level.cells.groups)[cell as usize];
-                let mut cells = self.label_order(&from.cells);
-                cells.retain(|&c| there[c as usize] == here);
-                if let Some(condition) = window.condition
-                    && let Data::Bool(truths) = &from.column(self.plan, condition).data
-                {
-                    cells.retain(|&c| truths[c as usize] == 1);
-                }
-                cells
-            }
-            Calc::Rank(_) | Calc::Tile(_) => {
-                let Some(partition) = self.compared(window, &now, depths) else { return Ok(None) };
-                let x = now.column(self.plan, window.args[0].operand);
-                let by = [
-                    &Ordinals::of(x, window.descending != Some(false)),
-                    &self.position(&now, depths),
-                ];
-                let mut cells = window::order::sorted(level.cells.groups, &by);
-                cells.retain(|&c| partition[c as usize] == partition[cell as usize]);
-                cells
-            }
-            calc => {
-                let Some(way) = self.way(window, &now) else { return Ok(None) };
-                way.cells(calc, cell)
-            }
-        };
-        let Some(x) = window.args.first() else { return Ok(None) };
-        let kept = from.cells.kept.clone();
-        Ok(Some(EnteredCells {
-            labels: self.key_labels(&from.cells, &kept, &cells),
-            kept,
-            heading: window.of.to_string(),
-            kind: x.kind,
-            x: from.column(self.plan, x.operand).gather(&cells),
-        }))
-    }
-
-    fn key_labels(&self, cells: &Evaluated, keys: &[usize], chosen: &[u32]) -> Vec<Column> {
-        keys.iter().map(|&k| cells.inputs[k].gather(chosen)).collect()
-    }
-
-    /// The cells that are walked together, and the keys by which.
-    fn walked(&self, window: &Window, now: &Now<'_>) -> Option<(Vec<u32>, Vec<usize>)> {
-        let it = &self.plan.resolved;
-        let along: Vec<usize> = window
-            .along
-            .iter()
-            .filter_map(|r| if let Reference::Key(k) = r { Some(*k) } else { None })
-            .collect();
-        if along.is_empty() || along.iter().any(|k| !now.cells.kept.contains(k)) {
-            return None;
-        }
-        // A longer period of what is walked is left behind by walking.
-        let fixed = now.cells.kept.iter().copied().filter(|k| {
-            !along.contains(k) && !along.iter().any(|&walked| it.is_coarser(*k, walked))
-        });
-        let mut shared: Vec<Reference> = fixed.map(Reference::Key).collect();
-        shared.extend(window.within.iter().flatten());
-        let codes = self.codes(now.cells, &shared)?;
-        Some((Numbering::default().number(&codes, now.cells.groups), along))
-    }
-
-    /// The order of a key's labels as it is walked: that of the lines where they have one of their own.
-    fn key_order(&self, now: &Now<'_>, key: usize, descending: bool) -> Ordinals {
-        if let (Some(places), true) = (&self.line_places, key < self.plan.resolved.by_keys)
-            && let Some(nodes) = self.trees.by_nodes(now.cells, key + 1)
-        {
-            return Ordinals::of_codes(nodes.iter().map(|&node| places[key][node as usize]));
-        }
-        let codes = now.cells.codes(key).unwrap_or_default();
-        let ranks = &self.ranks[key];
-        let last = ranks.len() as u32;
-        Ordinals::of_codes(codes.iter().map(|&c| {
-            let rank = ranks[c as usize];
-            if descending { last - rank } else { rank }
-        }))
-    }
-
-    /// The order of the cells themselves: their labels, key by key.
-    fn position(&self, now: &Now<'_>, _: Depths) -> Ordinals {
-        let mut places = vec![0u32; now.cells.groups];
-        for (place, cell) in self.label_order(now.cells).into_iter().enumerate() {
-            places[cell as usize] = place as u32;
-        }
-        Ordinals::of_codes(places.into_iter())
-    }
-
     /// Whether a result walks the lines in the order in which they stand.
     pub(crate) fn follows_lines(&self) -> bool {
         self.plan.resolved.table_inputs.iter().any(|i| match i {
@@ -720,69 +400,16 @@ impl<'a> Levels<'a> {
     }
 }
 
-/// Some cells with what a window took from them.
-pub(crate) struct EnteredCells {
-    pub(crate) kept: Vec<usize>,
-    /// Their labels, key by key.
-    pub(crate) labels: Vec<Column>,
-    pub(crate) heading: String,
-    pub(crate) kind: Kind,
-    pub(crate) x: Column,
-}
-
-/// The cells that are walked together, and in which order.
-struct Way {
-    partition: Vec<u32>,
-    by: Vec<Ordinals>,
-    /// The place of each cell, the first and the last of all, and whether it is walked backwards.
-    calendar: Option<(Vec<i32>, (i32, i32), bool)>,
-}
-
-impl Way {
-    fn walk(&self) -> Walk<'_> {
-        let calendar = self.calendar.as_ref().map(|(places, range, backwards)| Calendar {
-            places,
-            range: *range,
-            backwards: *backwards,
-        });
-        Walk::new(&self.partition, &self.by.iter().collect::<Vec<_>>(), calendar)
-    }
-
-    /// The cells that enter a calculation at one of them.
-    fn cells(&self, calc: &Calc, cell: u32) -> Vec<u32> {
-        let by: Vec<&Ordinals> = self.by.iter().collect();
-        let mut run = window::order::sorted(self.partition.len(), &by);
-        let mine = self.partition[cell as usize];
-        run.retain(|&c| mine != NOWHERE && self.partition[c as usize] == mine);
-        let Some(here) = run.iter().position(|&c| c == cell) else { return Vec::new() };
-        // How far each cell is from this one, in steps: of the calendar, or of the walk.
-        let steps = |at: usize| match &self.calendar {
-            Some((places, _, backwards)) => {
-                let far = i64::from(places[cell as usize]) - i64::from(places[run[at] as usize]);
-                if *backwards { -far } else { far }
-            }
-            None => here as i64 - at as i64,
-        };
-        let enters = |at: usize| match calc {
-            Calc::Step(back) => steps(at) == *back || at == here,
-            Calc::Running(_) => at <= here,
-            Calc::Moving { steps: n, .. } => (0..i64::from(*n)).contains(&steps(at)),
-            _ => true,
-        };
-        (0..run.len()).filter(|&at| enters(at)).map(|at| run[at]).collect()
-    }
-}
-
 /// The cells at work, with what has been worked out for them so far.
-struct Now<'b> {
-    cells: &'b Evaluated,
-    windows: &'b [Column],
-    table: &'b Evaluator,
-    depths: Option<Depths>,
+pub(super) struct Now<'b> {
+    pub(super) cells: &'b Evaluated,
+    pub(super) windows: &'b [Column],
+    pub(super) table: &'b Evaluator,
+    pub(super) depths: Option<Depths>,
 }
 
 impl Now<'_> {
-    fn column<'c>(&'c self, plan: &'c Plan, operand: Operand) -> &'c Column {
+    pub(super) fn column<'c>(&'c self, plan: &'c Plan, operand: Operand) -> &'c Column {
         column(plan, self.cells, self.windows, self.table, operand)
     }
 }

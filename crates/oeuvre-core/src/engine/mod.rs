@@ -5,12 +5,14 @@
 //! depends on which worker saw which rows.
 
 mod assemble;
+mod entered;
 mod fill;
 mod groups;
 mod late;
 mod levels;
 mod lines;
 mod listing;
+mod partitions;
 mod scope;
 mod trace;
 mod tree;

@@ -4,8 +4,9 @@
 //! The rows are found by their keys in a pass of their own, and the calculation is made again by a plan of
 //! its own over nothing but these rows, without any grouping: two ways to one figure.
 
+use super::entered::EnteredCells;
 use super::late;
-use super::levels::{Depths, EnteredCells, Levels};
+use super::levels::{Depths, Levels};
 use super::tree::{Trees, ranks};
 use super::worker::{Gathered, Worker};
 use super::{Kept, fill, gather, read};

@@ -2,7 +2,7 @@
 
 use super::order::{Ordinals, Packed, sorted, width};
 use super::{partition_ordinals, runs};
-use crate::language::resolve::Ties;
+use crate::language::resolve::{Calc, Ties, Window};
 use crate::rows::column::{Column, Data, MISSING_I64};
 
 /// Places or buckets, and how many cells owe theirs to the order of the cells alone.
@@ -11,10 +11,25 @@ pub(crate) struct Compared {
     pub(crate) ties_broken: u64,
 }
 
+/// What a window that compares works out of `x`.
+pub(crate) fn work_out(
+    window: &Window,
+    x: &Column,
+    partition: &[u32],
+    position: &Ordinals,
+) -> Compared {
+    let ascending = window.descending == Some(false);
+    match window.calc {
+        Calc::Rank(ties) => rank(x, partition, position, ascending, ties),
+        Calc::Tile(buckets) => tile(x, partition, position, ascending, buckets),
+        _ => unreachable!("other windows do not compare"),
+    }
+}
+
 /// The place of each cell's value in its partition, the first in `ascending` or descending order.
 /// Missing values have none. Equal values that need different places take them in the order of
 /// `position`.
-pub(crate) fn rank(
+fn rank(
     x: &Column,
     partition: &[u32],
     position: &Ordinals,
@@ -116,7 +131,7 @@ fn rank_packed(
 
 /// The bucket of each cell's value in its partition, 1 to `buckets`, as equal in size as can be; the
 /// earlier ones take the extra cells. Missing values are in none.
-pub(crate) fn tile(
+fn tile(
     x: &Column,
     partition: &[u32],
     position: &Ordinals,

@@ -4,7 +4,7 @@ use super::order::{Ordinals, sorted};
 use super::{NO_CELL, NOWHERE, partition_ordinals, pick, runs};
 use crate::aggregate::Overflow;
 use crate::aggregate::float_sum::FloatSum;
-use crate::language::resolve::Using;
+use crate::language::resolve::{Calc, Using, Window};
 use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
 use crate::value::decimal::Decimal;
 use crate::value::exact::decimal_ratio;
@@ -64,6 +64,33 @@ impl<'a> Walk<'a> {
     fn order(&self) -> &[u32] {
         self.order
             .get_or_init(|| sorted(self.partition.len(), &[&partition_ordinals(self.partition)]))
+    }
+
+    /// What a window works out of `x`. A condition says which cells an end may be; `empty` is the value of
+    /// a period without rows.
+    pub(crate) fn work_out(
+        &self,
+        window: &Window,
+        x: &Column,
+        condition: Option<&Column>,
+        empty: &Value,
+    ) -> Result<Column, Overflow> {
+        let kind = window.args[0].kind;
+        match &window.calc {
+            Calc::Step(back) => Ok(self.step(x, kind, *back, empty)),
+            Calc::Running(using) => self.running(x, kind, *using),
+            Calc::Moving { steps, using, partial } => {
+                self.moving(x, kind, *using, *steps, *partial, empty)
+            }
+            Calc::End { last } => {
+                let holds = |cell: usize| match condition.map(|c| &c.data) {
+                    Some(Data::Bool(v)) => v[cell] == 1,
+                    _ => true,
+                };
+                Ok(self.end(x, holds, *last))
+            }
+            _ => unreachable!("other windows are no walks"),
+        }
     }
 
     /// The value `back` steps before each cell; a step of the calendar where a period is walked. A
@@ -341,7 +368,11 @@ impl<'a> Walk<'a> {
                         // What lies before the first cell, as far as the table reaches.
                         None => here - step * (i64::from(frame.steps) - 1),
                     };
-                    let skipped = ((here - first) * step).clamp(0, i64::from(frame.steps));
+                    // What lies outside the table need not come in, to be counted as nothing.
+                    let edge = if calendar.backwards { calendar.range.1 } else { calendar.range.0 };
+                    let reach = ((here - i64::from(edge)) * step).max(0);
+                    let steps = i64::from(frame.steps).min(reach);
+                    let skipped = ((here - first) * step).clamp(0, steps);
                     for i in (1..=skipped).rev() {
                         let covered = calendar.covers(here - step * i);
                         entered.push(if covered && !frame.empty.is_missing() {

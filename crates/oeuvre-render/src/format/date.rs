@@ -2,7 +2,7 @@
 //! as its first day does. Names are English.
 
 use oeuvre_core::Value;
-use oeuvre_core::value::calendar::{Period, Unit, civil_from_days, date_text};
+use oeuvre_core::value::calendar::{Part, Period, Unit, civil_from_days, date_text};
 use std::fmt::Write as _;
 
 /// A date pattern.
@@ -18,22 +18,6 @@ enum Field {
     Part(char, usize),
 }
 
-const MONTHS: [&str; 12] = [
-    "January",
-    "February",
-    "March",
-    "April",
-    "May",
-    "June",
-    "July",
-    "August",
-    "September",
-    "October",
-    "November",
-    "December",
-];
-const DAYS: [&str; 7] =
-    ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 const LETTERS: &str = "yMdEQwYHms";
 
 impl DatePattern {
@@ -109,11 +93,11 @@ impl DatePattern {
                     let _ = write!(out, "{:02}", year.rem_euclid(100));
                 }
                 'y' => digits(out, i64::from(year)),
-                'M' if n >= 3 => name(out, MONTHS[month as usize - 1]),
+                'M' if n >= 3 => name(out, Part::MonthOfYear.labels()[month as usize - 1]),
                 'M' => digits(out, i64::from(month)),
                 'd' => digits(out, i64::from(day)),
                 // 1970-01-01 was a Thursday.
-                'E' => name(out, DAYS[(days + 3).rem_euclid(7) as usize]),
+                'E' => name(out, Part::Weekday.labels()[(days + 3).rem_euclid(7) as usize]),
                 'Q' if n >= 3 => {
                     let _ = write!(out, "Q{}", month.div_ceil(3));
                 }

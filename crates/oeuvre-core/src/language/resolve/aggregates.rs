@@ -4,11 +4,11 @@ use super::{
     AggregatePlan, Built, From, KeyPlan, LATE_INPUT, LatePlan, Level, Place, Resolved, Resolver,
     Scope, StatePlan, TABLE, constant_number, heading_of,
 };
-use crate::aggregate::Aggregate;
+use crate::aggregate::{Aggregate, ArgumentProblem};
 use crate::error::{Mistake, Written};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
 use crate::language::functions::Given;
-use crate::rows::program::Operand;
+use crate::rows::program::{Op, Operand};
 use crate::value::Kind;
 use crate::value::decimal::Decimal;
 use std::sync::Arc;
@@ -190,6 +190,91 @@ impl Resolver {
             }
             _ => self.aggregate(scope, aggregate, args, condition, kind),
         })
+    }
+
+    /// Makes an aggregate, with its arguments in the shape that it takes.
+    #[allow(clippy::too_many_arguments)]
+    pub(super) fn make(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        call: &CallNode,
+        make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
+        parameters: usize,
+        place: Place,
+        args: &mut Vec<Built>,
+    ) -> Resolved<Arc<dyn Aggregate>> {
+        let values = call.args.len() - parameters.min(call.args.len());
+        for parameter in &call.args[values..] {
+            if constant_number(parameter).is_none() {
+                let span = parameter.span.clone();
+                return Err(Mistake::new(written, span, "expected a number here")
+                    .label("a plain number, the same for all rows"));
+            }
+        }
+        let aggregate = make(&given(call, parameters)).map_err(|expected| {
+            let place = call.args.get(values).unwrap_or(expr);
+            Mistake::new(written, place.span.clone(), format!("`{}` needs {expected}", call.name))
+        })?;
+        let text = &written.text[expr.span.clone()];
+        if aggregate.family().starts_with("at_") && args[0].kind != Kind::Text {
+            let op = Op::Scalar(crate::rows::scalar::Scalar::Text);
+            args[0] = self.step(place, text, op, &[args[0]], Kind::Text);
+        }
+        if aggregate.family() == "two" && args.iter().any(|a| a.kind == Kind::Float) {
+            // Both in binary64, where one of them is.
+            *args = args.iter().map(|a| self.as_float(place, text, *a)).collect();
+        }
+        Ok(aggregate)
+    }
+
+    /// What is wrong with an argument of an aggregate.
+    pub(super) fn argument_problem(
+        &self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        call: &CallNode,
+        kinds: &[Kind],
+        problem: ArgumentProblem,
+    ) -> Mistake {
+        let at = match problem {
+            ArgumentProblem::NotANumber(at) => at,
+            ArgumentProblem::NotACondition(at) => {
+                let arg = call.args.get(at).unwrap_or(expr);
+                let message = format!("`{}` takes a condition", call.name);
+                return Mistake::new(written, arg.span.clone(), message)
+                    .label("such as status = 'cancelled'");
+            }
+        };
+        let arg = call.args.get(at).unwrap_or(expr);
+        let text = &written.text[arg.span.clone()];
+        let found = kinds.get(at).map_or("nothing", |k| k.describe());
+        let message = format!("`{}` takes numbers, and `{text}` is {found}", call.name);
+        Mistake::new(written, arg.span.clone(), message)
+            .label(format!("this is {found}"))
+            .help(format!(
+                "how many different ones: distinct({text}); the rows that have one: count({text})"
+            ))
+            .help(self.type_help(text, "number"))
+    }
+
+    /// An aggregate of an aggregate where there are no cells to run over.
+    pub(super) fn aggregate_in_aggregate(
+        &self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        call: &CallNode,
+    ) -> Mistake {
+        let inner = call.args.first().unwrap_or(expr);
+        let text = &written.text[inner.span.clone()];
+        let message = format!("`{}` is given a result, and the table has one line", call.name);
+        Mistake::new(written, inner.span.clone(), message)
+            .label("an aggregate inside an aggregate")
+            .help(format!(
+                "of the results of smaller groups: {}({text} per route), max(count() per customer_id)",
+                call.name
+            ))
+            .help("over the lines of the table: add --by")
     }
 }
 

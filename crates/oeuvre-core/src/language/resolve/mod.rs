@@ -6,13 +6,15 @@
 
 mod aggregates;
 mod calls;
+mod columns;
 mod lookups;
 mod notes;
 mod operators;
+mod references;
 mod table;
+mod window;
 
-use aggregates::given;
-pub use table::{Calc, Reference, TableInput, Ties, Using, Window};
+pub use window::{Calc, Reference, TableInput, Ties, Using, Window};
 
 use super::ast::ClauseWord;
 use super::ast::{Call as CallNode, Comparison, Expr, Node};
@@ -20,7 +22,7 @@ use super::functions::{self, Call, Function};
 use super::parser;
 use crate::aggregate::Aggregate;
 use crate::aggregate::values::SumDistinct;
-use crate::error::{Mistake, Written, all_of, either, nearest};
+use crate::error::{Mistake, Written, either, nearest};
 use crate::lookup::Lookup;
 use crate::rows::program::{Op, Operand, Program, Step};
 use crate::value::decimal::Decimal;
@@ -515,92 +517,6 @@ impl Resolver {
         })
     }
 
-    fn column(
-        &mut self,
-        written: &Arc<Written>,
-        expr: &Expr,
-        table: Option<&str>,
-        name: &str,
-        place: Place,
-    ) -> Resolved<Built> {
-        let mistake = |message: String| Mistake::new(written, expr.span.clone(), message);
-        let own = table.is_none_or(|t| !self.own_name.is_empty() && t == self.own_name);
-        let of_rows = own && self.columns.iter().any(|c| c.name == name);
-        if !of_rows {
-            if let Some(built) = self.lookup_column(written, expr, table, name, place)? {
-                return Ok(built);
-            }
-            if let Some(table) = table
-                && !own
-            {
-                let known = self.lookups.iter().find(|l| l.table.name == table);
-                return Err(match known {
-                    Some(l) => {
-                        let names: Vec<&str> =
-                            l.table.columns.iter().map(|c| c.name.as_str()).collect();
-                        mistake(format!("the lookup `{table}` has no column `{name}`"))
-                            .label(format!("its columns are {}", all_of(&names)))
-                    }
-                    None => mistake(format!("there is no lookup `{table}`"))
-                        .label("a name before a dot is that of a lookup"),
-                });
-            }
-        }
-        let Some(at) = self.columns.iter().position(|c| c.name == name) else {
-            let known: Vec<&str> = self
-                .columns
-                .iter()
-                .map(|c| c.name.as_str())
-                .chain(self.lets.iter().map(|n| n.name.as_str()))
-                .chain(
-                    self.lookups
-                        .iter()
-                        .flat_map(|l| l.table.columns.iter().map(|c| c.name.as_str())),
-                )
-                .collect();
-            let near = nearest(name, known.iter().copied());
-            let mut it = mistake(format!("there is no column `{name}`"));
-            if !near.is_empty() {
-                it.label = format!("did you mean {}?", either(&near));
-            } else {
-                it.label = "not found".into();
-                it = it.help(format!("the columns are {}", all_of(&known)));
-            }
-            if functions::find(name).is_some() {
-                it = it.help(format!("`{name}` is a function: write {name}(…)"));
-            }
-            if written.text[expr.span.clone()].starts_with('"') {
-                it = it.help(format!("double quotes mark a name; text is written '{name}'"));
-            }
-            return Err(it);
-        };
-        let input = self.inputs.iter().position(|&i| i == at).unwrap_or_else(|| {
-            self.inputs.push(at);
-            self.inputs.len() - 1
-        });
-        Ok(Built { operand: Operand::Input(input), kind: self.columns[at].kind })
-    }
-
-    fn row_value_outside(&self, written: &Arc<Written>, expr: &Expr, kind: Kind) -> Mistake {
-        let text = &written.text[expr.span.clone()];
-        let it = Mistake::new(
-            written,
-            expr.span.clone(),
-            format!("`{text}` has a value on each row, and a group has many rows"),
-        )
-        .label(format!("this is {} for each row", kind.describe()));
-        let it = match kind {
-            kind if kind.is_number() => {
-                it.help(format!("inside an aggregate: sum({text}), mean({text}), max({text})"))
-            }
-            Kind::Boolean => it.help(format!("how many rows meet it: count(where {text})")),
-            _ => it.help(format!(
-                "how many different ones: distinct({text}); the rows that have one: count({text})"
-            )),
-        };
-        it.help(format!("as a category of its own: --by \"{text}\""))
-    }
-
     // ---- building --------------------------------------------------------------------------
 
     fn program(&mut self, place: Place) -> &mut Program {
@@ -731,20 +647,6 @@ impl Resolver {
                     }
                 }
             }
-        }
-    }
-
-    /// What to do about a column that should be of another kind.
-    fn type_help(&self, name: &str, kind: &str) -> String {
-        match self.columns.iter().find(|c| c.name == name).and_then(|c| c.note.as_ref()) {
-            Some(note) => {
-                format!(
-                    "it is text because of {note}; if that stands for no value, name it with --missing"
-                )
-            }
-            None => format!(
-                "if it should hold {kind}s: --type '{name}={kind}' names the first value that is none"
-            ),
         }
     }
 

@@ -5,171 +5,18 @@
 //! windows: columns that are worked out across cells from earlier columns of the same program. Their
 //! order is that in which they were built, and so a window may take what an earlier one gives.
 
-use super::{Built, Level, Place, Resolved, Resolver, TABLE, constant_number, given};
+use super::{
+    Built, Calc, Level, Place, Resolved, Resolver, TABLE, TableInput, Ties, Using, Window,
+    constant_number,
+};
+use crate::aggregate::Aggregate;
 use crate::aggregate::sums::Sum;
-use crate::aggregate::{Aggregate, ArgumentProblem};
-use crate::error::{Mistake, Written, all_of, either};
+use crate::error::{Mistake, Written, either};
 use crate::language::ast::{Call as CallNode, Clause, ClauseWord, Expr, Node};
-use crate::language::functions::{self, Call, Given, RowCall, Word};
+use crate::language::functions::{self, Call, Given, Word};
 use crate::rows::program::{Op, Operand};
 use crate::value::Kind;
-use crate::value::calendar::Unit;
 use std::sync::Arc;
-
-/// A column that the table program is given.
-#[derive(Clone)]
-pub enum TableInput {
-    /// A result of the groups, in the group program of the table.
-    Group(Built),
-    /// A value of each row, in the row program.
-    Row(Built),
-    /// Worked out across the cells.
-    Window(Window),
-}
-
-/// A calculation across cells.
-#[derive(Clone)]
-pub struct Window {
-    /// What is worked out.
-    pub calc: Calc,
-    /// What it takes, in the table program.
-    pub args: Vec<Built>,
-    /// Which cells count, in the table program.
-    pub condition: Option<Operand>,
-    /// What is walked; in a summary keys, in a listing values of the rows. Empty for the default of
-    /// words that compare (the siblings), and in a listing for the order of the file.
-    pub along: Vec<Reference>,
-    /// What must be shared; `None` where nothing was said.
-    pub within: Option<Vec<Reference>>,
-    /// `desc` (true) or `asc`.
-    pub descending: Option<bool>,
-    /// What it gives.
-    pub kind: Kind,
-    /// The calculation as written.
-    pub text: Arc<str>,
-    /// What it takes, as written.
-    pub of: Arc<str>,
-    /// How many steps of the table program must have run before it.
-    pub steps_before: usize,
-}
-
-/// What a window works out.
-#[derive(Clone)]
-pub enum Calc {
-    /// The place among the cells compared.
-    Rank(Ties),
-    /// The bucket, of so many.
-    Tile(u32),
-    /// The value so many steps back; ahead where negative.
-    Step(i64),
-    /// From the start of the walk to here.
-    Running(Using),
-    /// Over the last so many steps.
-    Moving {
-        /// How many, this one included.
-        steps: u32,
-        /// What is made of them.
-        using: Using,
-        /// Also where there are fewer.
-        partial: bool,
-    },
-    /// The value at the end of the walk, or at its start.
-    End {
-        /// The end.
-        last: bool,
-    },
-    /// The same result of the groups, at the keys of `within` alone.
-    Total(Built),
-    /// An aggregate over the cells.
-    Aggregate(Arc<dyn Aggregate>),
-}
-
-/// What is made of several values on a walk.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Using {
-    /// Their sum.
-    Sum,
-    /// Their mean.
-    Mean,
-    /// The smallest.
-    Min,
-    /// The largest.
-    Max,
-    /// How many there are.
-    Count,
-}
-
-impl Using {
-    /// All of them with their names.
-    pub const ALL: [(&'static str, Using); 5] = [
-        ("sum", Using::Sum),
-        ("mean", Using::Mean),
-        ("min", Using::Min),
-        ("max", Using::Max),
-        ("count", Using::Count),
-    ];
-}
-
-/// What equal values do in a rank.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Ties {
-    /// They share a place, and as many places are left out after it: 1 2 2 4.
-    Skip,
-    /// They share a place: 1 2 2 3.
-    Dense,
-    /// They have places of their own, in the order of the cells: 1 2 3 4.
-    Unique,
-    /// They share the mean of their places: 1 2.5 2.5 4.
-    Mean,
-}
-
-impl Ties {
-    /// All of them with their names.
-    pub const ALL: [(&'static str, Ties); 4] = [
-        ("skip", Ties::Skip),
-        ("dense", Ties::Dense),
-        ("unique", Ties::Unique),
-        ("mean", Ties::Mean),
-    ];
-}
-
-/// What is walked or shared.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Reference {
-    /// A key of the table.
-    Key(usize),
-    /// The longer period that the period of a key lies in.
-    Period {
-        /// The key.
-        key: usize,
-        /// The unit of the longer period.
-        unit: Unit,
-    },
-    /// A value in the table program.
-    Value(Built),
-}
-
-/// Whether every period of one unit lies in one period of another.
-fn nests(fine: Unit, coarse: Unit) -> bool {
-    use Unit::*;
-    match (fine, coarse) {
-        (a, b) if a == b => false,
-        (Day, _) => true,
-        (Month, Quarter | Half | Year | FiscalQuarter(_) | FiscalYear(_)) => true,
-        (Quarter, Half | Year) | (Half, Year) => true,
-        (Quarter, FiscalYear(m)) => m % 3 == 1,
-        (FiscalQuarter(a), FiscalYear(b)) => a == b,
-        _ => false,
-    }
-}
-
-/// The period that a function of the language gives.
-fn unit_of(name: &str) -> Option<Unit> {
-    match functions::find(name).map(|f| &f.call) {
-        Some(Call::Row(RowCall::Period(unit))) => Some(*unit),
-        _ => None,
-    }
-}
 
 /// The word after a clause that takes one.
 fn word_of(clause: &Clause) -> &str {
@@ -219,28 +66,6 @@ impl Resolver {
         Built { operand: Operand::Input(at), kind: built.kind }
     }
 
-    /// Whether one key is the longer period of another key of the same date.
-    pub fn is_coarser(&self, coarse: usize, fine: usize) -> bool {
-        let unit = |k: usize| match self.keys()[k].kind {
-            Kind::Period(unit) => Some(unit),
-            _ => None,
-        };
-        let date = |k: usize| self.period_of(self.keys()[k].operand).map(|p| p.1);
-        unit(fine).zip(unit(coarse)).is_some_and(|(f, c)| nests(f, c))
-            && date(coarse).is_some()
-            && date(coarse) == date(fine)
-    }
-
-    /// The unit and the date of a step that makes a period.
-    fn period_of(&self, operand: Operand) -> Option<(Unit, Operand)> {
-        let Operand::Step(step) = operand else { return None };
-        let step = &self.row.steps[step];
-        match step.op {
-            Op::ToPeriod(unit) => Some((unit, step.args[0])),
-            _ => None,
-        }
-    }
-
     /// What a calculation at the level of groups or rows is to the table program; `None` for what is
     /// built there.
     pub(super) fn enter_table(
@@ -284,81 +109,6 @@ impl Resolver {
             return Err(self.row_value_outside(written, expr, built.kind));
         }
         Ok(Some(self.aggregate(TABLE, Arc::new(Sum), vec![built], None, built.kind)))
-    }
-
-    /// What a calculation after `along` or `within` refers to.
-    fn reference(
-        &mut self,
-        written: &Arc<Written>,
-        expr: &Expr,
-        walked: Option<usize>,
-    ) -> Resolved<Reference> {
-        if self.listing {
-            return Ok(Reference::Value(self.build(written, expr, Place::Table)?));
-        }
-        let finer = |it: &Self, unit: Unit| {
-            walked.is_some_and(
-                |k| matches!(it.keys()[k].kind, Kind::Period(fine) if nests(fine, unit)),
-            )
-        };
-        if let Node::Name { table: None, name } = &expr.node {
-            if let Some(k) = self.keys().iter().position(|k| k.heading == *name) {
-                return Ok(Reference::Key(k));
-            }
-            let opening = format!("{name}(");
-            let called: Vec<usize> = (0..self.keys().len())
-                .filter(|&k| self.keys()[k].heading.starts_with(&opening))
-                .collect();
-            match called.as_slice() {
-                [] => {}
-                [one] => return Ok(Reference::Key(*one)),
-                _ => {
-                    let message = format!("`{name}` stands for several keys");
-                    return Err(Mistake::new(written, expr.span.clone(), message)
-                        .label("write the key as it stands in --by or --across"));
-                }
-            }
-            if let (Some(unit), Some(key)) = (unit_of(name).filter(|&u| finer(self, u)), walked) {
-                return Ok(Reference::Period { key, unit });
-            }
-        }
-        if matches!(self.level(written, expr), Ok(Level::Row))
-            && let Ok(key) = self.key_of(written, expr)
-        {
-            if let Some(Built { operand: Operand::Input(k), .. }) = key {
-                return Ok(Reference::Key(k));
-            }
-            let built = self.probe(|it| {
-                let built = it.build(written, expr, Place::Row)?;
-                Ok(it.period_of(built.operand))
-            })?;
-            if let (Some((unit, date)), Some(key)) = (built, walked)
-                && finer(self, unit)
-                && self.period_of(self.keys()[key].operand).is_some_and(|w| w.1 == date)
-            {
-                return Ok(Reference::Period { key, unit });
-            }
-        }
-        let keys: Vec<&str> = self.keys().iter().map(|k| k.heading.as_str()).collect();
-        let message = "this is no key of the table";
-        let it = Mistake::new(written, expr.span.clone(), message);
-        Err(match keys.as_slice() {
-            [] => it.label("the table has no keys: add --by or --across"),
-            _ => it.label(format!("the keys are {}", all_of(&keys))),
-        })
-    }
-
-    /// The key of the table that a text names: as it stands in `--by` or `--across`, or the function
-    /// that makes it.
-    ///
-    /// # Errors
-    /// When there is no such key.
-    pub fn key_named(&mut self, written: &Arc<Written>) -> Resolved<usize> {
-        let expr = crate::language::parser::parse(written)?;
-        match self.reference(written, &expr, None)? {
-            Reference::Key(key) => Ok(key),
-            _ => Err(Mistake::new(written, expr.span, "this is no key of the table")),
-        }
     }
 
     /// The parts of a calculation that are results of groups, as large as can be; of one that looks at
@@ -407,70 +157,6 @@ impl Resolver {
             self.group_parts(written, part, out)?;
         }
         Ok(())
-    }
-
-    /// The key that is walked unless one is named: the finest period, else the innermost of --by.
-    fn walked_by_default(&self) -> Option<usize> {
-        let keys = self.keys();
-        let period = |k: &usize| matches!(keys[*k].kind, Kind::Period(_));
-        let periods: Vec<usize> = (0..keys.len()).filter(period).collect();
-        let finest = periods
-            .iter()
-            .copied()
-            .rev()
-            .find(|&k| !periods.iter().any(|&other| other != k && self.is_coarser(k, other)));
-        finest.or(match self.by_keys {
-            0 => keys.len().checked_sub(1),
-            n => Some(n - 1),
-        })
-    }
-
-    /// The cells of a window: what is walked and what must be shared.
-    #[allow(clippy::type_complexity)]
-    fn over(
-        &mut self,
-        written: &Arc<Written>,
-        call: &CallNode,
-        walks: bool,
-    ) -> Resolved<(Vec<Reference>, Option<Vec<Reference>>, Option<bool>)> {
-        let clause = |word| call.clauses.iter().find(|c| c.word == word);
-        let mut along = Vec::new();
-        for expr in clause(ClauseWord::Along).map_or(&[][..], |c| &c.args) {
-            along.push(self.reference(written, expr, None)?);
-        }
-        if along.is_empty() && walks && !self.listing {
-            along.extend(self.walked_by_default().map(Reference::Key));
-        }
-        let walked = match along.as_slice() {
-            [] => self.walked_by_default(),
-            [.., Reference::Key(k)] => Some(*k),
-            _ => None,
-        };
-        let within = match clause(ClauseWord::Within) {
-            None => None,
-            Some(c) => {
-                let mut all = Vec::new();
-                for expr in &c.args {
-                    let reference = self.reference(written, expr, walked)?;
-                    if along.contains(&reference) && !self.listing {
-                        let message = "this key is walked, and so it cannot be shared";
-                        return Err(Mistake::new(written, expr.span.clone(), message).label(
-                            "it stands after `along`, or is walked unless another is named",
-                        ));
-                    }
-                    all.push(reference);
-                }
-                Some(all)
-            }
-        };
-        let descending = match (clause(ClauseWord::Asc), clause(ClauseWord::Desc)) {
-            (Some(_), Some(desc)) => {
-                return Err(Mistake::new(written, desc.span.clone(), "both `asc` and `desc`")
-                    .label("one of the two"));
-            }
-            (asc, desc) => desc.map(|_| true).or(asc.map(|_| false)),
-        };
-        Ok((along, within, descending))
     }
 
     fn window(&mut self, mut window: Window) -> Built {
@@ -719,91 +405,6 @@ impl Resolver {
             of: Arc::from(of),
             steps_before: 0,
         }))
-    }
-
-    /// Makes an aggregate, with its arguments in the shape that it takes.
-    #[allow(clippy::too_many_arguments)]
-    pub(super) fn make(
-        &mut self,
-        written: &Arc<Written>,
-        expr: &Expr,
-        call: &CallNode,
-        make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
-        parameters: usize,
-        place: Place,
-        args: &mut Vec<Built>,
-    ) -> Resolved<Arc<dyn Aggregate>> {
-        let values = call.args.len() - parameters.min(call.args.len());
-        for parameter in &call.args[values..] {
-            if constant_number(parameter).is_none() {
-                let span = parameter.span.clone();
-                return Err(Mistake::new(written, span, "expected a number here")
-                    .label("a plain number, the same for all rows"));
-            }
-        }
-        let aggregate = make(&given(call, parameters)).map_err(|expected| {
-            let place = call.args.get(values).unwrap_or(expr);
-            Mistake::new(written, place.span.clone(), format!("`{}` needs {expected}", call.name))
-        })?;
-        let text = &written.text[expr.span.clone()];
-        if aggregate.family().starts_with("at_") && args[0].kind != Kind::Text {
-            let op = Op::Scalar(crate::rows::scalar::Scalar::Text);
-            args[0] = self.step(place, text, op, &[args[0]], Kind::Text);
-        }
-        if aggregate.family() == "two" && args.iter().any(|a| a.kind == Kind::Float) {
-            // Both in binary64, where one of them is.
-            *args = args.iter().map(|a| self.as_float(place, text, *a)).collect();
-        }
-        Ok(aggregate)
-    }
-
-    /// What is wrong with an argument of an aggregate.
-    pub(super) fn argument_problem(
-        &self,
-        written: &Arc<Written>,
-        expr: &Expr,
-        call: &CallNode,
-        kinds: &[Kind],
-        problem: ArgumentProblem,
-    ) -> Mistake {
-        let at = match problem {
-            ArgumentProblem::NotANumber(at) => at,
-            ArgumentProblem::NotACondition(at) => {
-                let arg = call.args.get(at).unwrap_or(expr);
-                let message = format!("`{}` takes a condition", call.name);
-                return Mistake::new(written, arg.span.clone(), message)
-                    .label("such as status = 'cancelled'");
-            }
-        };
-        let arg = call.args.get(at).unwrap_or(expr);
-        let text = &written.text[arg.span.clone()];
-        let found = kinds.get(at).map_or("nothing", |k| k.describe());
-        let message = format!("`{}` takes numbers, and `{text}` is {found}", call.name);
-        Mistake::new(written, arg.span.clone(), message)
-            .label(format!("this is {found}"))
-            .help(format!(
-                "how many different ones: distinct({text}); the rows that have one: count({text})"
-            ))
-            .help(self.type_help(text, "number"))
-    }
-
-    /// An aggregate of an aggregate where there are no cells to run over.
-    pub(super) fn aggregate_in_aggregate(
-        &self,
-        written: &Arc<Written>,
-        expr: &Expr,
-        call: &CallNode,
-    ) -> Mistake {
-        let inner = call.args.first().unwrap_or(expr);
-        let text = &written.text[inner.span.clone()];
-        let message = format!("`{}` is given a result, and the table has one line", call.name);
-        Mistake::new(written, inner.span.clone(), message)
-            .label("an aggregate inside an aggregate")
-            .help(format!(
-                "of the results of smaller groups: {}({text} per route), max(count() per customer_id)",
-                call.name
-            ))
-            .help("over the lines of the table: add --by")
     }
 
     /// Whether a result reads as a share of something, and so in percent.

@@ -5,15 +5,18 @@
 //! written that would have to be taken back. Where rows are compared, the columns that this needs are
 //! held in memory whole, typed, eight bytes a value or less; the table is given on in parts all the same.
 
-use super::worker::{Taken, Worker, note_zero_divisions, overflow};
-use super::{Kept, account_of, read};
+mod columns;
+mod stream;
+
+use super::worker::{Worker, note_zero_divisions, overflow};
+use super::{account_of, read};
 use crate::error::Error;
 use crate::grid::{Grid, Line, LineKind, ResultColumn};
 use crate::language::resolve::{Built, Calc, Reference, TableInput, Window};
 use crate::ledger::Ledger;
 use crate::plan::{Plan, SortBy};
 use crate::rows::column::{Column, Data};
-use crate::rows::dictionary::{Dictionary, MISSING_CODE};
+use crate::rows::dictionary::Dictionary;
 use crate::rows::interner::{Interner, Pairs};
 use crate::rows::program::{Evaluator, Operand};
 use crate::source::{Reader, Source};
@@ -21,10 +24,12 @@ use crate::value::{Kind, Value};
 use crate::window::order::{Ordinals, sorted};
 use crate::window::walk::Walk;
 use crate::window::{self, compare};
+use columns::Columns;
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc;
+use stream::stream;
 
 /// Takes a table in parts, in their order, each a grid with the same columns.
 pub struct Parts<'a> {
@@ -54,145 +59,6 @@ pub fn list(
         Some(parts) if !compares => stream(plan, source, threads, parts).map(|l| (None, l)),
         parts => whole(plan, source, threads, parts),
     }
-}
-
-// ---- rows that stand for themselves ----------------------------------------------------------
-
-fn stream(
-    plan: &Plan,
-    source: &dyn Source,
-    threads: usize,
-    parts: Parts<'_>,
-) -> Result<Ledger, Error> {
-    // The first pass finds what would stop the second.
-    let (worker, account, ()) =
-        read(plan, source, threads, |worker: &mut Worker, reader: &mut dyn Reader| {
-            let mut table = Evaluator::new(&plan.resolved.table);
-            worker.work(plan, reader, &mut |taken| run_table(plan, &taken, &mut table))
-        })?;
-    let mut ledger = account_of(plan, source, &worker, account)?;
-    drop(worker);
-    let stop = AtomicBool::new(false);
-    let next_worker = AtomicUsize::new(0);
-    let (send, receive) = mpsc::sync_channel::<Message>(2 * threads);
-    let Parts { format, write } = parts;
-    let shown = std::thread::scope(|scope| {
-        let work = {
-            let (stop, next_worker) = (&stop, &next_worker);
-            move || {
-                let send = send;
-                read(plan, source, threads, |worker: &mut Worker, reader: &mut dyn Reader| {
-                    let me = next_worker.fetch_add(1, Ordering::Relaxed);
-                    let mut table = Evaluator::new(&plan.resolved.table);
-                    let mut kept = Shown::default();
-                    let done = worker.work(plan, reader, &mut |taken| {
-                        run_table(plan, &taken, &mut table)?;
-                        let grid = part_of(plan, &taken, &table);
-                        kept.rows += grid.lines.len() as u64;
-                        kept.blank += blank(&grid);
-                        let message = Message::Part(me, taken.batch.piece, format(&grid));
-                        if stop.load(Ordering::Relaxed) || send.send(message).is_err() {
-                            stop.store(true, Ordering::Relaxed);
-                            return Err(Error::request("stopped"));
-                        }
-                        Ok(())
-                    });
-                    let _ = send.send(Message::Done(me));
-                    done.map(|()| {
-                        note_zero_divisions(&plan.resolved.table, &table, &mut kept.ledger);
-                        kept
-                    })
-                })
-            }
-        };
-        let handle = scope.spawn(work);
-        let mut waiting: BTreeMap<u64, Vec<u8>> = BTreeMap::new();
-        // The last piece that each worker has given; later ones come after it.
-        let mut last: Vec<Option<u64>> = vec![Some(0); threads];
-        let mut heard = vec![false; threads];
-        for message in receive {
-            match message {
-                Message::Part(worker, piece, bytes) => {
-                    waiting.insert(piece, bytes);
-                    (last[worker], heard[worker]) = (Some(piece), true);
-                }
-                Message::Done(worker) => (last[worker], heard[worker]) = (None, true),
-            }
-            // A worker that has not been heard of may still give the first piece.
-            let safe =
-                last.iter().zip(&heard).filter_map(|(l, &h)| l.map(|l| if h { l } else { 0 }));
-            let safe = safe.min().unwrap_or(u64::MAX);
-            let ready = heard.iter().all(|&h| h) || safe == u64::MAX;
-            while ready && let Some(first) = waiting.first_entry().filter(|e| *e.key() <= safe) {
-                if !stop.load(Ordering::Relaxed) && !write(first.remove()) {
-                    stop.store(true, Ordering::Relaxed);
-                }
-            }
-        }
-        for (_, bytes) in waiting {
-            if !stop.load(Ordering::Relaxed) && !write(bytes) {
-                stop.store(true, Ordering::Relaxed);
-            }
-        }
-        handle.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-    });
-    if stop.load(Ordering::Relaxed) {
-        return Ok(ledger);
-    }
-    let (_, _, shown) = shown?;
-    ledger.add_divisions(&shown.ledger);
-    account_rows(plan, &mut ledger, shown.rows, shown.blank);
-    Ok(ledger)
-}
-
-enum Message {
-    /// The worker, the piece, what is to be written.
-    Part(usize, u64, Vec<u8>),
-    Done(usize),
-}
-
-/// What a worker has shown.
-#[derive(Default)]
-struct Shown {
-    rows: u64,
-    blank: u64,
-    ledger: Ledger,
-}
-
-impl Kept for Shown {
-    fn absorb(&mut self, other: Shown) {
-        self.rows += other.rows;
-        self.blank += other.blank;
-        self.ledger.add_divisions(&other.ledger);
-    }
-}
-
-/// The inputs of the table program for a batch.
-fn inputs<'a>(plan: &Plan, taken: &Taken<'a>) -> Vec<&'a Column> {
-    let input = |input: &TableInput| match input {
-        TableInput::Row(b) | TableInput::Group(b) => taken.column(b.operand),
-        TableInput::Window(_) => unreachable!("rows that are compared are not streamed"),
-    };
-    plan.resolved.table_inputs.iter().map(input).collect()
-}
-
-fn run_table(plan: &Plan, taken: &Taken<'_>, table: &mut Evaluator) -> Result<(), Error> {
-    table
-        .run(&plan.resolved.table, &inputs(plan, taken), taken.batch.rows)
-        .map_err(|o| overflow(&format!("`{}`", o.text)))
-}
-
-/// The part of the table that a batch makes.
-fn part_of(plan: &Plan, taken: &Taken<'_>, table: &Evaluator) -> Grid {
-    let inputs = inputs(plan, taken);
-    let rows = taken.batch.rows;
-    let get = |operand: Operand| table.column(operand, &inputs);
-    let kept: Option<Vec<u32>> = (!plan.keep.is_empty()).then(|| kept_rows(plan, rows, get));
-    let columns = plan.results.iter().map(|r| match &kept {
-        Some(kept) => get(r.built.operand).gather(kept),
-        None => get(r.built.operand).clone(),
-    });
-    part(plan, kept.as_ref().map_or(rows, Vec::len), columns.collect())
 }
 
 /// The rows that meet the conditions of `--keep`.
@@ -242,123 +108,6 @@ fn account_rows(plan: &Plan, ledger: &mut Ledger, rows: u64, blank: u64) {
     ledger.lines = (rows, 0);
     ledger.not_shown = (ledger.counted.saturating_sub(rows), false);
     ledger.cells = (rows * plan.results.len() as u64 - blank, blank);
-}
-
-// ---- rows that are compared ------------------------------------------------------------------
-
-/// The columns of the rows that count, in pieces, until all are read.
-#[derive(Default)]
-struct Columns {
-    /// The piece, and for each input its values.
-    chunks: Vec<(u64, usize, Vec<Data>)>,
-    /// For each input the texts, by worker.
-    texts: Vec<Vec<Dictionary>>,
-    /// Which of them each chunk uses.
-    worker_of: Vec<usize>,
-}
-
-impl Kept for Columns {
-    fn absorb(&mut self, other: Columns) {
-        let before = self.texts.len();
-        self.chunks.extend(other.chunks);
-        self.worker_of.extend(other.worker_of.iter().map(|w| w + before));
-        self.texts.extend(other.texts);
-    }
-}
-
-impl Columns {
-    /// The whole columns, in the order of the rows; as many at a time as there are threads.
-    fn join(mut self, inputs: usize, threads: usize) -> (usize, Vec<Column>) {
-        let mut order: Vec<usize> = (0..self.chunks.len()).collect();
-        order.sort_by_key(|&c| self.chunks[c].0);
-        let rows = self.chunks.iter().map(|c| c.1).sum();
-        let mut out: Vec<Column> = Vec::new();
-        while out.len() < inputs {
-            let now = out.len()..(out.len() + threads).min(inputs);
-            // Chunks are let go as they are joined, so that few columns are held twice.
-            let chunks: Vec<Vec<Data>> = now
-                .clone()
-                .map(|i| order.iter().map(|&c| std::mem::take(&mut self.chunks[c].2[i])).collect())
-                .collect();
-            let (texts, worker_of, order) = (&self.texts, &self.worker_of, &order);
-            let join = |(i, chunks): (usize, Vec<Data>)| {
-                let texts: Vec<&Dictionary> = texts.iter().map(|t| &t[i]).collect();
-                join_column(chunks, order.iter().map(|&c| worker_of[c]), &texts, rows)
-            };
-            out.extend(std::thread::scope(|scope| {
-                let handles: Vec<_> =
-                    now.zip(chunks).map(|it| scope.spawn(move || join(it))).collect();
-                let join = |h: std::thread::ScopedJoinHandle<'_, Column>| {
-                    h.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-                };
-                handles.into_iter().map(join).collect::<Vec<_>>()
-            }));
-        }
-        (rows, out)
-    }
-}
-
-/// One column of its chunks, each with the number of the worker whose texts it uses.
-fn join_column(
-    chunks: Vec<Data>,
-    workers: impl Iterator<Item = usize>,
-    texts: &[&Dictionary],
-    rows: usize,
-) -> Column {
-    let mut dictionary = Dictionary::default();
-    let maps: Vec<Vec<u32>> = texts
-        .iter()
-        .map(|of_worker| {
-            // The first worker's texts serve as they are.
-            if dictionary.is_empty() {
-                dictionary = (*of_worker).clone();
-            }
-            dictionary.absorb(of_worker)
-        })
-        .collect();
-    let mut data: Option<Data> = None;
-    for (mut chunk, worker) in chunks.into_iter().zip(workers) {
-        if let Data::Codes(codes) = &mut chunk {
-            for code in codes.iter_mut().filter(|c| **c != MISSING_CODE) {
-                *code = maps[worker][*code as usize];
-            }
-        }
-        match &mut data {
-            None => {
-                reserve(&mut chunk, rows);
-                data = Some(chunk);
-            }
-            Some(data) => append(data, chunk),
-        }
-    }
-    Column { data: data.unwrap_or_default(), dictionary }
-}
-
-fn reserve(data: &mut Data, rows: usize) {
-    match data {
-        Data::I64(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::I128(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::F64(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::Codes(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::I32(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::Bool(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-    }
-}
-
-/// Appends a chunk; one of 64-bit numbers may follow one that needed 128, and the other way round.
-fn append(data: &mut Data, chunk: Data) {
-    match (&mut *data, chunk) {
-        (Data::I64(a), Data::I64(b)) => a.extend(b),
-        (Data::F64(a), Data::F64(b)) => a.extend(b),
-        (Data::Codes(a), Data::Codes(b)) => a.extend(b),
-        (Data::I32(a), Data::I32(b)) => a.extend(b),
-        (Data::Bool(a), Data::Bool(b)) => a.extend(b),
-        (_, chunk) => {
-            let mut wide = data.to_i128();
-            wide.extend(chunk.to_i128());
-            *data = Data::I128(wide);
-        }
-    }
 }
 
 fn whole(
@@ -579,14 +328,8 @@ impl Whole<'_> {
         let arg = |i: usize| self.column(window.args[i].operand);
         let too_large = |_| overflow(&format!("`{}`", window.text));
         match &window.calc {
-            Calc::Rank(ties) => {
-                let ascending = window.descending == Some(false);
-                let done = compare::rank(arg(0), &partition, &position, ascending, *ties);
-                Ok((done.column, done.ties_broken))
-            }
-            Calc::Tile(n) => {
-                let ascending = window.descending == Some(false);
-                let done = compare::tile(arg(0), &partition, &position, ascending, *n);
+            Calc::Rank(_) | Calc::Tile(_) => {
+                let done = compare::work_out(window, arg(0), &partition, &position);
                 Ok((done.column, done.ties_broken))
             }
             Calc::Total(_) => Ok((Column::default(), 0)),
@@ -609,7 +352,6 @@ impl Whole<'_> {
             }
             _ => {
                 let x = arg(0);
-                let kind = window.args[0].kind;
                 let descending = window.descending == Some(true);
                 let mut by: Vec<Ordinals> = Vec::new();
                 for reference in &window.along {
@@ -622,23 +364,8 @@ impl Whole<'_> {
                 }
                 let by: Vec<&Ordinals> = by.iter().collect();
                 let walk = Walk::new(&partition, &by, None);
-                let none = Value::Missing;
-                let column = match &window.calc {
-                    Calc::Step(back) => Ok(walk.step(x, kind, *back, &none)),
-                    Calc::Running(using) => walk.running(x, kind, *using),
-                    Calc::Moving { steps, using, partial } => {
-                        walk.moving(x, kind, *using, *steps, *partial, &none)
-                    }
-                    Calc::End { last } => {
-                        let truths = window.condition.map(|c| self.column(c));
-                        let holds = |row: usize| match truths.map(|t| &t.data) {
-                            Some(Data::Bool(v)) => v[row] == 1,
-                            _ => true,
-                        };
-                        Ok(walk.end(x, holds, *last))
-                    }
-                    _ => Ok(Column::default()),
-                };
+                let condition = window.condition.map(|c| self.column(c));
+                let column = walk.work_out(window, x, condition, &Value::Missing);
                 Ok((column.map_err(too_large)?, walk.ties_broken))
             }
         }
