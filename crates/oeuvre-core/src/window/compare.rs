@@ -1,7 +1,7 @@
 //! Cells compared by their value: places and buckets.
 
 use super::order::{Ordinals, Packed, sorted, width};
-use super::{partition_ordinals, runs};
+use super::{partition_bound, partition_ordinals, runs};
 use crate::language::resolve::{Calc, Ties, Window};
 use crate::rows::column::{Column, Data, MISSING_I64};
 
@@ -36,14 +36,16 @@ fn rank(
     ascending: bool,
     ties: Ties,
 ) -> Compared {
-    let values = Ordinals::of(x, !ascending);
-    let partitions = partition_ordinals(partition);
-    if position.largest == 0
-        && let Some(packed) = Packed::new(partition.len(), &[&partitions, &values])
-    {
-        return rank_packed(&packed, &partitions, &values, partition.len(), ties);
+    let mut values = Ordinals::of(x, !ascending);
+    if position.largest == 0 {
+        let partitions = partition_bound(partition);
+        let largest = values.largest;
+        if let Some(packed) = Packed::new(partition, partitions, values) {
+            return rank_packed(&packed, partitions, largest, partition.len(), ties);
+        }
+        values = Ordinals::of(x, !ascending);
     }
-    let order = sorted(partition.len(), &[&partitions, &values, position]);
+    let order = sorted(partition.len(), &[&partition_ordinals(partition), &values, position]);
     let mut out = vec![MISSING_I64; partition.len()];
     let mut ties_broken = 0;
     for run in runs(&order, partition) {
@@ -76,14 +78,14 @@ fn rank(
 /// up again, which would cost more than the sorting.
 fn rank_packed(
     packed: &Packed,
-    partitions: &Ordinals,
-    values: &Ordinals,
+    partitions: u64,
+    largest: u64,
     cells: usize,
     ties: Ties,
 ) -> Compared {
     let mut out = vec![MISSING_I64; cells];
     let mut ties_broken = 0;
-    let value_bits = width(values.largest);
+    let value_bits = width(largest);
     let (mut partition, mut word) = (u64::MAX, u64::MAX);
     // Cells of the partition before the equal ones, distinct values so far, equal ones so far.
     let (mut before, mut dense) = (0i64, 0i64);
@@ -111,7 +113,7 @@ fn rank_packed(
         }
         let value = next & ((1u64 << value_bits) - 1);
         // The largest numbers stand for cells that take no part, and for missing values.
-        if value == values.largest || partition == partitions.largest {
+        if value == largest || partition == partitions {
             continue;
         }
         out[cell as usize] = match ties {
@@ -162,4 +164,41 @@ fn tile(
         }
     }
     Compared { column: Column::from(Data::I64(out)), ties_broken }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::window::NOWHERE;
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 40, ..ProptestConfig::default() })]
+
+        #[test]
+        fn many_cells_have_the_places_that_few_would_have(
+            seed in proptest::collection::vec((0u32..4, prop_oneof![5 => -3i64..9, 1 => Just(MISSING_I64)]), 50..90),
+            ascending in any::<bool>(),
+            wide in any::<bool>(),
+        ) {
+            // As many cells as the short way takes, with ties all over.
+            let cells: Vec<(u32, i64)> = (0..3000).map(|i| seed[(i * i + i / 7) % seed.len()]).collect();
+            let partition: Vec<u32> =
+                cells.iter().map(|c| if c.0 == 3 { NOWHERE } else { c.0 }).collect();
+            // Values far apart need more bits than a word has, and go the long way.
+            let spread = |v: i64| if v == MISSING_I64 || !wide { v } else { v << 58 };
+            let x = Column::from(Data::I64(cells.iter().map(|c| spread(c.1)).collect()));
+            let none = Ordinals { values: Vec::new(), largest: 0 };
+            let place = Ordinals::of_codes(0..cells.len() as u32);
+            for (_, ties) in Ties::ALL {
+                let short = rank(&x, &partition, &none, ascending, ties);
+                let long = rank(&x, &partition, &place, ascending, ties);
+                prop_assert_eq!(short.ties_broken, long.ties_broken);
+                for cell in 0..cells.len() {
+                    let kind = crate::Kind::Number { scale: 0 };
+                    prop_assert_eq!(short.column.value(kind, cell), long.column.value(kind, cell));
+                }
+            }
+        }
+    }
 }

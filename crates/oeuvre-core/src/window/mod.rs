@@ -38,10 +38,14 @@ pub(crate) fn pick(column: &Column, cells: &[u32]) -> Column {
     Column { data, dictionary: column.dictionary.clone() }
 }
 
+/// The number above all partitions, which stands for cells that take no part.
+pub(crate) fn partition_bound(partition: &[u32]) -> u64 {
+    partition.iter().filter(|p| **p != NOWHERE).max().map_or(0, |p| u64::from(*p) + 1)
+}
+
 /// The partitions as numbers to sort by; cells that take no part come last.
 pub(crate) fn partition_ordinals(partition: &[u32]) -> Ordinals {
-    let largest =
-        partition.iter().filter(|p| **p != NOWHERE).max().map_or(0, |p| u64::from(*p) + 1);
+    let largest = partition_bound(partition);
     let one = |p: &u32| if *p == NOWHERE { largest } else { u64::from(*p) };
     Ordinals { values: partition.iter().map(one).collect(), largest }
 }

@@ -109,20 +109,21 @@ pub(crate) struct Packed {
 }
 
 impl Packed {
-    /// The cells in order by some columns, the first counts most; `None` when these do not fit.
-    pub(crate) fn new(cells: usize, by: &[&Ordinals]) -> Option<Packed> {
-        let bits: u32 = by.iter().map(|o| width(o.largest)).sum();
+    /// The cells of each partition in order by a column; `None` when these do not fit. Partitions count
+    /// up to `partitions`, which stands for no partition. The column is let go before the sorting, which
+    /// needs as much memory again.
+    pub(crate) fn new(partition: &[u32], partitions: u64, values: Ordinals) -> Option<Packed> {
+        let cells = partition.len();
+        let value_bits = width(values.largest);
+        let bits = width(partitions) + value_bits;
         let cell_bits = width(cells.max(1) as u64 - 1);
         if bits + cell_bits > u64::BITS || cells < 1 << DIGIT_BITS {
             return None;
         }
-        let by: Vec<(&[u64], u32)> = by
-            .iter()
-            .filter(|o| o.largest > 0)
-            .map(|o| (o.values.as_slice(), width(o.largest)))
-            .collect();
-        let word = |cell: usize| by.iter().fold(0u64, |word, (v, bits)| word << bits | v[cell]);
-        let packed = (0..cells).map(|cell| word(cell) << cell_bits | cell as u64).collect();
+        let pack = |(cell, (&p, v)): (usize, (&u32, u64))| {
+            (u64::from(p).min(partitions) << value_bits | v) << cell_bits | cell as u64
+        };
+        let packed = partition.iter().zip(values.values).enumerate().map(pack).collect();
         let packed = match bits {
             0 => packed,
             _ => by_digits(packed, |it: u64| it >> cell_bits, bits),
