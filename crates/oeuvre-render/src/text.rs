@@ -325,27 +325,46 @@ impl Page<'_> {
     }
 }
 
+/// Where a heading may be broken: at spaces, and behind the brackets of a calculation. The first part of
+/// each pair says whether a space stands before it.
+fn pieces(heading: &str) -> Vec<(bool, &str)> {
+    let mut out = Vec::new();
+    for word in heading.split(' ') {
+        let (mut spaced, mut rest) = (true, word);
+        // Not for a few characters, such as the bracket of `count()`.
+        while let Some(at) = rest.find('(').filter(|at| rest.len() > at + 4) {
+            out.push((spaced, &rest[..=at]));
+            (spaced, rest) = (false, &rest[at + 1..]);
+        }
+        out.push((spaced, rest));
+    }
+    out
+}
+
 /// The widest line that a heading of up to three lines needs. One of `many` that stand beside each other
 /// is broken into two where it can be.
 fn heading_width(heading: &str, many: bool) -> usize {
-    let longest_word = heading.split(' ').map(UnicodeWidthStr::width).max().unwrap_or(0);
+    let longest = pieces(heading).iter().map(|p| p.1.width()).max().unwrap_or(0);
     let whole = heading.width();
     if many {
-        return longest_word.max(whole.div_ceil(2)).min(whole);
+        return longest.max(whole.div_ceil(2)).min(whole);
     }
-    if whole <= 18 { whole } else { longest_word.max(whole.div_ceil(2)).max(12) }
+    if whole <= 18 { whole } else { longest.max(whole.div_ceil(2)).max(12) }
 }
 
-/// Words in lines of at most this width; a longer word is cut.
+/// A heading in lines of at most this width; a longer piece is cut.
 fn wrap(heading: &str, width: usize) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();
-    for word in heading.split(' ') {
+    for (spaced, piece) in pieces(heading) {
+        let space = usize::from(spaced);
         match lines.last_mut() {
-            Some(line) if line.width() + 1 + word.width() <= width => {
-                line.push(' ');
-                line.push_str(word);
+            Some(line) if line.width() + space + piece.width() <= width => {
+                if spaced {
+                    line.push(' ');
+                }
+                line.push_str(piece);
             }
-            _ => lines.push(word.to_owned()),
+            _ => lines.push(piece.to_owned()),
         }
     }
     for line in &mut lines {
