@@ -37,7 +37,7 @@ pub fn explain(request: &Request, plan: &Plan, files: &[String]) -> Vec<Section>
         }
         if plan.totals != Totals::None {
             lines.push(match &r.note {
-                _ if looks_at_cells(plan, r.built.operand) => {
+                _ if !plan.windows_of(r.built.operand).is_empty() => {
                     "on a total: worked out among the totals of the same kind; blank where that has no meaning".into()
                 }
                 None => "on a total: worked out again from all its rows, which is what its lines add up to".into(),
@@ -437,16 +437,6 @@ fn listed(names: &[String]) -> String {
         [] => String::new(),
         [one] => one.clone(),
         [all @ .., last] => format!("{} and {last}", all.join(", ")),
-    }
-}
-
-/// Whether a result takes from other cells.
-fn looks_at_cells(plan: &Plan, operand: Operand) -> bool {
-    match operand {
-        Operand::Input(i) => matches!(plan.resolved.table_inputs[i], TableInput::Window(_)),
-        Operand::Step(i) => {
-            plan.resolved.table.steps[i].args.iter().any(|&a| looks_at_cells(plan, a))
-        }
     }
 }
 

@@ -3,7 +3,7 @@
 use crate::error::{Error, Mistake, Written};
 use crate::language::ast::{Expr, Node};
 use crate::language::parser;
-use crate::language::resolve::{Built, ColumnInfo, Level, Resolver};
+use crate::language::resolve::{Built, ColumnInfo, Level, Resolver, TableInput};
 use crate::lookup::{Lookup, Unmatched};
 use crate::request::{Request, Totals, TotalsAt};
 use crate::rows::program::Operand;
@@ -221,6 +221,25 @@ impl Plan {
             totals: request.totals,
             totals_at: request.totals_at,
         })
+    }
+
+    /// The inputs of the table program across cells that a result uses, the outermost first.
+    pub fn windows_of(&self, operand: Operand) -> Vec<usize> {
+        let (mut out, mut waiting) = (Vec::new(), vec![operand]);
+        while let Some(operand) = waiting.pop() {
+            match operand {
+                Operand::Step(i) => waiting.extend(&self.resolved.table.steps[i].args),
+                Operand::Input(i) => {
+                    if let TableInput::Window(w) = &self.resolved.table_inputs[i]
+                        && !out.contains(&i)
+                    {
+                        out.push(i);
+                        waiting.extend(w.args.iter().map(|a| a.operand).chain(w.condition));
+                    }
+                }
+            }
+        }
+        out
     }
 
     /// Whether any line may be left out.

@@ -129,6 +129,22 @@ SKE,40.00,125.50,92.25
 XXX,7.00,132.50,12.25
 STR,5.25,137.75,5.25
 ")]
+// The calendar is walked whatever the order of the lines.
+#[case(&["--by", "month(sailed_on)", "--sort", "sum(fare) desc", "--show", "fare", "--show", "lag(fare)", "--show", "running(fare)"],
+"month(sailed_on),sum of fare,lag(fare),running(fare)
+2025-01,100.00,,100.00
+2025-03,30.75,7.00,137.75
+2025-02,7.00,100.00,107.00
+")]
+// An order by a walk: the walk follows the labels.
+#[case(&["--by", "route", "--sort", "running(fare) desc", "--show", "running(fare)"],
+"route,running(fare)
+XXX,137.75
+STR,130.75
+SKE,125.50
+HAV,85.50
+BRY,40.00
+")]
 // Which one was it, over the lines.
 #[case(&["--by", "coast", "--show", "at_max(coast, fare)", "--show", "most: max(fare)", "--show", "of lines: max(sum(fare))"],
 "coast,\"at_max(coast, fare)\",most,of lines

@@ -52,6 +52,11 @@ fn kept(by_keys: usize, depths: Depths) -> Vec<usize> {
     (0..depths.by).chain(by_keys..by_keys + depths.across).collect()
 }
 
+/// Whether the labels of a key have an order in time, which is walked whatever the lines do.
+pub(super) fn in_time(kind: Kind) -> bool {
+    matches!(kind, Kind::Period(_) | Kind::Part(_) | Kind::Date | Kind::DateTime)
+}
+
 /// The keys among some references, in ascending order.
 pub(super) fn keys_of(references: &[Reference]) -> Vec<usize> {
     let key = |r: &Reference| if let Reference::Key(k) = r { Some(*k) } else { None };
@@ -368,20 +373,26 @@ impl<'a> Levels<'a> {
         window.args.iter().map(|a| get(a.operand)).collect()
     }
 
-    /// Whether a result walks the lines in the order in which they stand.
+    /// Whether results walk the lines in the order in which they stand. Where that order depends on such
+    /// a walk itself, all walks follow the labels.
     pub(crate) fn follows_lines(&self) -> bool {
-        self.plan.resolved.table_inputs.iter().any(|i| match i {
+        let it = &self.plan.resolved;
+        let by_key = |r: &Reference| matches!(r, Reference::Key(k) if *k < it.by_keys && !in_time(it.keys()[*k].kind));
+        let walks = |i: usize| match &it.table_inputs[i] {
             TableInput::Window(w) => {
-                !matches!(w.calc, Calc::Rank(_) | Calc::Tile(_))
-                    && w.along
-                        .iter()
-                        .any(|r| matches!(r, Reference::Key(k) if *k < self.plan.resolved.by_keys))
+                !matches!(w.calc, Calc::Rank(_) | Calc::Tile(_)) && w.along.iter().any(by_key)
             }
             _ => false,
-        }) && self.plan.sort.iter().any(|s| match s.by {
+        };
+        let ordered = self.plan.sort.iter().any(|s| match s.by {
             SortBy::Result(_) => true,
             SortBy::Key(_) => s.descending,
-        })
+        });
+        let by_a_walk = self.plan.sort.iter().any(|s| match s.by {
+            SortBy::Result(operand) => self.plan.windows_of(operand).into_iter().any(walks),
+            SortBy::Key(_) => false,
+        });
+        ordered && !by_a_walk && (0..it.table_inputs.len()).any(walks)
     }
 
     /// Enters what happened on the levels that are shown.

@@ -1,7 +1,7 @@
 //! Which cells of a level a window compares, walks or shares: the keys of `along` and `within` as numbers.
 
 use super::levels::Depths;
-use super::levels::{Levels, Now, keys_of};
+use super::levels::{Levels, Now, in_time, keys_of};
 use super::scope::Evaluated;
 use crate::language::resolve::{Calc, Reference, Window};
 use crate::rows::column::{Column, Data};
@@ -212,8 +212,7 @@ impl Levels<'_> {
         for &key in &keys {
             let codes = now.cells.codes(key)?;
             let kind = self.plan.resolved.keys()[key].kind;
-            let in_time =
-                matches!(kind, Kind::Period(_) | Kind::Part(_) | Kind::Date | Kind::DateTime);
+            let in_time = in_time(kind);
             if in_time {
                 // What has no place in time is not walked.
                 for (p, &code) in partition.iter_mut().zip(codes) {
@@ -262,7 +261,9 @@ impl Levels<'_> {
 
     /// The order of a key's labels as it is walked: that of the lines where they have one of their own.
     pub(super) fn key_order(&self, now: &Now<'_>, key: usize, descending: bool) -> Ordinals {
-        if let (Some(places), true) = (&self.line_places, key < self.plan.resolved.by_keys)
+        let it = &self.plan.resolved;
+        if let (Some(places), true) =
+            (&self.line_places, key < it.by_keys && !in_time(it.keys()[key].kind))
             && let Some(nodes) = self.trees.by_nodes(now.cells, key + 1)
         {
             return Ordinals::of_codes(nodes.iter().map(|&node| places[key][node as usize]));

@@ -181,7 +181,7 @@ pub fn trace(
             })
             .collect();
         let mut entered = Vec::new();
-        for input in windows_of(&plan, result.built.operand) {
+        for input in plan.windows_of(result.built.operand) {
             if let TableInput::Window(window) = &plan.resolved.table_inputs[input] {
                 let cells = levels.entered(window, depths, cell as u32)?;
                 entered.extend(cells.map(|cells| Entered {
@@ -256,25 +256,6 @@ fn code_of(plan: &Plan, gathered: &Gathered, key: usize, label: &str) -> Result<
         };
         Error::request_with_help(format!("{} has no label `{label}`", it.heading), help)
     })
-}
-
-/// The windows that a result uses, the outermost first.
-fn windows_of(plan: &Plan, operand: Operand) -> Vec<usize> {
-    let (mut out, mut waiting) = (Vec::new(), vec![operand]);
-    while let Some(operand) = waiting.pop() {
-        match operand {
-            Operand::Step(i) => waiting.extend(&plan.resolved.table.steps[i].args),
-            Operand::Input(i) => {
-                if let TableInput::Window(w) = &plan.resolved.table_inputs[i]
-                    && !out.contains(&i)
-                {
-                    out.push(i);
-                    waiting.extend(w.args.iter().map(|a| a.operand));
-                }
-            }
-        }
-    }
-    out
 }
 
 /// Cells with what was taken from them: the labels of their keys, and the values.
