@@ -193,14 +193,17 @@ cells shown  3
     );
 }
 
-#[test]
-fn a_closed_pipe_is_no_error() {
+#[rstest]
+#[case(&["summary", "n.csv", "--by", "n", "--quiet"])]
+#[case(&["detail", "n.csv", "--as", "csv", "--quiet", "--piece-bytes", "999"])]
+#[case(&["detail", "n.csv", "--show", "rank(n)", "--as", "csv", "--quiet"])]
+fn a_closed_pipe_is_no_error(#[case] args: &[&str]) {
     let folder = Folder::with(
         "n.csv",
         format!("n\n{}", (0..200_000).map(|n| format!("{n}\n")).collect::<String>()),
     );
     let mut child = std::process::Command::new(common::program())
-        .args(["summary", "n.csv", "--by", "n", "--quiet"])
+        .args(args)
         .current_dir(folder.path("."))
         .stdout(std::process::Stdio::piped())
         .stderr(std::process::Stdio::piped())

@@ -208,7 +208,7 @@ fn the_ledger_tells_of_ties_and_of_what_is_not_shown() {
         .1;
     for said in [
         "ties broken      2  at the cut of --top; the order of the labels decides",
-        "ties broken      2  rank(fare ties unique)",
+        "ties broken      2  rank(fare ties unique); in the order of the labels",
         "lines not shown  3  together on the line for the rest",
     ] {
         let squeezed = |t: &str| t.split_whitespace().collect::<Vec<_>>().join(" ");

@@ -245,6 +245,7 @@ impl<'a> Levels<'a> {
     }
 
     fn note_ties(&mut self, depths: Depths, text: String, n: u64) {
+        let text = format!("{text}; in the order of the labels");
         self.ties.entry(depths).or_default().push((text, n));
     }
 

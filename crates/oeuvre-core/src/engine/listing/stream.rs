@@ -81,7 +81,8 @@ pub(super) fn stream(
             let safe = safe.min().unwrap_or(u64::MAX);
             let ready = heard.iter().all(|&h| h) || safe == u64::MAX;
             while ready && let Some(first) = waiting.first_entry().filter(|e| *e.key() <= safe) {
-                if !stop.load(Ordering::Relaxed) && !write(first.remove()) {
+                let bytes = first.remove();
+                if !stop.load(Ordering::Relaxed) && !write(bytes) {
                     stop.store(true, Ordering::Relaxed);
                 }
             }
