@@ -6,7 +6,7 @@ use crate::draw::{BAR_WIDTH, bar_text, heat_text, step};
 use crate::layout::{Layout, Row, Slot};
 use crate::look::Look;
 use anstyle::{Ansi256Color, AnsiColor, Color, Style};
-use oeuvre_core::{Grid, Kind, LineKind};
+use oeuvre_core::{Grid, Kind, LineKind, ResultColumn};
 use std::io::{self, Write};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
@@ -91,7 +91,16 @@ pub(crate) fn write(
         }
     }
     out.write_all(text.as_bytes())?;
+    // Notes on columns that the page has no room for would point at nothing.
+    let noted = |c: &ResultColumn, note: usize| {
+        c.heading_mark == Some(note) || c.marks.values().any(|&n| n == note)
+    };
+    let shown = |column: usize| columns.iter().any(|c| c.slot == Slot::Result(column));
     for (i, note) in grid.notes.iter().enumerate() {
+        let mut of = grid.columns.iter().enumerate().filter(|(_, c)| noted(c, i)).peekable();
+        if of.peek().is_some() && !layout.is_tidy() && !of.any(|(column, _)| shown(column)) {
+            continue;
+        }
         let note = format!("{} {}", superscript(i + 1), escape_controls(note));
         writeln!(out, "{}", paint(DIM, &note))?;
     }

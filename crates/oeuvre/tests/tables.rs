@@ -266,6 +266,14 @@ fn a_mistake_says_what_to_write(
     assert!(error.contains(message) && error.contains(way_out), "{error}");
 }
 
+/// A note on a column that the page has no room for would point at nothing.
+#[test]
+fn notes_are_those_of_the_columns_shown() {
+    let show = ["--by", "route", "--show", "fare", "--show", "mean(fare)", "--totals"];
+    assert!(summary(&show).contains("mean(fare) is a mean"));
+    assert!(!summary(&[&show[..], &["--width", "22"]].concat()).contains("is a mean"));
+}
+
 /// A key that is a number, and one that is a condition, are walked and compared like any other.
 #[test]
 fn any_kind_of_key_is_walked() {
