@@ -244,6 +244,7 @@ fn cells_read_as_asked(#[case] options: &[&str], #[case] expected: &str) {
 #[case(&["--by", "route", "--show", "running(fare using median)"], "`using` takes", "sum")]
 #[case(&["--by", "route", "--show", "rank(fare ties odd)"], "`ties` takes", "skip")]
 #[case(&["--by", "route", "--show", "running(fare within route)"], "this key is walked", "")]
+#[case(&["--by", "coast,route", "--show", "rank(fare within route)"], "compared with itself alone", "after `along`")]
 #[case(&["--by", "route", "--show", "share(rank(fare))"], "works its figure out again from rows", "sum(rank(fare))")]
 #[case(&["--by", "route", "--show", "running(max(coast))"], "`running` takes a number", "found text")]
 #[case(&["--by", "route", "--show", "sum(fare where rank(fare) = 1)"], "`rank` looks at other cells", "--let")]

@@ -6,8 +6,8 @@
 //! order is that in which they were built, and so a window may take what an earlier one gives.
 
 use super::{
-    Built, Calc, Level, Place, Resolved, Resolver, TABLE, TableInput, Ties, Using, Window,
-    constant_number,
+    Built, Calc, Level, Place, Reference, Resolved, Resolver, TABLE, TableInput, Ties, Using,
+    Window, constant_number,
 };
 use crate::aggregate::Aggregate;
 use crate::aggregate::sums::Sum;
@@ -216,6 +216,21 @@ impl Resolver {
             })
         };
         let (along, within, descending) = self.over(written, call, word.walks())?;
+        // The siblings differ in the innermost key: that all of them share it leaves each alone.
+        let innermost = Reference::Key(
+            self.by_keys.checked_sub(1).unwrap_or(self.keys().len().saturating_sub(1)),
+        );
+        if !self.listing && along.is_empty() && within.iter().flatten().any(|r| *r == innermost) {
+            let clause = call.clauses.iter().find(|c| c.word == ClauseWord::Within);
+            let span = clause.map_or(expr.span.clone(), |c| c.span.clone());
+            return Err(Mistake::new(
+                written,
+                span,
+                "each line would be compared with itself alone",
+            )
+            .label("the lines differ in this key")
+            .help("name the keys around it, or after `along` what is compared"));
+        }
         let window = |calc: Calc, kind: Kind| Window {
             calc,
             args: vec![x],
