@@ -87,6 +87,13 @@ pub struct Call {
     pub clauses: Vec<Clause>,
 }
 
+impl Call {
+    /// The values, and behind them so many parameters, such as the 90 of `percentile(x, 90)`.
+    pub fn split_parameters(&self, parameters: usize) -> (&[Expr], &[Expr]) {
+        self.args.split_at(self.args.len() - parameters.min(self.args.len()))
+    }
+}
+
 /// A clause inside the parentheses of a function.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Clause {
@@ -96,6 +103,18 @@ pub struct Clause {
     pub args: Vec<Expr>,
     /// Byte range in the text.
     pub span: Range<usize>,
+}
+
+impl Clause {
+    /// The word after a clause that takes one: `exclusive` in `method exclusive`.
+    pub fn choice(&self) -> &str {
+        match self.args.first().map(|a| &a.node) {
+            Some(Node::Name { name, .. }) => name,
+            Some(Node::Text(text)) => text,
+            Some(Node::Call(call)) => &call.name,
+            _ => "",
+        }
+    }
 }
 
 /// The words that open a clause.

@@ -6,7 +6,7 @@ use super::{
 };
 use crate::aggregate::{Aggregate, ArgumentProblem};
 use crate::error::{Mistake, Written};
-use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
+use crate::language::ast::{Call as CallNode, ClauseWord, Expr};
 use crate::language::functions::Given;
 use crate::rows::program::{Op, Operand};
 use crate::value::Kind;
@@ -128,8 +128,7 @@ impl Resolver {
         };
         let guards = std::mem::take(&mut self.guards);
         let mut args = Vec::new();
-        let values = call.args.len() - parameters.min(call.args.len());
-        for arg in &call.args[..values] {
+        for arg in call.split_parameters(parameters).0 {
             args.push(self.build(written, arg, inner)?);
         }
         let aggregate = self.make(written, expr, call, make, parameters, inner, &mut args)?;
@@ -204,8 +203,8 @@ impl Resolver {
         place: Place,
         args: &mut Vec<Built>,
     ) -> Resolved<Arc<dyn Aggregate>> {
-        let values = call.args.len() - parameters.min(call.args.len());
-        for parameter in &call.args[values..] {
+        let (values, numbers) = call.split_parameters(parameters);
+        for parameter in numbers {
             if constant_number(parameter).is_none() {
                 let span = parameter.span.clone();
                 return Err(Mistake::new(written, span, "expected a number here")
@@ -213,7 +212,7 @@ impl Resolver {
             }
         }
         let aggregate = make(&given(call, parameters)).map_err(|expected| {
-            let place = call.args.get(values).unwrap_or(expr);
+            let place = call.args.get(values.len()).unwrap_or(expr);
             Mistake::new(written, place.span.clone(), format!("`{}` needs {expected}", call.name))
         })?;
         let text = &written.text[expr.span.clone()];
@@ -280,15 +279,14 @@ impl Resolver {
 
 /// What an aggregate is given beside its values.
 pub(super) fn given(call: &CallNode, parameters: usize) -> Given {
-    let values = call.args.len() - parameters.min(call.args.len());
-    let method = call.clauses.iter().find(|c| c.word == ClauseWord::Method).map(|c| {
-        match c.args.first().map(|a| &a.node) {
-            Some(Node::Name { name, .. }) => name.clone(),
-            Some(Node::Text(text)) => text.clone(),
-            _ => String::new(),
-        }
-    });
+    let method = call.clauses.iter().find(|c| c.word == ClauseWord::Method);
+    let method = method.map(|c| c.choice().to_owned());
     let zero = Decimal::new(0, 0);
-    let numbers = call.args[values..].iter().map(|a| constant_number(a).unwrap_or(zero)).collect();
+    let numbers = call
+        .split_parameters(parameters)
+        .1
+        .iter()
+        .map(|a| constant_number(a).unwrap_or(zero))
+        .collect();
     Given { numbers, method }
 }

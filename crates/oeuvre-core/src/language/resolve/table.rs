@@ -12,21 +12,11 @@ use super::{
 use crate::aggregate::Aggregate;
 use crate::aggregate::sums::Sum;
 use crate::error::{Mistake, Written, either};
-use crate::language::ast::{Call as CallNode, Clause, ClauseWord, Expr, Node};
+use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
 use crate::language::functions::{self, Call, Given, Word};
 use crate::rows::program::{Op, Operand};
 use crate::value::Kind;
 use std::sync::Arc;
-
-/// The word after a clause that takes one.
-fn word_of(clause: &Clause) -> &str {
-    match clause.args.first().map(|a| &a.node) {
-        Some(Node::Name { name, .. }) => name,
-        Some(Node::Text(text)) => text,
-        Some(Node::Call(call)) => &call.name,
-        _ => "",
-    }
-}
 
 /// The value that a clause's word stands for.
 fn choice<T: Copy>(
@@ -36,7 +26,7 @@ fn choice<T: Copy>(
     all: &[(&'static str, T)],
 ) -> Resolved<Option<T>> {
     let Some(clause) = call.clauses.iter().find(|c| c.word == word) else { return Ok(None) };
-    let found = word_of(clause);
+    let found = clause.choice();
     let known = all.iter().find(|(name, _)| name.eq_ignore_ascii_case(found));
     known.map(|(_, it)| Some(*it)).ok_or_else(|| {
         let names: Vec<&str> = all.iter().map(|a| a.0).collect();
@@ -357,9 +347,9 @@ impl Resolver {
         }
         let text = &written.text[expr.span.clone()];
         let of = call.args.first().map_or("", |a| &written.text[a.span.clone()]);
-        let values = call.args.len() - parameters.min(call.args.len());
+        let (values, _) = call.split_parameters(parameters);
         let mut level = Level::Constant;
-        for arg in &call.args[..values] {
+        for arg in values {
             level = level.max(self.level(written, arg)?);
         }
         if !self.listing && level < Level::Group {
@@ -384,7 +374,7 @@ impl Resolver {
             }));
         }
         let mut args = Vec::new();
-        for arg in &call.args[..values] {
+        for arg in values {
             args.push(self.cell_value(written, arg)?);
         }
         let aggregate =
