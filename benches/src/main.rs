@@ -48,7 +48,7 @@ const REQUESTS: [Request; 7] = [
     Request {
         name: "distinct customers by month",
         command: "summary",
-        options: &["--by", "month(sailed_on)", "--show", "distinct(customer_id)"],
+        options: &["--by", "month(sailed_on)", "--show", "count(distinct customer_id)"],
         limit: Some(3.0),
     },
     Request {
@@ -63,7 +63,7 @@ const REQUESTS: [Request; 7] = [
         options: &[
             "--by",
             "route",
-            "--across",
+            "--columns-by",
             "month(sailed_on)",
             "--show",
             "count()",
@@ -74,7 +74,7 @@ const REQUESTS: [Request; 7] = [
         limit: Some(1.6),
     },
     Request {
-        name: "listing with rank and running total within route",
+        name: "detail with rank and running total within route",
         command: "detail",
         options: &[
             "--show",
@@ -87,7 +87,7 @@ const REQUESTS: [Request; 7] = [
         limit: Some(8.0),
     },
     Request {
-        name: "listing of three columns, streamed",
+        name: "detail of three columns, streamed",
         command: "detail",
         options: &["--show", "booking_id,route,fare"],
         limit: None,

@@ -4,8 +4,8 @@
 use crate::error::Written;
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node, Operator};
 use crate::language::functions::{self, Call};
-use crate::language::resolve::{Calc, Reference, TableInput, Ties, Using, Window};
-use crate::lookup::Unmatched;
+use crate::language::resolve::{Calc, Reference, TableInput, Taking, Ties, Window};
+use crate::lookup::NoMatch;
 use crate::plan::{Plan, SortBy};
 use crate::request::{Request, Totals};
 use crate::rows::program::Operand;
@@ -67,14 +67,14 @@ fn rows(request: &Request, plan: &Plan, files: &[String]) -> Section {
     for lookup in &it.lookups {
         let on = &lookup.written.text;
         lines.push(format!("each row gets the columns of {} where {on}", lookup.table.name));
-        lines.push(match lookup.unmatched {
-            Unmatched::Keep => {
-                "    a row without a match is kept, these columns are missing".into()
+        lines.push(match lookup.no_match {
+            NoMatch::Blank => {
+                "    a row without a match is counted, these columns are missing".into()
             }
-            Unmatched::Drop => {
+            NoMatch::LeaveOut => {
                 "    a row without a match is left out, after the conditions below".into()
             }
-            Unmatched::Error => "    a row without a match stops the run".to_owned(),
+            NoMatch::Stop => "    a row without a match stops the run".to_owned(),
         });
     }
     for filter in &request.filters {
@@ -142,7 +142,7 @@ fn shown(request: &Request, plan: &Plan) -> Option<Section> {
         return None;
     }
     let mut lines = Vec::new();
-    for keep in &request.keep {
+    for keep in &request.lines_where {
         lines.push(format!("only those for which {}", keep.text.trim()));
         lines.push("    where a missing value leaves that open, the line is not shown".into());
     }
@@ -244,7 +244,7 @@ impl About<'_> {
                     match (self.window(&text(expr)), &function.call) {
                         (Some(window), _) => self.across_cells(&text(expr), &window, function),
                         (None, of) => {
-                            let is_aggregate = matches!(of, Call::Aggregate { .. });
+                            let is_aggregate = matches!(of, Call::Aggregate(_));
                             let (meaning, missing) = (function.meaning, function.missing);
                             self.lines.push(format!("{}: {meaning}; {missing}", text(expr)));
                             if is_aggregate {
@@ -367,13 +367,13 @@ impl About<'_> {
         };
         let also = calendar.map(|unit| format!("; a {unit} without rows is a step, too"));
         let also = also.unwrap_or_default();
-        let using = |u: &Using| Using::ALL.iter().find(|a| a.1 == *u).map_or("", |a| a.0);
+        let taking = |u: &Taking| Taking::ALL.iter().find(|a| a.1 == *u).map_or("", |a| a.0);
         let said = match &window.calc {
             Calc::Rank(ties) => {
                 let ties = match ties {
-                    Ties::Skip => "equal ones share a place and as many are left out after it",
-                    Ties::Dense => "equal ones share a place and none is left out",
-                    Ties::Unique => {
+                    Ties::Gap => "equal ones share a place and as many are left out after it",
+                    Ties::Close => "equal ones share a place and none is left out",
+                    Ties::Apart => {
                         "equal ones have places of their own, in the order of the lines; the ledger counts them"
                     }
                     Ties::Mean => "equal ones share the mean of their places",
@@ -393,13 +393,12 @@ impl About<'_> {
             }
             Calc::Step(back) => format!("{of} {} before, {order}{again}{also}", steps(*back)),
             Calc::Running(u) => {
-                format!("{} of {of} from the start to here, {order}{again}", using(u))
+                format!("{} of {of} from the start to here, {order}{again}", taking(u))
             }
-            Calc::Moving { steps: n, using: u, partial } => {
-                let few = if *partial {
-                    "also where there are fewer"
-                } else {
-                    "missing until there are as many values"
+            Calc::Moving { steps: n, taking: u, at_least } => {
+                let few = match at_least {
+                    Some(enough) => format!("missing until there are {enough} values"),
+                    None => "missing until there are as many values".to_owned(),
                 };
                 let last = match (calendar, n) {
                     (unit, 1) => format!("this {}", unit.unwrap_or("step")),
@@ -407,7 +406,7 @@ impl About<'_> {
                         format!("the last {n} {}s, this one included", unit.unwrap_or("step"))
                     }
                 };
-                format!("{} of {of} over {last}; {few}; {order}{again}{also}", using(u))
+                format!("{} of {of} over {last}; {few}; {order}{again}{also}", taking(u))
             }
             Calc::End { last } => {
                 format!("{of} at the {} {order}{again}", if *last { "end" } else { "start" })
@@ -441,6 +440,11 @@ fn listed(names: &[String]) -> String {
 }
 
 fn clauses(written: &Arc<Written>, call: &CallNode, lines: &mut Vec<String>) {
+    if call.distinct.is_some() {
+        lines.push(
+            "    each different value is taken once, in label order where the order counts".into(),
+        );
+    }
     for clause in &call.clauses {
         let args: Vec<String> =
             clause.args.iter().map(|a| written.text[a.span.clone()].trim().to_owned()).collect();

@@ -64,6 +64,8 @@ pub struct ResultColumn {
 /// The finished table.
 #[derive(Clone, Debug, Default)]
 pub struct Grid {
+    /// Whether its lines are rows, each as it was read, instead of groups.
+    pub of_rows: bool,
     /// The keys down the side.
     pub by: Vec<Heading>,
     /// The lines in the order in which they are shown.

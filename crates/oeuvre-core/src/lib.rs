@@ -30,7 +30,7 @@ pub use explain::{Section, explain};
 pub use grid::{Grid, Heading, Line, LineKind, ResultColumn};
 pub use language::resolve::ColumnInfo;
 pub use ledger::{Entry, Ledger, LookupAccount};
-pub use lookup::{Lookup, LookupRequest, Table, Unmatched};
+pub use lookup::{Lookup, LookupRequest, NoMatch, Table};
 pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan};
 pub use profile::{LooksLike, profile};
 pub use request::{Request, Show, Totals, TotalsAt};

@@ -28,14 +28,14 @@ pub struct Table {
 
 /// What happens to rows whose key the lookup does not have.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Unmatched {
+pub enum NoMatch {
     /// They are kept; the lookup's columns are missing.
     #[default]
-    Keep,
+    Blank,
     /// They are left out.
-    Drop,
+    LeaveOut,
     /// They are an error.
-    Error,
+    Stop,
 }
 
 /// A lookup as it was asked for.
@@ -46,7 +46,7 @@ pub struct LookupRequest {
     /// The equalities that join it to the rows.
     pub on: Arc<Written>,
     /// What happens to rows without a match.
-    pub unmatched: Unmatched,
+    pub no_match: NoMatch,
 }
 
 /// A lookup with the places of its keys.
@@ -61,7 +61,7 @@ pub struct Lookup {
     /// The text that they stand in.
     pub written: Arc<Written>,
     /// What happens to rows without a match.
-    pub unmatched: Unmatched,
+    pub no_match: NoMatch,
 }
 
 /// Between the parts of a key.
@@ -170,7 +170,7 @@ impl Lookup {
             places,
             row_keys,
             written: written.clone(),
-            unmatched: request.unmatched,
+            no_match: request.no_match,
         })
     }
 }

@@ -4,7 +4,7 @@ use crate::error::{Error, Mistake, Written};
 use crate::language::ast::{Expr, Node};
 use crate::language::parser;
 use crate::language::resolve::{Built, ColumnInfo, Level, Resolver, TableInput};
-use crate::lookup::{Lookup, Unmatched};
+use crate::lookup::{Lookup, NoMatch};
 use crate::request::{Request, Totals, TotalsAt};
 use crate::rows::program::Operand;
 use crate::value::{Kind, Value};
@@ -102,7 +102,7 @@ pub struct Plan {
 impl Plan {
     /// Whether rows without a match in a lookup are left out.
     pub fn drops_unmatched(&self, lookup: usize) -> bool {
-        self.resolved.lookups[lookup].unmatched == Unmatched::Drop
+        self.resolved.lookups[lookup].no_match == NoMatch::LeaveOut
     }
 
     /// Whether any lookup leaves rows out.
@@ -130,7 +130,7 @@ impl Plan {
         }
         let mut found = Vec::new();
         for i in 0..resolved.lookups.len() {
-            let drop = resolved.lookups[i].unmatched == Unmatched::Drop;
+            let drop = resolved.lookups[i].no_match == NoMatch::LeaveOut;
             found.push(resolved.lookup_row(i, drop)?);
         }
         let mut conditions = Vec::new();
@@ -145,7 +145,7 @@ impl Plan {
             resolved.add_keys(written).unwrap_or_else(|m| mistakes.push(m));
         }
         resolved.by_keys = resolved.keys().len();
-        for written in &request.across {
+        for written in &request.columns_by {
             resolved.add_keys(written).unwrap_or_else(|m| mistakes.push(m));
         }
         if !mistakes.is_empty() {
@@ -188,7 +188,7 @@ impl Plan {
             sort.push(SortPlan { by: SortBy::Result(first.built.operand), descending: true });
         }
         let mut keep = Vec::new();
-        for written in &request.keep {
+        for written in &request.lines_where {
             match resolved.keep(written) {
                 Ok(condition) => keep.push(condition),
                 Err(mistake) => mistakes.push(mistake),
@@ -202,7 +202,7 @@ impl Plan {
             && (!keep.is_empty() || request.top.is_some() || request.bottom.is_some())
         {
             return Err(Error::request_with_help(
-                "--keep, --top and --bottom choose among lines, and there is only one",
+                "--lines-where, --top and --bottom choose among lines, and there is only one",
                 "add --by; a condition on rows is --where",
             ));
         }
@@ -265,7 +265,7 @@ fn fills(request: &Request, resolved: &mut Resolver) -> Result<Vec<Option<Fill>>
                 _ => {
                     let message = "this is no key of the table";
                     return Err(Mistake::new(written, expr.span, message)
-                        .label("--every takes what stands in --by or --across"));
+                        .label("--every takes what stands in --by or --columns-by"));
                 }
             };
             let Some(labels) = resolved.lookup_labels(keys[place].operand) else {

@@ -314,7 +314,7 @@ fn hurts(name: &str, kind: Kind, counted: &[Counted], looks_like: LooksLike<'_>)
         ));
     } else if let Some((&"code", _)) = most {
         said.push(format!(
-            "whole numbers with zeros in front are taken as codes; as numbers: --type '{name}=number'"
+            "whole numbers with zeros in front are taken as codes; as numbers: --kind '{name}=number'"
         ));
     }
     said

@@ -78,12 +78,12 @@ pub enum TotalsAt {
 pub struct Request {
     /// Whether the rows are listed instead of grouped.
     pub listing: bool,
-    /// The results; without any the rows are counted, and in a listing all columns are shown.
+    /// The results; without any the rows are counted, and in a detail all columns are shown.
     pub show: Vec<Show>,
     /// Categories down the side, outermost first.
     pub by: Vec<Arc<Written>>,
     /// Categories along the top, outermost first.
-    pub across: Vec<Arc<Written>>,
+    pub columns_by: Vec<Arc<Written>>,
     /// Named calculations.
     pub lets: Vec<(String, Arc<Written>)>,
     /// Tables whose columns are added to each row.
@@ -97,7 +97,7 @@ pub struct Request {
     /// The order of lines.
     pub sort: Option<Arc<Written>>,
     /// Conditions on lines; those that do not meet all of them are not shown.
-    pub keep: Vec<Arc<Written>>,
+    pub lines_where: Vec<Arc<Written>>,
     /// How many lines to show from the first.
     pub top: Option<u64>,
     /// How many lines to show from the last.

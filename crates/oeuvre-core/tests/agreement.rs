@@ -172,10 +172,10 @@ const AGGREGATES: &[(&str, Plain)] = &[
         let texts = present(r, VESSEL).into_iter().map(Value::to_string);
         texts.max().map_or(Value::Missing, |t| Value::Text(t.into()))
     }),
-    ("distinct(fare)", |r| {
+    ("count(distinct fare)", |r| {
         whole(cents(r).into_iter().collect::<std::collections::BTreeSet<_>>().len())
     }),
-    ("distinct(vessel)", |r| {
+    ("count(distinct vessel)", |r| {
         whole(
             present(r, VESSEL)
                 .into_iter()
@@ -184,7 +184,7 @@ const AGGREGATES: &[(&str, Plain)] = &[
                 .len(),
         )
     }),
-    ("sum_distinct(fare)", |r| {
+    ("sum(distinct fare)", |r| {
         let different: std::collections::BTreeSet<_> = cents(r).into_iter().collect();
         if different.is_empty() { Value::Missing } else { money(different.into_iter().sum()) }
     }),
@@ -253,7 +253,7 @@ const AGGREGATES: &[(&str, Plain)] = &[
         let most = texts.iter().map(|t| times(t)).max();
         labels.into_iter().find(|l| Some(times(&l.to_string())) == most).unwrap_or(Value::Missing)
     }),
-    ("list(grade)", |r| {
+    ("list(distinct grade)", |r| {
         let set: std::collections::BTreeSet<String> =
             present(r, GRADE).into_iter().map(Value::to_string).collect();
         let all: Vec<String> = set.into_iter().collect();
@@ -315,7 +315,7 @@ const AGGREGATES: &[(&str, Plain)] = &[
     }),
     ("at_max(vessel, fare)", |r| at(r, true)),
     ("at_min(vessel, fare)", |r| at(r, false)),
-    ("rate(fare > 0)", |r| {
+    ("portion(fare > 0)", |r| {
         let known = cents(r);
         if known.is_empty() {
             return Value::Missing;

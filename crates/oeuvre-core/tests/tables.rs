@@ -253,8 +253,8 @@ type Plain = fn(&Model, &Key) -> Value;
 
 const WORDS: &[(&str, Plain)] = &[
     ("rank(sum(fare))", |m, c| rank(m, c, m.siblings(c, &[], None), "skip", false)),
-    ("rank(sum(fare) asc ties dense)", |m, c| rank(m, c, m.siblings(c, &[], None), "dense", true)),
-    ("rank(sum(fare) ties unique)", |m, c| rank(m, c, m.siblings(c, &[], None), "unique", false)),
+    ("rank(sum(fare) asc ties close)", |m, c| rank(m, c, m.siblings(c, &[], None), "dense", true)),
+    ("rank(sum(fare) ties apart)", |m, c| rank(m, c, m.siblings(c, &[], None), "unique", false)),
     ("rank(sum(fare) ties mean within month)", |m, c| {
         rank(m, c, m.siblings(c, &[], Some(&[MONTH])), "mean", false)
     }),
@@ -294,10 +294,10 @@ const WORDS: &[(&str, Plain)] = &[
     ("running(sum(fare) along route)", |m, c| {
         running(m, c, m.walk(c, ROUTE, &[]), |v| money(Some(v.iter().sum())))
     }),
-    ("running(sum(fare) along route using mean)", |m, c| {
+    ("running(sum(fare) along route taking mean)", |m, c| {
         running(m, c, m.walk(c, ROUTE, &[]), mean)
     }),
-    ("running(sum(fare) using max)", |m, c| {
+    ("running(sum(fare) taking max)", |m, c| {
         running(m, c, m.walk(c, MONTH, &[]), |v| money(v.iter().copied().max()))
     }),
     ("running(sum(fare) along route desc)", |m, c| {
@@ -311,15 +311,17 @@ const WORDS: &[(&str, Plain)] = &[
         Some(_) => all_of(m.last(sum, c, MONTH, 3), mean),
         None => Value::Missing,
     }),
-    ("moving(count(), 2 using sum)", |m, c| match m.walk(c, MONTH, &[]) {
+    ("moving(count(), 2 taking sum)", |m, c| match m.walk(c, MONTH, &[]) {
         Some(_) => all_of(m.last(count, c, MONTH, 2), |v| whole(Some(v.iter().sum()))),
         None => Value::Missing,
     }),
-    ("moving(sum(fare), 3 using min partial along route)", |m, c| match m.walk(c, ROUTE, &[]) {
-        Some(_) => money(m.last(sum, c, ROUTE, 3).into_iter().flatten().min()),
-        None => Value::Missing,
+    ("moving(sum(fare), 3 taking min at least 1 along route)", |m, c| {
+        match m.walk(c, ROUTE, &[]) {
+            Some(_) => money(m.last(sum, c, ROUTE, 3).into_iter().flatten().min()),
+            None => Value::Missing,
+        }
     }),
-    ("moving(sum(fare), 4 using max partial)", |m, c| match m.walk(c, MONTH, &[]) {
+    ("moving(sum(fare), 4 taking max at least 1)", |m, c| match m.walk(c, MONTH, &[]) {
         Some(_) => money(m.last(sum, c, MONTH, 4).into_iter().flatten().max()),
         None => Value::Missing,
     }),
@@ -407,7 +409,7 @@ fn month(value: &Value) -> Value {
 fn request(show: &[&str]) -> Request {
     Request {
         by: vec![Written::new("--by", "coast,route")],
-        across: vec![Written::new("--across", "month(sailed_on)")],
+        columns_by: vec![Written::new("--columns-by", "month(sailed_on)")],
         show: show.iter().map(|s| Show::parse("--show", s)).collect(),
         totals: Totals::All,
         ..Request::default()
@@ -434,7 +436,7 @@ fn calculation() -> impl Strategy<Value = String> {
     const WORDS: [&str; 30] = [
         "rank(X)",
         "rank(X asc ties mean)",
-        "rank(X ties unique within coast)",
+        "rank(X ties apart within coast)",
         "rank(X along month)",
         "rank(X along coast, route within month)",
         "tile(X, 3)",
@@ -446,11 +448,11 @@ fn calculation() -> impl Strategy<Value = String> {
         "growth(X, 12)",
         "running(X)",
         "running(X along route desc)",
-        "running(X along month within year using max)",
-        "running(X along coast using count)",
+        "running(X along month within year taking max)",
+        "running(X along coast taking count)",
         "moving(X, 3)",
-        "moving(X, 4000000000 partial)",
-        "moving(X, 2 using min along route)",
+        "moving(X, 4000000000 at least 1)",
+        "moving(X, 2 taking min along route)",
         "share(X)",
         "share(X within coast, month)",
         "total(X within year)",
@@ -483,9 +485,9 @@ proptest! {
         let request = Request {
             listing,
             show: vec![Show::parse("--show", &calc)],
-            keep: if shape == 3 { keys("--keep", &keep) } else { Vec::new() },
+            lines_where: if shape == 3 { keys("--lines-where", &keep) } else { Vec::new() },
             by: if !listing && shape != 1 { keys("--by", "coast,route") } else { Vec::new() },
-            across: if !listing && shape != 2 { keys("--across", "month(sailed_on)") } else { Vec::new() },
+            columns_by: if !listing && shape != 2 { keys("--columns-by", "month(sailed_on)") } else { Vec::new() },
             totals: Totals::All,
             every_period: shape == 0,
             ..Request::default()
@@ -545,7 +547,7 @@ proptest! {
     ) {
         let table = Table { columns: columns(), rows: rows.clone(), batch_rows: 5 };
         let request = Request {
-            keep: if keep { vec![Written::new("--keep", "rank(sum(fare) within coast) <= 1")] } else { Vec::new() },
+            lines_where: if keep { vec![Written::new("--lines-where", "rank(sum(fare) within coast) <= 1")] } else { Vec::new() },
             top,
             bottom,
             totals: if sub { Totals::All } else { Totals::Grand },
@@ -590,11 +592,11 @@ proptest! {
         const CALCS: [&str; 10] = [
             "fare",
             "rank(fare within route)",
-            "rank(fare asc ties unique)",
+            "rank(fare asc ties apart)",
             "running(fare within route)",
             "running(fare along sailed_on within route)",
             "lag(fare, 2)",
-            "moving(fare, 2 using sum partial within coast)",
+            "moving(fare, 2 taking sum at least 1 within coast)",
             "sum(fare within route, coast)",
             "share(fare within coast)",
             "fare - mean(fare within route)",

@@ -5,4 +5,4 @@
 mod csv;
 mod input;
 
-pub use csv::{CsvOptions, CsvSource, DEFAULT_MISSING, DateOrder, Forced, Ragged, Shape};
+pub use csv::{CsvOptions, CsvSource, DEFAULT_MISSING, DateOrder, Forced, Shape, Uneven};

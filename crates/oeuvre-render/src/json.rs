@@ -1,8 +1,10 @@
 //! JSON and JSON Lines. Exact numbers are written with all their digits; missing is `null`.
 //!
-//! On total lines the keys that they sum over are absent, and `line` says what the line is. A column of a
-//! table with keys along the top says in `columns` which labels it stands under; where it totals, the
-//! keys that it sums over are absent there, too, and `position` says what it is.
+//! A table is `{"columns": …, "lines": [{"role": …, "cells": {name: value}}], "notes": …, "ledger": …}`, so
+//! that no name of ours meets that of a column. A line's cells are named as its columns; the keys that a
+//! total sums over are absent. A column along the top says in `under` which labels it stands under; where it
+//! totals, `place` says what it is, and the keys that it sums over are absent there, too. A detail has `rows`,
+//! flat objects, in place of `lines`. JSON Lines are the lines, or the rows, one object each.
 
 use crate::layout::{Layout, Row, Slot};
 use crate::look::Look;
@@ -34,26 +36,27 @@ fn kind_name(kind: Kind) -> &'static str {
     }
 }
 
-/// What a line or a position is, where it is no group.
-fn kind_of_line(kind: LineKind) -> Option<&'static str> {
+/// What a line is.
+fn role(kind: LineKind) -> &'static str {
     match kind {
-        LineKind::Group => None,
-        LineKind::Subtotal => Some("subtotal"),
-        LineKind::Grand => Some("total"),
-        LineKind::Rest => Some("rest"),
+        LineKind::Group => "line",
+        LineKind::Subtotal => "subtotal",
+        LineKind::Grand => "total",
+        LineKind::Rest => "rest",
     }
 }
 
-fn object(layout: &Layout<'_>, row: Row) -> String {
+/// What a position along the top is, where it is no group.
+fn place(kind: LineKind) -> String {
+    match kind {
+        LineKind::Group => String::new(),
+        kind => format!("\"place\":\"{}\",", role(kind)),
+    }
+}
+
+/// The cells of a line by their columns' names.
+fn cells(layout: &Layout<'_>, row: Row) -> String {
     let mut parts = Vec::new();
-    if let Some(kind) = kind_of_line(layout.grid.lines[row.line].kind) {
-        parts.push(format!("\"line\":\"{kind}\""));
-    }
-    if layout.is_tidy()
-        && let Some(kind) = kind_of_line(layout.grid.positions[row.position].kind)
-    {
-        parts.push(format!("\"position\":\"{kind}\""));
-    }
     for (i, &slot) in layout.slots.iter().enumerate() {
         let value = match slot {
             Slot::Result(_) => layout.raw(row, slot),
@@ -67,11 +70,24 @@ fn object(layout: &Layout<'_>, row: Row) -> String {
     format!("{{{}}}", parts.join(","))
 }
 
-/// The labels that a column stands under, where the table has keys along the top.
-fn position(layout: &Layout<'_>, column: usize) -> String {
+fn object(layout: &Layout<'_>, row: Row) -> String {
+    let cells = cells(layout, row);
+    if layout.grid.of_rows {
+        return cells;
+    }
+    let role = role(layout.grid.lines[row.line].kind);
+    let place = match layout.is_long() {
+        true => place(layout.grid.positions[row.position].kind),
+        false => String::new(),
+    };
+    format!("{{\"role\":\"{role}\",{place}\"cells\":{cells}}}")
+}
+
+/// Where a column stands, and under which labels, where the table has keys along the top.
+fn under(layout: &Layout<'_>, column: usize) -> (String, String) {
     let grid = layout.grid;
-    if grid.across.is_empty() || layout.is_tidy() {
-        return String::new();
+    if grid.across.is_empty() || layout.is_long() {
+        return (String::new(), String::new());
     }
     let column = &grid.columns[column];
     let labels: Vec<String> = grid
@@ -83,12 +99,9 @@ fn position(layout: &Layout<'_>, column: usize) -> String {
             Some(format!("{}:{}", string(&key.name), json_value(&label)))
         })
         .collect();
-    let mut out =
-        format!(",\"result\":{},\"across\":{{{}}}", string(&column.heading), labels.join(","));
-    if let Some(kind) = kind_of_line(grid.positions[column.position].kind) {
-        out.push_str(&format!(",\"position\":\"{kind}\""));
-    }
-    out
+    let result = string(&column.heading);
+    let under = format!(",\"result\":{result},\"under\":{{{}}}", labels.join(","));
+    (place(grid.positions[column.position].kind), under)
 }
 
 pub(crate) fn write(
@@ -104,24 +117,23 @@ pub(crate) fn write(
         .iter()
         .enumerate()
         .map(|(i, &slot)| {
-            let (role, position) = match slot {
-                Slot::Result(column) => ("result", position(&layout, column)),
-                _ => ("key", String::new()),
+            let (role, (place, under)) = match slot {
+                Slot::Result(column) => ("result", under(&layout, column)),
+                _ => ("key", Default::default()),
             };
             let (name, kind) = (string(layout.heading(i)), kind_name(layout.kind(slot)));
-            format!("{{\"name\":{name},\"role\":\"{role}\",\"kind\":\"{kind}\"{position}}}")
+            format!("{{\"name\":{name},\"role\":\"{role}\",{place}\"kind\":\"{kind}\"{under}}}")
         })
         .collect();
     writeln!(out, "{{\"columns\":[{}],", columns.join(","))?;
-    write!(out, "\"rows\":[")?;
+    write!(out, "\"{}\":[", if grid.of_rows { "rows" } else { "lines" })?;
     for (i, &row) in layout.rows.iter().enumerate() {
         let comma = if i + 1 < layout.rows.len() { "," } else { "" };
         write!(out, "\n{}{comma}", object(&layout, row))?;
     }
     write!(out, "]")?;
     if !grid.notes.is_empty() {
-        let notes: Vec<String> = grid.notes.iter().map(|n| string(n)).collect();
-        write!(out, ",\n\"notes\":[{}]", notes.join(","))?;
+        write!(out, ",\n\"notes\":[{}]", strings(&grid.notes))?;
     }
     if with_ledger {
         let entries: Vec<String> = ledger
@@ -132,13 +144,14 @@ pub(crate) fn write(
                 format!("{{\"entry\":{label},\"count\":{},\"detail\":{detail}}}", e.count)
             })
             .collect();
-        write!(out, ",\n\"ledger\":[{}]", entries.join(","))?;
-        if !ledger.remarks.is_empty() {
-            let remarks: Vec<String> = ledger.remarks.iter().map(|r| string(r)).collect();
-            write!(out, ",\n\"remarks\":[{}]", remarks.join(","))?;
-        }
+        let (entries, remarks) = (entries.join(","), strings(&ledger.remarks));
+        write!(out, ",\n\"ledger\":{{\"entries\":[{entries}],\"remarks\":[{remarks}]}}")?;
     }
     writeln!(out, "}}")
+}
+
+fn strings(texts: &[String]) -> String {
+    texts.iter().map(|t| string(t)).collect::<Vec<_>>().join(",")
 }
 
 pub(crate) fn write_lines(grid: &Grid, look: &Look, out: &mut dyn Write) -> io::Result<()> {

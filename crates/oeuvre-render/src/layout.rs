@@ -33,7 +33,7 @@ struct Reading {
     /// The smallest and the largest figure, totals left out.
     extent: (f64, f64),
     bars: bool,
-    heat: bool,
+    shade: bool,
 }
 
 /// A grid laid out.
@@ -58,10 +58,10 @@ const PARTS: &str = " / ";
 impl<'a> Layout<'a> {
     /// Lays a grid out.
     pub fn new(grid: &'a Grid, look: &'a Look) -> Layout<'a> {
-        let tidy = look.tidy && !grid.across.is_empty();
+        let long = look.long && !grid.across.is_empty();
         let keys = (0..grid.by.len()).map(Slot::Key);
         let count = grid.columns.iter().map(|c| c.result + 1).max().unwrap_or(0);
-        let (slots, rows) = if tidy {
+        let (slots, rows) = if long {
             let across = (0..grid.across.len()).map(Slot::Across);
             let slots = keys.chain(across).chain((0..count).map(Slot::Result)).collect();
             // A cell that no row has anything to say of is no line.
@@ -120,7 +120,7 @@ impl<'a> Layout<'a> {
     /// What stands above a column, from the top: the labels of its position, then its own name.
     pub fn heading_parts(&self, slot: Slot) -> Vec<String> {
         let mut parts = Vec::new();
-        if let (Slot::Result(c), false) = (slot, self.is_tidy()) {
+        if let (Slot::Result(c), false) = (slot, self.is_long()) {
             let position = self.grid.columns[c].position;
             for key in 0..self.grid.across.len() {
                 let mut text = String::new();
@@ -158,8 +158,8 @@ impl<'a> Layout<'a> {
     }
 
     /// Whether each cell has a line of its own.
-    pub fn is_tidy(&self) -> bool {
-        self.look.tidy && !self.grid.across.is_empty()
+    pub fn is_long(&self) -> bool {
+        self.look.long && !self.grid.across.is_empty()
     }
 
     /// How many results each position has.
@@ -169,7 +169,7 @@ impl<'a> Layout<'a> {
 
     /// The column of the grid that a cell stands in.
     fn column(&self, row: Row, result: usize) -> usize {
-        if self.is_tidy() { row.position * self.results.len() + result } else { result }
+        if self.is_long() { row.position * self.results.len() + result } else { result }
     }
 
     fn result_of(&self, column: usize) -> &Reading {
@@ -270,7 +270,7 @@ impl<'a> Layout<'a> {
     /// The number of the note that a heading is marked with, from 1.
     pub fn heading_mark(&self, slot: Slot) -> Option<usize> {
         match slot {
-            Slot::Result(r) if !self.is_tidy() => self.grid.columns[r].heading_mark.map(|n| n + 1),
+            Slot::Result(r) if !self.is_long() => self.grid.columns[r].heading_mark.map(|n| n + 1),
             _ => None,
         }
     }
@@ -281,8 +281,8 @@ impl<'a> Layout<'a> {
     }
 
     /// Whether the cells of a column are shaded.
-    pub fn has_heat(&self, slot: Slot) -> bool {
-        matches!(slot, Slot::Result(r) if self.result_of(r).heat)
+    pub fn has_shades(&self, slot: Slot) -> bool {
+        matches!(slot, Slot::Result(r) if self.result_of(r).shade)
     }
 
     /// Where the bar of a cell starts and ends, as parts of its width from 0 to 1; bars of one result
@@ -296,7 +296,7 @@ impl<'a> Layout<'a> {
     }
 
     /// How strongly a cell is shaded, from 0 for the smallest figure of the result to 1 for the largest.
-    pub fn heat(&self, row: Row, slot: Slot) -> Option<f64> {
+    pub fn shade(&self, row: Row, slot: Slot) -> Option<f64> {
         let Slot::Result(r) = slot else { return None };
         let (value, (low, high)) = self.drawn(row, r)?;
         Some(if high > low { (value - low) / (high - low) } else { 1.0 })
@@ -315,7 +315,7 @@ impl<'a> Layout<'a> {
     /// Whether a line's labels down to a key are those of the line above.
     fn repeats(&self, line: usize, key: usize) -> bool {
         // The innermost key differs from line to line anyway.
-        if self.is_tidy() || line == 0 || key + 1 == self.grid.by.len() && self.is_group(line) {
+        if self.is_long() || line == 0 || key + 1 == self.grid.by.len() && self.is_group(line) {
             return false;
         }
         (0..=key).all(|k| {
@@ -356,16 +356,16 @@ fn reading(grid: &Grid, look: &Look, result: usize) -> Reading {
     let columns = || grid.columns.iter().filter(move |c| c.result == result);
     let Some(first) = columns().next() else {
         let (figures, extent) = (Figures::for_largest(0.0), (0.0, 0.0));
-        return Reading { figures, pattern: None, extent, bars: false, heat: false };
+        return Reading { figures, pattern: None, extent, bars: false, shade: false };
     };
     let (mut largest, mut extent) = (0.0f64, (f64::INFINITY, f64::NEG_INFINITY));
     let bars = Look::names(&look.bars, &first.heading, &first.calc);
-    let heat = Look::names(&look.heat, &first.heading, &first.calc);
+    let shade = Look::names(&look.shades, &first.heading, &first.calc);
     for column in columns() {
         if let Data::F64(v) = &column.cells.data {
             largest = v.iter().filter(|v| !v.is_nan()).fold(largest, |m, v| m.max(v.abs()));
         }
-        if (bars || heat) && grid.positions[column.position].kind == LineKind::Group {
+        if (bars || shade) && grid.positions[column.position].kind == LineKind::Group {
             let lines = (0..grid.lines.len()).filter(|&l| grid.lines[l].kind == LineKind::Group);
             for v in lines.filter_map(|l| number(&column.cells.data, l)) {
                 extent = (extent.0.min(v), extent.1.max(v));
@@ -375,5 +375,5 @@ fn reading(grid: &Grid, look: &Look, result: usize) -> Reading {
     let pattern = look.pattern(&first.heading, &first.calc, first.kind);
     let share = || Pattern::parse("0.0%", Kind::Float).ok().filter(|_| first.share);
     let pattern = pattern.or_else(share);
-    Reading { figures: Figures::for_largest(largest), pattern, extent, bars, heat }
+    Reading { figures: Figures::for_largest(largest), pattern, extent, bars, shade }
 }

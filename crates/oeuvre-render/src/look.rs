@@ -11,11 +11,11 @@ pub struct Look {
     /// Results that have bars in their cells.
     pub bars: Vec<String>,
     /// Results whose cells are shaded.
-    pub heat: Vec<String>,
+    pub shades: Vec<String>,
     /// What stands in cells without a value.
     pub blank: String,
     /// One line for each cell.
-    pub tidy: bool,
+    pub long: bool,
 }
 
 /// A column that a look may name.
@@ -57,7 +57,7 @@ impl Look {
                 .to_owned(),
             })?;
         }
-        for (option, names) in [("--bars", &self.bars), ("--heat", &self.heat)] {
+        for (option, names) in [("--cell-bars", &self.bars), ("--cell-shade", &self.shades)] {
             for name in names {
                 let column = find(columns, name, option, |c| !c.key)?;
                 if !column.kind.is_number() {

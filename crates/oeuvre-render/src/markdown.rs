@@ -62,8 +62,8 @@ pub(crate) fn write(
             if let Some((from, to)) = layout.bar(row, slot).filter(|_| layout.has_bars(slot)) {
                 cell.push_str(&format!(" {}", bar_text(from, to)));
             }
-            if let Some(heat) = layout.heat(row, slot).filter(|_| layout.has_heat(slot)) {
-                cell.push_str(&format!(" {}", heat_text(heat)));
+            if let Some(shade) = layout.shade(row, slot).filter(|_| layout.has_shades(slot)) {
+                cell.push_str(&format!(" {}", heat_text(shade)));
             }
             cells.push(cell);
         }

@@ -67,7 +67,7 @@ const FEW_TEXTS: usize = 4096;
 fn fields<'a>(layout: &Layout<'a>, slot: Slot, separator: u8) -> Fields<'a> {
     let grid = layout.grid;
     let column = match slot {
-        _ if layout.is_tidy() => None,
+        _ if layout.is_long() => None,
         Slot::Result(r) => Some((&grid.columns[r].cells, grid.columns[r].kind)),
         // Labels are values where no line is a total and none is missing.
         Slot::Key(k) => Some((&grid.labels[k], grid.by[k].kind)).filter(|(labels, _)| {

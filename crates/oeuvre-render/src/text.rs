@@ -77,7 +77,7 @@ pub(crate) fn write(
             let closes = kind == LineKind::Subtotal && line(next);
             let opens = line(kind) && next == LineKind::Subtotal;
             let bottom = grid.lines.first().is_some_and(|l| line(l.kind));
-            if !layout.is_tidy() && ((closes && bottom) || (opens && !bottom)) {
+            if !layout.is_long() && ((closes && bottom) || (opens && !bottom)) {
                 text.push('\n');
             }
             if kind == LineKind::Grand && next != LineKind::Grand {
@@ -98,7 +98,7 @@ pub(crate) fn write(
     let shown = |column: usize| columns.iter().any(|c| c.slot == Slot::Result(column));
     for (i, note) in grid.notes.iter().enumerate() {
         let mut of = grid.columns.iter().enumerate().filter(|(_, c)| noted(c, i)).peekable();
-        if of.peek().is_some() && !layout.is_tidy() && !of.any(|(column, _)| shown(column)) {
+        if of.peek().is_some() && !layout.is_long() && !of.any(|(column, _)| shown(column)) {
             continue;
         }
         let note = format!("{} {}", superscript(i + 1), escape_controls(note));
@@ -140,16 +140,16 @@ impl Page<'_> {
             let fill = " ".repeat(column.width - column.marks - text.width());
             let mark = layout.mark(row, column.slot).map(superscript).unwrap_or_default();
             let after = " ".repeat(column.marks - mark.width());
-            let heat = layout.heat(row, column.slot).filter(|_| layout.has_heat(column.slot));
+            let shade = layout.shade(row, column.slot).filter(|_| layout.has_shades(column.slot));
             let figure = match layout.is_right(column.slot) {
                 true => format!("{fill}{text}{mark}{after}"),
                 false => format!("{text}{mark}{after}{fill}"),
             };
-            match heat {
-                Some(heat) if self.color => {
+            match shade {
+                Some(shade) if self.color => {
                     let style = Style::new()
                         .fg_color(Some(Color::Ansi(AnsiColor::Black)))
-                        .bg_color(Some(Color::Ansi256(Ansi256Color(SHADES[step(heat)]))));
+                        .bg_color(Some(Color::Ansi256(Ansi256Color(SHADES[step(shade)]))));
                     drawn.push_str(&format!("{style}{figure}{style:#}"));
                 }
                 _ if bold && !figure.trim().is_empty() => {
@@ -161,9 +161,9 @@ impl Page<'_> {
                 let bar = layout.bar(row, column.slot).map(|(from, to)| bar_text(from, to));
                 drawn.push_str(&format!(" {:<BAR_WIDTH$}", bar.unwrap_or_default()));
             }
-            if layout.has_heat(column.slot) && !self.color {
+            if layout.has_shades(column.slot) && !self.color {
                 drawn.push(' ');
-                drawn.push(heat.map_or(' ', heat_text));
+                drawn.push(shade.map_or(' ', heat_text));
             }
         }
         out.push_str(drawn.trim_end());
@@ -187,8 +187,8 @@ impl Page<'_> {
                 }
             }
             let bars = if layout.has_bars(slot) { BAR_WIDTH + 1 } else { 0 };
-            let heat = if layout.has_heat(slot) && !self.color { 2 } else { 0 };
-            Wide { slot, width: width + marks, marks, drawn: bars + heat }
+            let shade = if layout.has_shades(slot) && !self.color { 2 } else { 0 };
+            Wide { slot, width: width + marks, marks, drawn: bars + shade }
         };
         layout.slots.iter().map(one).collect()
     }
@@ -197,7 +197,7 @@ impl Page<'_> {
     fn above(&self, slot: Slot) -> Vec<String> {
         let grid = self.layout.grid;
         let Slot::Result(column) = slot else { return Vec::new() };
-        if grid.across.is_empty() || self.layout.is_tidy() {
+        if grid.across.is_empty() || self.layout.is_long() {
             return Vec::new();
         }
         let position = grid.columns[column].position;
@@ -222,7 +222,7 @@ impl Page<'_> {
         match slot {
             Slot::Result(column)
                 if !grid.across.is_empty()
-                    && !self.layout.is_tidy()
+                    && !self.layout.is_long()
                     && self.layout.results_per_position() == 1 =>
             {
                 let mut text = String::new();

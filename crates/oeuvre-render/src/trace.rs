@@ -79,7 +79,7 @@ pub fn write_trace(
             let (cells, left_out) = first(&entered.cells, most);
             text::write(&cells, &Look::default(), settings.text, &mut table)?;
             indent(&table, out)?;
-            note_left_out(left_out, "cells", out)?;
+            note_left_out(&entered.cells, left_out, "cells", "more: --first N", out)?;
         }
         writeln!(out)?;
     }
@@ -88,7 +88,7 @@ pub fn write_trace(
     let mut table = Vec::new();
     text::write(&shown, settings.look, settings.text, &mut table)?;
     indent(&table, out)?;
-    note_left_out(left_out, "rows", out)
+    note_left_out(&trace.rows, left_out, "rows", "all: --as csv", out)
 }
 
 fn indent(table: &[u8], out: &mut dyn Write) -> io::Result<()> {
@@ -98,15 +98,19 @@ fn indent(table: &[u8], out: &mut dyn Write) -> io::Result<()> {
     Ok(())
 }
 
-fn note_left_out(left_out: usize, what: &str, out: &mut dyn Write) -> io::Result<()> {
-    match left_out {
-        0 => Ok(()),
-        n => writeln!(
-            out,
-            "    → {} more {what}; --as csv has all rows, --rows N shows more",
-            grouped(n as u64)
-        ),
+fn note_left_out(
+    of: &Grid,
+    left_out: usize,
+    what: &str,
+    how: &str,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    if left_out == 0 {
+        return Ok(());
     }
+    let all = of.lines.len();
+    let (shown, all) = (grouped((all - left_out) as u64), grouped(all as u64));
+    writeln!(out, "    {shown} of {all} {what} shown; {how}")
 }
 
 /// The first lines of a grid of groups, and how many there are more.

@@ -11,7 +11,10 @@ use clap::Parser;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    let args = args::Args::parse();
+    let args = match args::Args::try_parse() {
+        Ok(args) => args,
+        Err(error) => args::elsewhere(error).exit(),
+    };
     match commands::run(args) {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => messages::report(&failure),

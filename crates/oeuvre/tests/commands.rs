@@ -22,7 +22,7 @@ fn a_profile_says_what_columns_hold_and_what_will_hurt() {
         "labels that differ only in case or spaces: 'SKE' 1 and 'ske' 1 and 'SKE ' 1; as one: --by 'lower(trim(route))'",
         "3 of 4 look like a number, but not 'oops' 1; if these stand for no value: --missing 'oops'",
         "dates such as '03/04/2025' can be read two ways: --dates dmy or --dates mdy",
-        "as numbers: --type 'code=number'",
+        "as numbers: --kind 'code=number'",
     ] {
         assert!(text.contains(said), "{said}\n{text}");
     }
@@ -57,7 +57,7 @@ fn explain_says_what_is_counted_and_what_each_figure_means() {
             "b.csv",
             "--lookup",
             "routes.csv",
-            "--on",
+            "--match",
             "route = code",
             "--by",
             "coast,route",
@@ -79,7 +79,7 @@ fn explain_says_what_is_counted_and_what_each_figure_means() {
     for said in [
         "read from b.csv",
         "each row gets the columns of routes where route = code",
-        "a row without a match is kept",
+        "a row without a match is counted",
         "counted only where status = 'sailed'",
         "one line for each coast, and in it for each route",
         "Per head = revenue / sum(n)",

@@ -83,3 +83,115 @@ fn the_request_of_the_readme_runs_on_the_demo_data() {
     // The mean of fares that are worked out with other means: see the demo's own test.
     assert!(String::from_utf8_lossy(&output.stdout).contains("1,151,535.00"));
 }
+
+/// What the program says of itself: the help of every command, and the page of words.
+fn helps() -> Vec<(String, String)> {
+    let folder = Folder::new();
+    let commands =
+        ["demo", "profile", "summary", "detail", "trace", "explain", "functions", "completions"];
+    let mut all: Vec<(String, String)> =
+        commands.iter().map(|c| (format!("{c} --help"), folder.run(&[c, "--help"]).ok())).collect();
+    all.push(("functions".into(), folder.run(&["functions"]).ok()));
+    all
+}
+
+const PAGES: [&str; 7] = [
+    "README.md",
+    "CHANGELOG.md",
+    "docs/guide.md",
+    "docs/language.md",
+    "docs/options.md",
+    "docs/reading.md",
+    "docs/tables.md",
+];
+
+/// Options in a help: `--name` at the start of a line.
+fn options(help: &str) -> Vec<&str> {
+    help.lines()
+        .filter_map(|l| l.trim_start().strip_prefix("-h, ").or(Some(l.trim_start())))
+        .filter(|l| l.starts_with("--"))
+        .map(|l| l.split([' ', '[', '=']).next().unwrap())
+        .collect()
+}
+
+#[test]
+fn every_option_and_every_word_is_in_the_docs() {
+    let docs: String = PAGES[2..].iter().map(|p| page(p)).collect();
+    for (command, help) in helps() {
+        for option in options(&help).into_iter().filter(|o| *o != "--help") {
+            assert!(docs.contains(&format!("`{option}")), "{option} of {command}");
+        }
+    }
+    let words = page("docs/functions.md");
+    for f in oeuvre_core::language::functions::FUNCTIONS {
+        assert!(words.contains(&format!("{}(", f.name)), "{}", f.name);
+    }
+    let clauses = page("docs/language.md") + &page("docs/tables.md");
+    for c in oeuvre_core::language::clauses::CLAUSES {
+        assert!(clauses.contains(c.word) && words.contains(c.word), "{}", c.word);
+    }
+}
+
+#[test]
+fn no_name_of_elsewhere_is_left_in_help_and_docs() {
+    use oeuvre_core::language::elsewhere;
+    let mut texts = helps();
+    texts.extend(PAGES.iter().map(|p| (p.to_string(), page(p))));
+    texts.push(("docs/functions.md".into(), page("docs/functions.md")));
+    let word = |c: Option<char>| c.is_some_and(|c| c.is_alphanumeric() || c == '_' || c == '-');
+    // Where a word stands as such: not as a part of another.
+    let stands = |text: &str, needle: &str| {
+        text.match_indices(needle).any(|(at, _)| {
+            !word(text[..at].chars().next_back())
+                && (needle.ends_with('(') || !word(text[at + needle.len()..].chars().next()))
+        })
+    };
+    let ours = |option: &str| texts.iter().any(|(_, t)| options(t).contains(&option));
+    for (place, text) in &texts {
+        for (option, _) in elsewhere::OPTIONS.iter().filter(|(o, _)| !ours(o)) {
+            assert!(!stands(text, option), "{option} in {place}");
+        }
+        for (name, _) in elsewhere::FUNCTIONS.iter().filter(|(n, _)| *n != "distinct") {
+            assert!(!stands(text, &format!("{name}(")), "{name} in {place}");
+        }
+        for (name, _) in elsewhere::TIES {
+            assert!(!stands(text, &format!("ties {name}")), "ties {name} in {place}");
+        }
+        for phrase in ["taking sum partial", "using sum", "using max", "business year", "ISO form"]
+        {
+            assert!(!text.contains(phrase), "{phrase} in {place}");
+        }
+    }
+}
+
+#[test]
+fn the_words_of_elsewhere_are_answered_with_ours() {
+    let folder = Folder::with("b.csv", "d,x\n2025-01-01,1\n");
+    for (asked, said) in [
+        ("distinct(x)", "write count(distinct x)"),
+        ("rate(x = 1)", "write portion(condition)"),
+        ("days_between(d, d)", "write b - a"),
+        ("running(x using max)", "write `taking`"),
+        ("moving(x, 3 partial)", "write `at least 1`"),
+        ("rank(x ties dense)", "write `ties close`"),
+        ("moving(x, 3 at least 4)", "a whole number from 1 to 3"),
+        ("at_max(distinct d, x)", "`at_max` does not take `distinct`"),
+        ("rank(distinct x)", "`rank` does not take `distinct`"),
+        ("d + 0.5", "write round(0.5), floor(0.5) or ceiling(0.5)"),
+        ("d + d", "do not go together with `+`"),
+    ] {
+        let error = folder.run(&["summary", "b.csv", "--by", "d", "--show", asked]).error();
+        assert!(error.contains(said), "{asked}\n{error}");
+    }
+    for (option, ours) in [("--across", "--columns-by"), ("--having", "--lines-where")] {
+        let run = folder.run(&["summary", "b.csv", option, "x"]).no_panic();
+        assert!(run.code == 2 && run.stderr.contains(&format!("write {ours}")), "{}", run.stderr);
+    }
+    for word in
+        ["along", "within", "ties", "taking", "per", "where", "method", "distinct", "at least"]
+    {
+        let said = folder.run(&["functions", word]).ok();
+        assert!(said.contains("gives"), "{said}");
+    }
+    assert!(folder.run(&["functions", "at", "least"]).ok().contains("moving"));
+}

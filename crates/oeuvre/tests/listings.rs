@@ -20,10 +20,10 @@ fn detail(options: &[&str]) -> String {
 
 #[rstest]
 #[case(&["--show", "id,fare * 2"], "id,fare * 2\n1,20.00\n2,40.00\n3,60.00\n4,\n5,40.00\n")]
-#[case(&["--show", "id", "--where", "fare > 10", "--keep", "route = 'HAV'"], "id\n2\n5\n")]
+#[case(&["--show", "id", "--where", "fare > 10", "--lines-where", "route = 'HAV'"], "id\n2\n5\n")]
 #[case(&["--show", "id", "--where", "fare > 100"], "id\n")]
 #[case(&["--show", "id,rank(fare within route)"], "id,rank(fare within route)\n1,2\n2,1\n3,1\n4,\n5,1\n")]
-#[case(&["--show", "id", "--show", "n: rank(id asc ties unique)"], "id,n\n1,1\n2,2\n3,3\n4,4\n5,5\n")]
+#[case(&["--show", "id", "--show", "n: rank(id asc ties apart)"], "id,n\n1,1\n2,2\n3,3\n4,4\n5,5\n")]
 #[case(&["--show", "id,running(fare within route)"], "id,running(fare within route)\n1,10.00\n2,20.00\n3,40.00\n4,40.00\n5,40.00\n")]
 #[case(&["--show", "id", "--show", "last: running(fare along sailed_on desc within route)"], "id,last\n1,10.00\n2,40.00\n3,40.00\n4,\n5,20.00\n")]
 #[case(&["--show", "id,sum(fare within route)", "--sort", "route, id desc"], "id,sum(fare within route)\n5,40.00\n2,40.00\n4,40.00\n3,40.00\n1,40.00\n")]
@@ -96,13 +96,13 @@ fn the_ledger_counts_rows_and_ties() {
 #[rstest]
 #[case(&["detail", "b.csv", "--show", "sum(fare per route)"], "`per` takes rows into smaller groups", "write `within`")]
 #[case(&["detail", "b.csv", "--show", "running(note)"], "`running` takes a number", "")]
-#[case(&["explain", "b.csv", "--detail", "--by", "route"], "--by and --across group rows", "leave out --detail")]
+#[case(&["explain", "b.csv", "--detail", "--by", "route"], "--by and --columns-by group rows", "leave out --detail")]
 #[case(&["trace", "b.csv", "--by", "route", "--at", "route = SK"], "route has no label `SK`", "did you mean SKE?")]
 #[case(&["trace", "b.csv", "--by", "route,sailed_on", "--at", "sailed_on = 2025-01-05"], "leaves out a key", "route, sailed_on")]
 #[case(&["trace", "b.csv", "--by", "route", "--at", "fare = 2"], "this is no key of the table", "the keys are `route`")]
 #[case(&["trace", "b.csv", "--by", "route", "--at", "route"], "names no label", "route = SKE")]
 #[case(&["trace", "b.csv", "--by", "route", "--at", "route = SKE, route = HAV"], "names `route` twice", "")]
-#[case(&["trace", "b.csv", "--by", "route", "--across", "sailed_on", "--at", "route = HAV, sailed_on = 2025-02-01"], "no row that counts has these labels together", "blank")]
+#[case(&["trace", "b.csv", "--by", "route", "--columns-by", "sailed_on", "--at", "route = HAV, sailed_on = 2025-02-01"], "no row that counts has these labels together", "blank")]
 fn a_mistake_says_what_to_write(
     #[case] args: &[&str],
     #[case] message: &str,

@@ -17,7 +17,7 @@ fn folder() -> Folder {
     folder
 }
 
-const ROUTES: [&str; 4] = ["--lookup", "routes.csv", "--on", "route = code"];
+const ROUTES: [&str; 4] = ["--lookup", "routes.csv", "--match", "route = code"];
 
 fn ask(folder: &Folder, options: &[&str]) -> String {
     let mut all = ROUTES.to_vec();
@@ -29,8 +29,8 @@ fn ask(folder: &Folder, options: &[&str]) -> String {
 #[case(&["--by", "coast,name", "--show", "fare"], "coast,name,sum of fare\nNorth,Havn Crossing,5\nNorth,Skerry Sound,30\n(missing),(missing),8\n")]
 #[case(&["--by", "routes.coast", "--show", "count()"], "routes.coast,count()\nNorth,3\n(missing),2\n")]
 #[case(&["--where", "coast = 'North'", "--show", "fare"], "sum of fare\n35\n")]
-#[case(&["--unmatched", "drop", "--show", "fare"], "sum of fare\n35\n")]
-#[case(&["--show", "distinct(name)", "--show", "max(length(name))"], "distinct(name),max(length(name))\n2,13\n")]
+#[case(&["--no-match", "leave-out", "--show", "fare"], "sum of fare\n35\n")]
+#[case(&["--show", "count(distinct name)", "--show", "max(length(name))"], "count(distinct name),max(length(name))\n2,13\n")]
 fn columns_of_a_lookup_are_used_like_any_other(#[case] options: &[&str], #[case] expected: &str) {
     assert_eq!(ask(&folder(), options), expected);
 }
@@ -39,7 +39,7 @@ fn columns_of_a_lookup_are_used_like_any_other(#[case] options: &[&str], #[case]
 #[case(&["--by", "route", "--every", "route"], "route,rows,sum of fare\nHAV,1,5\nNES,0,\nSKE,2,30\nXCH,1,7\n(missing),1,1\n")]
 #[case(&["--by", "coast,name", "--every", "coast,name"], "coast,name,rows,sum of fare\nNorth,Havn Crossing,1,5\nNorth,Skerry Sound,2,30\nSouth,Nesse Ferry,0,\n(missing),(missing),2,8\n")]
 #[case(&["--by", "coast,month(sailed_on)", "--every-period", "--where", "fare <> 20", "--totals", "sub"], "coast,month(sailed_on),rows,sum of fare\nNorth,2025-01,2,15\nNorth,2025-02,0,\nNorth,2025-03,0,\nNorth,Total,2,15\n(missing),2025-01,1,7\n(missing),2025-02,0,\n(missing),2025-03,1,1\n(missing),Total,2,8\n")]
-#[case(&["--by", "quarter_of_year(sailed_on)", "--every-period"], "quarter_of_year(sailed_on),rows,sum of fare\nQ1,5,43\nQ2,0,\nQ3,0,\nQ4,0,\n")]
+#[case(&["--by", "quarter_name(sailed_on)", "--every-period"], "quarter_name(sailed_on),rows,sum of fare\nQ1,5,43\nQ2,0,\nQ3,0,\nQ4,0,\n")]
 fn categories_and_periods_without_rows_are_lines_when_asked_for(
     #[case] options: &[&str],
     #[case] expected: &str,
@@ -56,7 +56,7 @@ fn a_lookup_may_need_several_keys_and_the_columns_of_another() {
         &[
             "--lookup",
             "goals=targets.csv",
-            "--on",
+            "--match",
             "month(sailed_on) = month and routes.coast = goals.coast",
             "--by",
             "month(sailed_on)",
@@ -81,23 +81,23 @@ fn the_ledger_names_the_codes_without_a_match_and_the_lines_not_used() {
     assert!(ledger(&[]).starts_with(
         "rows read 5 without a match in routes 2 kept: (missing) (1), XCH (1) lines of routes not used 1 counted 5"
     ));
-    assert!(ledger(&["--unmatched", "drop", "--where", "fare < 10"]).starts_with(
+    assert!(ledger(&["--no-match", "leave-out", "--where", "fare < 10"]).starts_with(
         "rows read 5 left out 2 by --where without a match in routes 2 left out: (missing) (1), XCH (1) \
          lines of routes not used 2 counted 1"
     ));
 }
 
 #[rstest]
-#[case(&["--lookup", "routes.csv", "--on", "route = code", "--unmatched", "error"], "2 rows have no match in routes: '(missing)' (1), 'XCH' (1)")]
-#[case(&["--lookup", "targets.csv", "--on", "route = coast"], "keys stand twice in the lookup targets: 'North' on lines 2 and 3")]
-#[case(&["--lookup", "routes.csv", "--on", "route = cod"], "there is no column `cod`")]
-#[case(&["--lookup", "routes.csv", "--on", "route > code"], "a lookup is joined by equalities")]
+#[case(&["--lookup", "routes.csv", "--match", "route = code", "--no-match", "stop"], "2 rows have no match in routes: '(missing)' (1), 'XCH' (1)")]
+#[case(&["--lookup", "targets.csv", "--match", "route = coast"], "keys stand twice in the lookup targets: 'North' on lines 2 and 3")]
+#[case(&["--lookup", "routes.csv", "--match", "route = cod"], "there is no column `cod`")]
+#[case(&["--lookup", "routes.csv", "--match", "route > code"], "a lookup is joined by equalities")]
 #[case(&["--lookup", "routes.csv"], "each lookup needs one")]
 #[case(&["--by", "route", "--every", "fare"], "this is no key of the table")]
 #[case(&["--by", "route", "--every", "route"], "no lookup lists these categories")]
-#[case(&["--lookup", "nowhere.csv", "--on", "route = code"], "there is no such file")]
-#[case(&["--lookup", "routes.csv", "--on", "route = code", "--by", "routes.nam"], "the lookup `routes` has no column `nam`")]
-#[case(&["--lookup", "routes.csv", "--on", "route = code", "--lookup", "g=targets.csv", "--on", "month(sailed_on) = month and routes.coast = g.coast", "--by", "coast"], "`coast` stands in two lookups")]
+#[case(&["--lookup", "nowhere.csv", "--match", "route = code"], "there is no such file")]
+#[case(&["--lookup", "routes.csv", "--match", "route = code", "--by", "routes.nam"], "the lookup `routes` has no column `nam`")]
+#[case(&["--lookup", "routes.csv", "--match", "route = code", "--lookup", "g=targets.csv", "--match", "month(sailed_on) = month and routes.coast = g.coast", "--by", "coast"], "`coast` stands in two lookups")]
 fn what_is_wrong_with_a_lookup_is_said(#[case] options: &[&str], #[case] message: &str) {
     let mut all = vec!["summary", "b.csv"];
     all.extend_from_slice(options);

@@ -15,7 +15,7 @@ fn error(args: &[&str]) -> String {
 #[rstest]
 #[case("sum(fair)", "there is no column `fair`", "did you mean `fare`?")]
 #[case("summ(fare)", "there is no function `summ`", "did you mean `sum`")]
-#[case("sum(route)", "`sum` takes numbers, and `route` is text", "distinct(route)")]
+#[case("sum(route)", "`sum` takes numbers, and `route` is text", "count(distinct route)")]
 #[case("route", "`route` has a value on each row, and a group has many rows", "--by \"route\"")]
 #[case("fare / sum(fare)", "`fare` has a value on each row", "inside an aggregate: sum(fare)")]
 #[case("sum(fare", "expected `)` to close `sum(`, found the end", "missing here")]
@@ -60,7 +60,7 @@ fn error(args: &[&str]) -> String {
 )]
 #[case("sum(fare, 2)", "`sum` takes one argument, found 2", "write sum(x)")]
 #[case("sum(fare along sailed_on)", "`sum` does not take `along`", "it takes `where`")]
-#[case("month(route)", "`month` takes a date, found text", "--type 'route=date'")]
+#[case("month(route)", "`month` takes a date, found text", "--kind 'route=date'")]
 #[case("if(fare > 1, 2, 3, 4)", "this `if` does not say what holds otherwise", "")]
 #[case("routes.name", "there is no lookup `routes`", "")]
 #[case(
@@ -88,7 +88,7 @@ fn a_mistake_is_drawn_with_a_way_out(
 #[case(&["--let", "a=1", "--let", "a=2"], "the name `a` is given twice")]
 #[case(&["--let", "nothing"], "has no name")]
 #[case(&["--show", "x(", "--where", "y("], "y(")]
-#[case(&["--to", "out.xyz"], "the ending of out.xyz names no format")]
+#[case(&["--to", "out.xyz"], "the ending of out.xyz names no file type")]
 #[case(&["--to", "no/such/folder/out.csv"], "cannot be written")]
 fn other_options_are_checked_too(#[case] args: &[&str], #[case] message: &str) {
     let error = error(args);

@@ -20,7 +20,7 @@ const ASK: [&str; 10] = [
     "--show",
     "Mean: mean(fare)",
     "--show",
-    "Customers: distinct(customer_id)",
+    "Customers: count(distinct customer_id)",
     "--totals",
     "grand",
 ];
@@ -84,12 +84,13 @@ fn json_says_what_each_line_is_and_carries_the_ledger() {
     let (out, _) = folder.run(&all).fine();
     let json: serde_json::Value = serde_json::from_str(&out).unwrap();
     assert_eq!(json["columns"][0]["role"], "key");
-    assert_eq!(json["rows"][0]["ticket"], serde_json::Value::Null);
-    let total = json["rows"].as_array().unwrap().last().unwrap();
-    assert_eq!((&total["line"], total.get("route")), (&"total".into(), None));
+    assert_eq!(json["lines"][0]["role"], "line");
+    assert_eq!(json["lines"][0]["cells"]["ticket"], serde_json::Value::Null);
+    let total = json["lines"].as_array().unwrap().last().unwrap();
+    assert_eq!((&total["role"], total["cells"].get("route")), (&"total".into(), None));
     assert!(out.contains("\"Revenue\":1342.75"), "exact numbers keep their digits: {out}");
-    assert_eq!(json["ledger"][0]["entry"], "rows read");
-    assert_eq!(json["ledger"][0]["count"], 4);
+    assert_eq!(json["ledger"]["entries"][0]["entry"], "rows read");
+    assert_eq!(json["ledger"]["entries"][0]["count"], 4);
     let lines = ask(&["--as", "jsonl"]);
     assert_eq!(lines.lines().count(), 4);
     for line in lines.lines() {

@@ -28,8 +28,8 @@ const EXPECTED: &str = "route,n,total\nHAV,1,3.50\nSKE,2,2.25\n";
 #[case::blank_lines("\n\nroute,fare\n\nSKE,1.25\n\nHAV,3.50\nSKE,1.00\n\n\n", &[])]
 #[case::headings_trimmed(" route , fare\nSKE,1.25\nHAV,3.50\nSKE,1.00\n", &[])]
 #[case::money("route,fare\nSKE,$1.25\nHAV,\"€ 3.50\"\nSKE,1.00 USD\n", &[])]
-#[case::short_records("note,route,fare\nx,SKE,1.25\nx,HAV,3.50\nx,SKE,1.00\nx\n", &["--ragged", "pad", "--where", "route is not missing"])]
-#[case::skipped_records("route,fare\nSKE,1.25\nHAV\nHAV,3.50\nSKE,1,2,3\nSKE,1.00\n", &["--ragged", "skip"])]
+#[case::short_records("note,route,fare\nx,SKE,1.25\nx,HAV,3.50\nx,SKE,1.00\nx\n", &["--uneven", "blank", "--where", "route is not missing"])]
+#[case::skipped_records("route,fare\nSKE,1.25\nHAV\nHAV,3.50\nSKE,1,2,3\nSKE,1.00\n", &["--uneven", "leave-out"])]
 #[case::other_headings("a,b\nSKE,1.25\nHAV,3.50\nSKE,1.00\n", &["--headings", "route,fare"])]
 #[case::no_headings("SKE,1.25\nHAV,3.50\nSKE,1.00\n", &["--no-headings", "--headings", "route,fare"])]
 #[case::ordinary_quotes("route,pipe,fare\nSKE,5\" pipe,1.25\nHAV,\",3.50\nSKE,,1.00\n", &["--quote", "none"])]
@@ -144,9 +144,32 @@ fn missing_texts_are_counted_and_can_be_named() {
     ] {
         assert!(ledger.contains(line), "{ledger}");
     }
-    let out =
-        folder.csv("m.csv", &["--by", "route", "--show", "count(x)", "--missing", "n/a,#DIV/0!"]);
-    assert_eq!(out, "route,count(x)\nHAV,0\nNA,0\nSKE,1\n");
+}
+
+const TEXTS: &str = "route,x\nSKE,1\nNA,none\nHAV,#DIV/0!\nSKE,\nnone,n/a\n\"a,b\",0\n";
+
+#[rstest]
+#[case(&["--missing", "none"], "HAV,0\nSKE,1\n\"a,b\",1\n(missing),0\n")]
+#[case(&["--missing", "none", "--not-missing", "NA"], "HAV,0\nNA,0\nSKE,1\n\"a,b\",1\n(missing),0\n")]
+#[case(&["--missing", "x=none"], "HAV,0\nnone,0\nSKE,1\n\"a,b\",1\n(missing),0\n")]
+#[case(&["--missing", "'x'=none, zero", "--not-missing", "route=NA"], "HAV,0\nNA,0\nnone,0\nSKE,1\n\"a,b\",1\n")]
+#[case(&["--missing", "none,'a,b'", "--missing", "'x=y'"], "HAV,0\nSKE,1\n(missing),1\n")]
+fn missing_texts_are_added_and_taken_off(#[case] options: &[&str], #[case] expected: &str) {
+    let folder = Folder::with("m.csv", TEXTS);
+    let mut all = vec!["--by", "route", "--show", "count(x)"];
+    all.extend_from_slice(options);
+    let sorted = |text: &str| {
+        let mut lines: Vec<String> = text.lines().skip(1).map(str::to_owned).collect();
+        lines.sort();
+        lines
+    };
+    assert_eq!(sorted(&folder.csv("m.csv", &all)), sorted(&format!("\n{expected}")));
+    assert!(
+        folder
+            .run(&["summary", "m.csv", "--missing", "y=none"])
+            .error()
+            .contains("--missing: there is no column `y`")
+    );
 }
 
 #[rstest]
@@ -164,8 +187,8 @@ fn dates_are_read_in_their_order(#[case] text: &str, #[case] options: &[&str], #
 #[rstest]
 #[case::two_readings("d\n01/03/2025\n02/03/2025\n", "max(d)", &["every date here can be read two ways: '01/03/2025' is 2025-03-01 or 2025-01-03", "--dates dmy"])]
 #[case::late_contradiction("d\n13/02/2025\n02/13/2025\n", "max(month(d))", &["`month` takes a date, found text"])]
-#[case::ragged("a,b\n1,2\n\"x\ny\",2\n3\n", "count()", &["x.csv, line 5: this record has 1 field, the headings are 2", "--ragged pad"])]
-#[case::long_record("a,b\n1,2,3\n", "count()", &["this record has 3 fields, the headings are 2", "--ragged skip"])]
+#[case::ragged("a,b\n1,2\n\"x\ny\",2\n3\n", "count()", &["x.csv, line 5: this record has 1 field, the headings are 2", "--uneven blank"])]
+#[case::long_record("a,b\n1,2,3\n", "count()", &["this record has 3 fields, the headings are 2", "--uneven leave-out"])]
 #[case::stray_quote("a,b\n1,5\" pipe\n2,3\n", "count()", &["line 2: a quote inside a field", "--quote none"])]
 #[case::open_quote("a,b\n1,2\n3,\"x\n4,5\n", "count()", &["line 3: a quoted field does not end"])]
 #[case::doubled_heading("a,a,\n1,2,3\n", "count()", &["heading 3 of 3 is empty", "--headings 'a,a_2,column_3'"])]
@@ -197,13 +220,13 @@ fn a_kind_that_was_asked_for_names_the_first_value_that_does_not_fit() {
     let folder = Folder::with("t.csv", "code,fare\n007,1\n008,x\n");
     assert_eq!(folder.csv("t.csv", &["--by", "code"]), "code,rows\n007,1\n008,1\n");
     assert_eq!(
-        folder.csv("t.csv", &["--show", "sum(code)", "--type", "code=number"]),
+        folder.csv("t.csv", &["--show", "sum(code)", "--kind", "code=number"]),
         "sum(code)\n15\n"
     );
     let error =
-        folder.run(&["summary", "t.csv", "--show", "sum(fare)", "--type", "fare=number"]).error();
+        folder.run(&["summary", "t.csv", "--show", "sum(fare)", "--kind", "fare=number"]).error();
     assert!(error.contains("t.csv, line 3, column `fare`: 'x' is not a number"), "{error}");
-    let error = folder.run(&["summary", "t.csv", "--type", "fair=number"]).error();
+    let error = folder.run(&["summary", "t.csv", "--kind", "fair=number"]).error();
     assert!(
         error.contains("there is no column `fair`") && error.contains("did you mean `fare`?"),
         "{error}"

@@ -31,7 +31,7 @@ fn keys_along_the_top_have_spans_subtotals_and_totals() {
     let table = summary(&[
         "--by",
         "coast,route",
-        "--across",
+        "--columns-by",
         "month(sailed_on)",
         "--show",
         "fare,count()",
@@ -62,7 +62,7 @@ Total             100.00        4    7.00        2   30.75        2  137.75     
 
 #[rstest]
 // Parts of a heading are joined, also of two keys along the top.
-#[case(&["--by", "coast", "--across", "quarter(sailed_on),month(sailed_on)", "--show", "n: count()", "--totals"],
+#[case(&["--by", "coast", "--columns-by", "quarter(sailed_on),month(sailed_on)", "--show", "n: count()", "--totals"],
 "coast,2025-Q1 / 2025-01 / n,2025-Q1 / 2025-02 / n,2025-Q1 / 2025-03 / n,2025-Q1 / Total / n,Total / n
 North,3,,1,4,4
 South,1,1,1,3,3
@@ -70,7 +70,7 @@ South,1,1,1,3,3
 Total,4,2,2,8,8
 ")]
 // One line a cell; totals are lines, too.
-#[case(&["--by", "coast", "--across", "month(sailed_on)", "--show", "n: count()", "--totals", "--tidy"],
+#[case(&["--by", "coast", "--columns-by", "month(sailed_on)", "--show", "n: count()", "--totals", "--long"],
 "coast,month(sailed_on),n
 North,2025-01,3
 North,2025-03,1
@@ -87,12 +87,12 @@ Total,2025-03,2
 Total,Total,8
 ")]
 // No keys down the side.
-#[case(&["--across", "month(sailed_on)", "--show", "fare", "--show", "running(fare)"],
+#[case(&["--columns-by", "month(sailed_on)", "--show", "fare", "--show", "running(fare)"],
 "2025-01 / sum of fare,2025-01 / running(fare),2025-02 / sum of fare,2025-02 / running(fare),2025-03 / sum of fare,2025-03 / running(fare)
 100.00,100.00,7.00,107.00,30.75,137.75
 ")]
 // A key along the top turned round, and above totals.
-#[case(&["--by", "coast", "--across", "month(sailed_on)", "--sort", "month(sailed_on) desc", "--totals", "grand", "--totals-at", "top"],
+#[case(&["--by", "coast", "--columns-by", "month(sailed_on)", "--sort", "month(sailed_on) desc", "--totals", "grand", "--totals-first"],
 "coast,Total / rows,2025-03 / rows,2025-02 / rows,2025-01 / rows
 Total,8,2,2,4
 North,4,1,,3
@@ -112,8 +112,8 @@ HAV,2025-03,0,
 2025-03,25.50,
 ")]
 // Places with ties: BRY 40, SKE 40, HAV 45.50, STR 5.25, XXX 7.
-#[case(&["--by", "route", "--show", "skip: rank(fare)", "--show", "dense: rank(fare ties dense)", "--show", "unique: rank(fare ties unique)", "--show", "mean: rank(fare ties mean)", "--show", "up: rank(fare asc)", "--show", "tile: tile(fare, 2)"],
-"route,skip,dense,unique,mean,up,tile
+#[case(&["--by", "route", "--show", "gap: rank(fare)", "--show", "close: rank(fare ties close)", "--show", "apart: rank(fare ties apart)", "--show", "mean: rank(fare ties mean)", "--show", "up: rank(fare asc)", "--show", "tile: tile(fare, 2)"],
+"route,gap,close,apart,mean,up,tile
 BRY,2,2,2,2.5,3,1
 HAV,1,1,1,1.0,5,1
 SKE,2,2,3,2.5,3,1
@@ -174,12 +174,12 @@ fn a_table_is_as_worked_out_by_hand(#[case] options: &[&str], #[case] expected: 
 #[case(&["--by", "route", "--top", "1", "--bottom", "1"], "route,sum of fare\nHAV,45.50\nRest,87.00\nSTR,5.25\n")]
 #[case(&["--by", "route", "--top", "9", "--totals"], "route,sum of fare\nHAV,45.50\nBRY,40.00\nSKE,40.00\nXXX,7.00\nSTR,5.25\nTotal,137.75\n")]
 #[case(&["--by", "route", "--sort", "count(), route desc", "--top", "2"], "route,sum of fare\nXXX,7.00\nSTR,5.25\n")]
-#[case(&["--by", "coast,route", "--keep", "rank(fare within coast) <= 1", "--totals", "sub"],
+#[case(&["--by", "coast,route", "--lines-where", "rank(fare within coast) <= 1", "--totals", "sub"],
  "coast,route,sum of fare\nNorth,HAV,45.50\nNorth,Rest,40.00\nNorth,Total,85.50\nSouth,BRY,40.00\nSouth,Rest,5.25\nSouth,Total,45.25\n(missing),XXX,7.00\n(missing),Total,7.00\n")]
 // A group none of whose lines is shown is part of the rest around it.
-#[case(&["--by", "coast,route", "--keep", "sum(fare) > 40", "--totals"],
+#[case(&["--by", "coast,route", "--lines-where", "sum(fare) > 40", "--totals"],
  "coast,route,sum of fare\nNorth,HAV,45.50\nNorth,Rest,40.00\nNorth,Total,85.50\nRest,,52.25\nTotal,,137.75\n")]
-#[case(&["--by", "route", "--keep", "sum(fare) > 1000"], "route,sum of fare\n")]
+#[case(&["--by", "route", "--lines-where", "sum(fare) > 1000"], "route,sum of fare\n")]
 fn lines_are_left_out_and_the_rest_makes_up_for_them(
     #[case] options: &[&str],
     #[case] expected: &str,
@@ -199,7 +199,7 @@ fn the_ledger_tells_of_ties_and_of_what_is_not_shown() {
             "--show",
             "fare",
             "--show",
-            "rank(fare ties unique)",
+            "rank(fare ties apart)",
             "--top",
             "2",
             "--totals",
@@ -208,7 +208,7 @@ fn the_ledger_tells_of_ties_and_of_what_is_not_shown() {
         .1;
     for said in [
         "ties broken      2  at the cut of --top; the order of the labels decides",
-        "ties broken      2  rank(fare ties unique); in the order of the labels",
+        "ties broken      2  rank(fare ties apart); in the order of the labels",
         "lines not shown  3  together on the line for the rest",
     ] {
         let squeezed = |t: &str| t.split_whitespace().collect::<Vec<_>>().join(" ");
@@ -220,43 +220,43 @@ fn the_ledger_tells_of_ties_and_of_what_is_not_shown() {
 #[case(&["--by", "coast", "--show", "Fares: fare", "--format", "Fares: #,##0.0 €;(#)"], "85.5 €")]
 #[case(&["--by", "coast", "--show", "fare", "--format", "sum of fare: 0%"], "8550%")]
 #[case(&["--by", "quarter(sailed_on)", "--format", "quarter(sailed_on): QQQ yyyy"], "Q1 2025")]
-#[case(&["--by", "coast", "--across", "month(sailed_on)", "--format", "month(sailed_on): MMM"], "Jan")]
-#[case(&["--by", "coast", "--across", "month(sailed_on)", "--blank", "none"], "none")]
+#[case(&["--by", "coast", "--columns-by", "month(sailed_on)", "--format", "month(sailed_on): MMM"], "Jan")]
+#[case(&["--by", "coast", "--columns-by", "month(sailed_on)", "--blank", "none"], "none")]
 #[case(&["--by", "coast", "--show", "share(fare)"], "62.1%")]
 #[case(&["--by", "coast", "--show", "share(count())", "--format", "share(count()): 0.000"], "0.375")]
-#[case(&["--by", "route", "--show", "fare", "--bars", "sum of fare"], "45.50 ██████████\n")]
-#[case(&["--by", "route", "--show", "fare", "--bars", "fare"], "40.00 ████████▊\n")]
-#[case(&["--by", "route", "--show", "fare", "--heat", "fare"], "45.50 █\n")]
-#[case(&["--by", "route", "--show", "fare", "--heat", "fare", "--color", "always"], "\u{1b}[48;5;208m")]
-#[case(&["--by", "coast", "--across", "month(sailed_on)", "--show", "fare", "--width", "30"], "→ 1 more column is not shown")]
-#[case(&["--by", "coast", "--show", "fare", "--as", "markdown", "--across", "month(sailed_on)"], "| coast | 2025-01<br>sum of fare |")]
-#[case(&["--by", "coast", "--show", "fare", "--as", "json", "--across", "month(sailed_on)", "--totals"], r#""result":"sum of fare","across":{"month(sailed_on)":"2025-01"}}"#)]
-#[case(&["--by", "coast", "--as", "json", "--top", "1", "--totals"], r#"{"line":"rest","rows":4}"#)]
+#[case(&["--by", "route", "--show", "fare", "--cell-bars", "sum of fare"], "45.50 ██████████\n")]
+#[case(&["--by", "route", "--show", "fare", "--cell-bars", "fare"], "40.00 ████████▊\n")]
+#[case(&["--by", "route", "--show", "fare", "--cell-shade", "fare"], "45.50 █\n")]
+#[case(&["--by", "route", "--show", "fare", "--cell-shade", "fare", "--color", "always"], "\u{1b}[48;5;208m")]
+#[case(&["--by", "coast", "--columns-by", "month(sailed_on)", "--show", "fare", "--width", "30"], "→ 1 more column is not shown")]
+#[case(&["--by", "coast", "--show", "fare", "--as", "markdown", "--columns-by", "month(sailed_on)"], "| coast | 2025-01<br>sum of fare |")]
+#[case(&["--by", "coast", "--show", "fare", "--as", "json", "--columns-by", "month(sailed_on)", "--totals"], r#""result":"sum of fare","under":{"month(sailed_on)":"2025-01"}}"#)]
+#[case(&["--by", "coast", "--as", "json", "--top", "1", "--totals"], r#"{"role":"rest","cells":{"rows":4}}"#)]
 fn cells_read_as_asked(#[case] options: &[&str], #[case] expected: &str) {
     let out = summary(options);
     assert!(out.contains(expected), "{out}");
 }
 
 #[rstest]
-#[case(&["--show", "rank(fare)"], "`rank` has nothing to compare with", "add --by or --across")]
+#[case(&["--show", "rank(fare)"], "`rank` has nothing to compare with", "add --by or --columns-by")]
 #[case(&["--by", "route", "--show", "lag(fare along coast)"], "this is no key of the table", "the keys are `route`")]
 #[case(&["--by", "route", "--show", "lag(fare, 0)"], "expected a whole number from 1 on", "")]
-#[case(&["--by", "route", "--show", "running(fare using median)"], "`using` takes", "sum")]
-#[case(&["--by", "route", "--show", "rank(fare ties odd)"], "`ties` takes", "skip")]
+#[case(&["--by", "route", "--show", "running(fare taking median)"], "`taking` takes", "sum")]
+#[case(&["--by", "route", "--show", "rank(fare ties odd)"], "`ties` takes", "gap")]
 #[case(&["--by", "route", "--show", "running(fare within route)"], "this key is walked", "")]
 #[case(&["--by", "coast,route", "--show", "rank(fare within route)"], "compared with itself alone", "after `along`")]
 #[case(&["--by", "route", "--show", "share(rank(fare))"], "works its figure out again from rows", "sum(rank(fare))")]
 #[case(&["--by", "route", "--show", "running(max(coast))"], "`running` takes a number", "found text")]
 #[case(&["--by", "route", "--show", "sum(fare where rank(fare) = 1)"], "`rank` looks at other cells", "--let")]
-#[case(&["--by", "route", "--where", "rank(fare) = 1"], "`rank` looks at other cells", "--keep")]
+#[case(&["--by", "route", "--where", "rank(fare) = 1"], "`rank` looks at other cells", "--lines-where")]
 #[case(&["--by", "rank(fare)"], "rows cannot be grouped by a result", "")]
-#[case(&["--by", "route", "--keep", "fare"], "has a value on each row", "")]
-#[case(&["--by", "route", "--keep", "sum(fare)"], "expected a condition", "")]
+#[case(&["--by", "route", "--lines-where", "fare"], "has a value on each row", "")]
+#[case(&["--by", "route", "--lines-where", "sum(fare)"], "expected a condition", "")]
 #[case(&["--top", "3"], "choose among lines", "add --by")]
 #[case(&["--by", "route", "--format", "Fare: 0"], "the table has no column `Fare`", "its columns are")]
 #[case(&["--by", "route", "--format", "rows: zero"], "--format 'rows: zero'", "#,##0.00")]
 #[case(&["--by", "route", "--format", "route: 0"], "text has no pattern", "")]
-#[case(&["--by", "route", "--bars", "route"], "the table has no column `route`", "rows")]
+#[case(&["--by", "route", "--cell-bars", "route"], "the table has no column `route`", "rows")]
 fn a_mistake_says_what_to_write(
     #[case] options: &[&str],
     #[case] message: &str,
@@ -303,7 +303,7 @@ fn many_threads_and_small_pieces_change_nothing() {
             file,
             "--by",
             "route",
-            "--across",
+            "--columns-by",
             "quarter(sailed_on)",
             "--totals",
             "--top",

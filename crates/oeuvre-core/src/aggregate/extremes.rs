@@ -231,7 +231,7 @@ impl Aggregate for Range {
         state(args)
     }
     fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let Extremes::Whole(s) = own::<Extremes>(state) else { return Err(Overflow) };
+        let Extremes::Whole(s) = own::<Extremes>(state) else { return Err(Overflow::Digits) };
         if args[0] == Kind::Float {
             let range = |&(low, high): &(i128, i128)| {
                 let width = float_from_key(high as i64) - float_from_key(low as i64);
@@ -241,7 +241,7 @@ impl Aggregate for Range {
         }
         let wide = |&(low, high): &(i128, i128)| low <= high && high.checked_sub(low).is_none();
         if s.iter().skip(1).any(wide) {
-            return Err(Overflow);
+            return Err(Overflow::Digits);
         }
         Ok(whole_column(s.iter().skip(1).map(|&(low, high)| (low <= high).then(|| high - low))))
     }

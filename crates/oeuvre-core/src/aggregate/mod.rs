@@ -17,9 +17,11 @@ pub mod ends;
 pub mod extremes;
 pub(crate) mod float_sum;
 pub mod frequent;
+pub mod list;
 pub mod moments;
+pub mod once;
+pub mod portion;
 pub mod quantiles;
-pub mod rate;
 pub mod sums;
 pub mod two;
 pub mod values;
@@ -72,9 +74,18 @@ pub trait State: Any + Send + Sync {
     fn as_any(&self) -> &dyn Any;
 }
 
-/// A number that outgrew 128 bits.
+/// A result that cannot be held.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Overflow;
+pub enum Overflow {
+    /// An exact number of more than 38 digits.
+    Digits,
+    /// A number beyond binary64.
+    Binary,
+    /// A date or a period outside the years 1 to 9999.
+    Calendar,
+    /// More values than a cell lists.
+    Listed,
+}
 
 /// What an aggregate cannot take.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -111,7 +122,7 @@ pub trait Aggregate: Sync + Send {
     /// The result for each group, the waste group left out: one value less than the state has.
     ///
     /// # Errors
-    /// [`Overflow`] when an exact result no longer fits 128 bits.
+    /// [`Overflow`] when the result cannot be held.
     fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow>;
 
     /// Whether lines add up to their total.

@@ -98,7 +98,7 @@ impl State for Moments {
                 for (&to, from) in map.iter().zip(theirs) {
                     let mine = &mut states[to as usize];
                     mine.n += from.n;
-                    mine.sum = mine.sum.checked_add(from.sum).ok_or(Overflow)?;
+                    mine.sum = mine.sum.checked_add(from.sum).ok_or(Overflow::Digits)?;
                     let (low, carry) = mine.squares_low.overflowing_add(from.squares_low);
                     mine.squares_low = low;
                     mine.squares_high += from.squares_high + u64::from(carry);

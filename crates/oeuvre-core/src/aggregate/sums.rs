@@ -54,7 +54,7 @@ impl State for Sums {
                 {
                     let sum = &mut sums[g as usize];
                     if g != 0 {
-                        sum.0 = sum.0.checked_add(v).ok_or(Overflow)?;
+                        sum.0 = sum.0.checked_add(v).ok_or(Overflow::Digits)?;
                     }
                     sum.1 += 1;
                 }
@@ -78,7 +78,7 @@ impl State for Sums {
             (Sums::Whole(mine), Sums::Whole(theirs)) => {
                 for (&to, from) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
                     let sum = &mut mine[to as usize];
-                    sum.0 = sum.0.checked_add(from.0).ok_or(Overflow)?;
+                    sum.0 = sum.0.checked_add(from.0).ok_or(Overflow::Digits)?;
                     sum.1 += from.1;
                 }
             }

@@ -1,21 +1,16 @@
-//! `sum_distinct`, and the state behind all that needs the values themselves.
+//! The state behind all that needs the values themselves.
 //!
 //! A group's values are held as pairs of a value's code and how often it occurs, so that memory
 //! grows with the distinct values and not with the rows.
 
-use super::extremes::{column_of, float_from_key, float_key};
-use super::{
-    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column,
-};
+use super::extremes::{column_of, float_key};
+use super::{Overflow, Rows, State, own};
 use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use crate::rows::dictionary::{Dictionary, MISSING_CODE};
 use crate::rows::interner::{Interner, Pairs};
 use crate::value::text_order;
 use crate::value::{Kind, Value};
 use std::any::Any;
-
-/// The sum over the different values, each taken once.
-pub struct SumDistinct;
 
 /// What the codes of values stand for.
 #[derive(Clone)]
@@ -77,6 +72,17 @@ impl Known {
                     intern!(v, MISSING_CODE, |v| map[v as usize]);
                 }
             }
+        }
+    }
+
+    /// The value of a code as a text.
+    pub(crate) fn text(&self, kind: Kind, code: u32) -> String {
+        match self {
+            Known::Whole(i) => {
+                let one = std::iter::once(Some(i.values()[code as usize]));
+                column_of(kind, one).value(kind, 0).to_string()
+            }
+            Known::Text(d, _) => d.text(code).to_owned(),
         }
     }
 
@@ -166,6 +172,22 @@ impl Values {
         }
     }
 
+    /// Each value of each group once: the group and the value by pair, and how many groups there are.
+    pub(crate) fn each_once(&self, kind: Kind) -> (Vec<u32>, Column, usize) {
+        let pairs = self.pairs.pairs();
+        let groups = pairs.iter().map(|p| p.0).collect();
+        let column = match &self.known {
+            Known::Text(d, _) => Column {
+                data: Data::Codes(pairs.iter().map(|p| p.1).collect()),
+                dictionary: d.clone(),
+            },
+            Known::Whole(i) => {
+                column_of(kind, pairs.iter().map(|p| Some(i.values()[p.1 as usize])))
+            }
+        };
+        (groups, column, self.groups.max(1))
+    }
+
     /// The value of a code.
     pub(crate) fn value_of(&self, kind: Kind, code: u32) -> Value {
         match &self.known {
@@ -252,41 +274,5 @@ impl State for Values {
 
     fn as_any(&self) -> &dyn Any {
         self
-    }
-}
-
-impl Aggregate for SumDistinct {
-    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
-        number(args, 0)
-    }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
-    }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = own::<Values>(state);
-        if args[0] == Kind::Float {
-            let mut sums = vec![(super::float_sum::FloatSum::default(), false); values.groups];
-            for p in 0..values.pairs.len() as u32 {
-                let sum = &mut sums[values.pairs.pairs()[p as usize].0 as usize];
-                sum.0.add(float_from_key(values.value(p) as i64));
-                sum.1 = true;
-            }
-            let finish = |(sum, any): &(super::float_sum::FloatSum, bool)| {
-                if *any { sum.to_f64().unwrap_or(f64::NAN) } else { f64::NAN }
-            };
-            return Ok(Column::from(Data::F64(sums.iter().skip(1).map(finish).collect())));
-        }
-        let mut sums: Vec<Option<i128>> = vec![None; values.groups];
-        for p in 0..values.pairs.len() as u32 {
-            let sum = &mut sums[values.pairs.pairs()[p as usize].0 as usize];
-            *sum = Some(sum.unwrap_or(0).checked_add(values.value(p)).ok_or(Overflow)?);
-        }
-        Ok(whole_column(sums.iter().skip(1).copied()))
-    }
-    fn additivity(&self) -> Additivity {
-        Additivity::Note("a sum over distinct values: the same value can be in several lines")
     }
 }

@@ -123,7 +123,7 @@ fn ensure_fits(lines: usize, positions: usize, results: usize) -> Result<(), Err
     }
     Err(Error::request_with_help(
         format!("the table would have {lines} lines and {} columns", positions * results),
-        "put a key with fewer categories into --across, or both keys into --by",
+        "put a key with fewer categories into --columns-by, or both keys into --by",
     ))
 }
 

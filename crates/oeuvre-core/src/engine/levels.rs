@@ -7,7 +7,7 @@ use super::late::LateStates;
 use super::partitions::Numbering;
 use super::scope::{Evaluated, LEFT_OUT, Members, evaluate, of_no_rows};
 use super::tree::Trees;
-use super::worker::{Gathered, note_zero_divisions, overflow, result_overflow, run};
+use super::worker::{Gathered, note_zero_divisions, overflow, result_overflow, run, step_overflow};
 use crate::error::Error;
 use crate::language::resolve::{Built, Calc, Reference, TableInput, Window};
 use crate::ledger::Ledger;
@@ -239,7 +239,7 @@ impl<'a> Levels<'a> {
                 let condition = window.condition.map(|c| now.column(self.plan, c));
                 way.walk()
                     .work_out(window, &arg(0), condition, &empty)
-                    .map_err(|_| overflow(&format!("`{}`", window.text)))
+                    .map_err(|o| overflow(&format!("`{}`", window.text), o))
             }
         }
     }
@@ -440,7 +440,5 @@ fn run_table(
     let inputs: Vec<&Column> = (0..windows.len())
         .map(|i| column(plan, cells, windows, &nobody, Operand::Input(i)))
         .collect();
-    table
-        .run_steps(&plan.resolved.table, steps, &inputs, cells.groups)
-        .map_err(|o| overflow(&format!("`{}`", o.text)))
+    table.run_steps(&plan.resolved.table, steps, &inputs, cells.groups).map_err(step_overflow)
 }

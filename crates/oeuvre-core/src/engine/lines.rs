@@ -1,4 +1,4 @@
-//! Which lines are shown, and in which order: `--sort`, `--keep`, `--top`, `--bottom`, and the lines
+//! Which lines are shown, and in which order: `--sort`, `--lines-where`, `--top`, `--bottom`, and the lines
 //! that make up for the rest.
 
 use super::levels::{Depths, Level, Levels};

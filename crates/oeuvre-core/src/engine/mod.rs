@@ -21,7 +21,7 @@ mod worker;
 use crate::error::Error;
 use crate::grid::Grid;
 use crate::ledger::Ledger;
-use crate::lookup::Unmatched;
+use crate::lookup::NoMatch;
 use crate::plan::Plan;
 use crate::source::{Account, Reader, Source};
 use worker::{Gathered, Worker};
@@ -138,7 +138,7 @@ pub(crate) fn account_of(
         .collect();
     ledger.remarks.clone_from(&plan.resolved.remarks);
     for (account, lookup) in ledger.lookups.iter().zip(&plan.resolved.lookups) {
-        if account.unmatched > 0 && lookup.unmatched == Unmatched::Error {
+        if account.unmatched > 0 && lookup.no_match == NoMatch::Stop {
             let keys: Vec<String> =
                 account.keys.iter().take(5).map(|(k, n)| format!("'{k}' ({n})")).collect();
             return Err(Error::request_with_help(
@@ -148,7 +148,7 @@ pub(crate) fn account_of(
                     account.name,
                     keys.join(", ")
                 ),
-                "--unmatched keep keeps such rows, --unmatched drop leaves them out",
+                "--no-match blank keeps such rows, --no-match leave-out leaves them out",
             ));
         }
     }

@@ -114,7 +114,7 @@ pub fn trace(
     // What the cell shows, and what of it comes from rows, in the same table.
     let wide = Request {
         show: request.show.iter().cloned().chain(shows(&parts)).collect(),
-        keep: Vec::new(),
+        lines_where: Vec::new(),
         top: None,
         bottom: None,
         totals: Totals::None,
@@ -150,7 +150,7 @@ pub fn trace(
     let alone = Request {
         show: shows(&parts).collect(),
         by: Vec::new(),
-        across: Vec::new(),
+        columns_by: Vec::new(),
         every: Vec::new(),
         every_period: false,
         sort: None,
@@ -378,6 +378,7 @@ fn rows(
     // File and line first, then the columns as they were used.
     let order = (used..columns.len()).chain(0..used);
     let grid = Grid {
+        of_rows: true,
         lines: vec![Line { kind: LineKind::Group, depth: 0 }; rows],
         positions: vec![Line { kind: LineKind::Group, depth: 0 }],
         columns: order

@@ -9,7 +9,7 @@ use crate::ledger::{Ledger, LookupAccount};
 use crate::lookup::{key_text, push_key};
 use crate::plan::Plan;
 use crate::rows::column::{Batch, Column, Data};
-use crate::rows::program::{Evaluator, Operand, Program, Step};
+use crate::rows::program::{Evaluator, Operand, Program, Step, StepOverflow};
 use crate::source::Reader;
 use std::collections::{BTreeSet, HashMap};
 
@@ -364,18 +364,38 @@ pub(crate) fn run(
     inputs: &[&Column],
     rows: usize,
 ) -> Result<(), Error> {
-    evaluator.run(program, inputs, rows).map_err(|o| overflow(&format!("`{}`", o.text)))
+    evaluator.run(program, inputs, rows).map_err(step_overflow)
 }
 
-/// The error for a number that outgrew 128 bits.
-pub(crate) fn overflow(what: &str) -> Error {
-    Error::request_with_help(
-        format!("{what} is too large: exact numbers hold up to 38 digits"),
-        "binary64 holds larger numbers, with 15 digits: divide a factor by 1 to calculate in it",
-    )
+/// The error for what outgrew its kind.
+pub(crate) fn overflow(what: &str, overflow: Overflow) -> Error {
+    let (message, help) = match overflow {
+        Overflow::Digits => (
+            format!("{what} is too large: exact numbers hold up to 38 digits"),
+            "binary64 holds larger numbers, with 15 digits: divide a factor by 1 to calculate in it",
+        ),
+        Overflow::Binary => (
+            format!("{what} is too large: binary64 numbers reach to about 1.8e308"),
+            "leave out the largest values with --where, or divide them first",
+        ),
+        Overflow::Calendar => (
+            format!("{what} lies outside the calendar, which runs from 0001-01-01 to 9999-12-31"),
+            "look at the smallest and the largest value of its columns with oeuvre profile",
+        ),
+        Overflow::Listed => (
+            format!("{what} lists more than 1,000 values in one cell"),
+            "list(distinct x) gives each value once; oeuvre detail keeps every row",
+        ),
+    };
+    Error::request_with_help(message, help)
 }
 
-/// The error for an exact result that outgrew 128 bits.
-pub(crate) fn result_overflow(_: Overflow) -> Error {
-    overflow("a result")
+/// The error for a result of a group that outgrew its kind.
+pub(crate) fn result_overflow(it: Overflow) -> Error {
+    overflow("a result", it)
+}
+
+/// The error for a step of a program.
+pub(crate) fn step_overflow(it: StepOverflow) -> Error {
+    overflow(&format!("`{}`", it.text), it.overflow)
 }

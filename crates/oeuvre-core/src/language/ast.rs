@@ -12,6 +12,19 @@ pub struct Expr {
     pub span: Range<usize>,
 }
 
+impl Expr {
+    /// A plain number, with a minus or without; `None` for anything else.
+    pub fn constant_number(&self) -> Option<Decimal> {
+        match &self.node {
+            Node::Number(n) => Some(*n),
+            Node::Negate(inner) => {
+                inner.constant_number().map(|n| Decimal::new(-n.mantissa, n.scale))
+            }
+            _ => None,
+        }
+    }
+}
+
 /// What a part of a calculation is.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Node {
@@ -83,6 +96,8 @@ pub struct Call {
     pub name_span: Range<usize>,
     /// What it is given.
     pub args: Vec<Expr>,
+    /// Where `distinct` stands before the arguments, if it does.
+    pub distinct: Option<Range<usize>>,
     /// `where …` and the other clauses.
     pub clauses: Vec<Clause>,
 }
@@ -128,8 +143,8 @@ pub enum ClauseWord {
     Along,
     /// `within KEYS`
     Within,
-    /// `using AGGREGATE`
-    Using,
+    /// `taking AGGREGATE`
+    Taking,
     /// `method NAME`
     Method,
     /// `ties NAME`
@@ -138,8 +153,8 @@ pub enum ClauseWord {
     Asc,
     /// `desc`
     Desc,
-    /// `partial`
-    Partial,
+    /// `at least N`
+    AtLeast,
 }
 
 impl ClauseWord {
@@ -149,12 +164,12 @@ impl ClauseWord {
         ClauseWord::Per,
         ClauseWord::Along,
         ClauseWord::Within,
-        ClauseWord::Using,
+        ClauseWord::Taking,
         ClauseWord::Method,
         ClauseWord::Ties,
         ClauseWord::Asc,
         ClauseWord::Desc,
-        ClauseWord::Partial,
+        ClauseWord::AtLeast,
     ];
 
     /// The word as written.
@@ -164,12 +179,12 @@ impl ClauseWord {
             ClauseWord::Per => "per",
             ClauseWord::Along => "along",
             ClauseWord::Within => "within",
-            ClauseWord::Using => "using",
+            ClauseWord::Taking => "taking",
             ClauseWord::Method => "method",
             ClauseWord::Ties => "ties",
             ClauseWord::Asc => "asc",
             ClauseWord::Desc => "desc",
-            ClauseWord::Partial => "partial",
+            ClauseWord::AtLeast => "at least",
         }
     }
 

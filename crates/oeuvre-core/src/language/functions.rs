@@ -5,20 +5,21 @@
 //!
 //! It is long because it is uniform: one table that is read from top to bottom, which parts would hide.
 
-use super::ast::ClauseWord;
+use super::ast::{Call as CallNode, ClauseWord};
 use crate::aggregate::Aggregate;
 use crate::aggregate::at::At;
 use crate::aggregate::count::Count;
-use crate::aggregate::distinct::Distinct;
+use crate::aggregate::distinct::Distinct as CountDistinct;
 use crate::aggregate::ends::End;
 use crate::aggregate::extremes::{Max, Min, Range};
 use crate::aggregate::frequent::{List, Mode, Product};
+use crate::aggregate::list::ListAll;
 use crate::aggregate::moments::Spread;
+use crate::aggregate::once::Once;
+use crate::aggregate::portion::Portion;
 use crate::aggregate::quantiles::{Method, Nth, Percentile};
-use crate::aggregate::rate::Rate;
 use crate::aggregate::sums::{Mean, Sum};
 use crate::aggregate::two::Two;
-use crate::aggregate::values::SumDistinct;
 use crate::rows::scalar::Scalar;
 use crate::value::calendar::{Part, Unit};
 use crate::value::decimal::Decimal;
@@ -51,14 +52,48 @@ pub enum Call {
     /// One value for each row, or for each group of values of groups.
     Row(RowCall),
     /// One value for each group of rows.
-    Aggregate {
-        /// Makes the aggregate from what was given beside the values.
-        make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
-        /// How many of the arguments, from the last, are such numbers.
-        parameters: usize,
-    },
-    /// Worked out on the finished table, or over the rows of a listing.
+    Aggregate(AggregateCall),
+    /// Worked out on the finished table, or over the rows of a detail.
     Table(Word),
+}
+
+/// How an aggregate is made.
+pub struct AggregateCall {
+    /// Makes the aggregate from what was given beside the values.
+    make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
+    /// How many of the arguments, from the last, are such numbers.
+    pub parameters: usize,
+    /// What `distinct` before the argument makes of it.
+    pub distinct: Distinct,
+}
+
+/// What `distinct` before its argument makes of an aggregate.
+#[derive(Clone, Copy)]
+pub enum Distinct {
+    /// Nothing that has a meaning.
+    Refused,
+    /// The same: the largest of the different values is the largest.
+    Same,
+    /// An aggregate of its own.
+    Own(fn() -> Arc<dyn Aggregate>),
+    /// The same aggregate over the values, each taken once.
+    Once,
+}
+
+impl AggregateCall {
+    /// The aggregate of a call with its parameters.
+    ///
+    /// # Errors
+    /// What was expected as parameters.
+    pub fn instance(&self, call: &CallNode) -> Result<Arc<dyn Aggregate>, &'static str> {
+        let plain = (self.make)(&Given::of(call, self.parameters))?;
+        Ok(match self.distinct {
+            _ if call.distinct.is_none() => plain,
+            Distinct::Refused | Distinct::Same => plain,
+            Distinct::Own(make) => make(),
+            Distinct::Once => Arc::new(Once(plain)),
+        })
+    }
 }
 
 /// The words that look at other cells of the table.
@@ -106,6 +141,17 @@ pub struct Given {
 }
 
 impl Given {
+    /// What a call gives beside its values.
+    fn of(call: &CallNode, parameters: usize) -> Given {
+        let method = call.clauses.iter().find(|c| c.word == ClauseWord::Method);
+        let zero = Decimal::new(0, 0);
+        let parameters = call.split_parameters(parameters).1;
+        Given {
+            numbers: parameters.iter().map(|p| p.constant_number().unwrap_or(zero)).collect(),
+            method: method.map(|c| c.choice().to_owned()),
+        }
+    }
+
     /// A whole number from 1 on.
     fn place(&self) -> Result<u64, &'static str> {
         let number = self.numbers.first().and_then(|n| n.rescale(0)).map(|n| n.mantissa);
@@ -166,7 +212,7 @@ const SKIPPED: &str = "missing values are left out; missing when none is left";
 const MISSING: &str = "missing where the date is";
 
 macro_rules! aggregate {
-    ($name:literal, $aliases:expr, $usage:literal, $meaning:literal, $missing:expr, $example:literal, $args:expr, $clauses:expr, $of:expr) => {
+    ($name:literal, $aliases:expr, $usage:literal, $meaning:literal, $missing:expr, $example:literal, $args:expr, $clauses:expr, $of:expr, $distinct:expr) => {
         Function {
             name: $name,
             aliases: $aliases,
@@ -176,7 +222,11 @@ macro_rules! aggregate {
             example: $example,
             arguments: $args,
             clauses: $clauses,
-            call: Call::Aggregate { make: |_| Ok(Arc::new($of)), parameters: 0 },
+            call: Call::Aggregate(AggregateCall {
+                make: |_| Ok(Arc::new($of)),
+                parameters: 0,
+                distinct: $distinct,
+            }),
         }
     };
 }
@@ -218,24 +268,26 @@ pub static FUNCTIONS: &[Function] = &[
     aggregate!(
         "count",
         &[],
-        "count() or count(x)",
+        "count(), count(x) or count(distinct x)",
         "rows; with x, the rows in which x is present",
         "count() counts every row; count(x) leaves out missing values; 0 when none is left",
         "count(where fare > 100)",
         (0, 1),
         WHERE,
-        Count
+        Count,
+        Distinct::Own(|| Arc::new(CountDistinct))
     ),
     aggregate!(
         "sum",
         &[],
-        "sum(x)",
+        "sum(x) or sum(distinct x)",
         "the exact sum",
         SKIPPED,
         "sum(fare * passengers)",
         (1, 1),
         WHERE,
-        Sum
+        Sum,
+        Distinct::Once
     ),
     aggregate!(
         "mean",
@@ -246,7 +298,8 @@ pub static FUNCTIONS: &[Function] = &[
         "mean(fare)",
         (1, 1),
         WHERE,
-        Mean
+        Mean,
+        Distinct::Once
     ),
     Function {
         name: "median",
@@ -257,7 +310,7 @@ pub static FUNCTIONS: &[Function] = &[
         example: "median(delay_min)",
         arguments: (1, 1),
         clauses: WHERE,
-        call: Call::Aggregate {
+        call: Call::Aggregate(AggregateCall {
             make: |_| {
                 Ok(Arc::new(Percentile {
                     percent: Decimal::new(50, 0),
@@ -266,7 +319,8 @@ pub static FUNCTIONS: &[Function] = &[
                 }))
             },
             parameters: 0,
-        },
+            distinct: Distinct::Once,
+        }),
     },
     aggregate!(
         "mode",
@@ -277,7 +331,8 @@ pub static FUNCTIONS: &[Function] = &[
         "mode(channel)",
         (1, 1),
         WHERE,
-        Mode
+        Mode,
+        Distinct::Once
     ),
     Function {
         name: "percentile",
@@ -288,7 +343,7 @@ pub static FUNCTIONS: &[Function] = &[
         example: "percentile(delay_min, 90)",
         arguments: (2, 2),
         clauses: WHERE_METHOD,
-        call: Call::Aggregate {
+        call: Call::Aggregate(AggregateCall {
             make: |given| {
                 let percent = given.numbers[0];
                 if percent < Decimal::new(0, 0) || percent > Decimal::new(100, 0) {
@@ -298,7 +353,8 @@ pub static FUNCTIONS: &[Function] = &[
                 Ok(Arc::new(Percentile { percent, method: given.method()?, note }))
             },
             parameters: 1,
-        },
+            distinct: Distinct::Once,
+        }),
     },
     Function {
         name: "quartile",
@@ -309,7 +365,7 @@ pub static FUNCTIONS: &[Function] = &[
         example: "quartile(fare, 3)",
         arguments: (2, 2),
         clauses: WHERE_METHOD,
-        call: Call::Aggregate {
+        call: Call::Aggregate(AggregateCall {
             make: |given| {
                 let number = given.numbers[0].rescale(0).filter(|n| (0..=4).contains(&n.mantissa));
                 let percent =
@@ -318,7 +374,8 @@ pub static FUNCTIONS: &[Function] = &[
                 Ok(Arc::new(Percentile { percent, method: given.method()?, note }))
             },
             parameters: 1,
-        },
+            distinct: Distinct::Once,
+        }),
     },
     Function {
         name: "largest",
@@ -329,10 +386,11 @@ pub static FUNCTIONS: &[Function] = &[
         example: "largest(fare, 2)",
         arguments: (2, 2),
         clauses: WHERE,
-        call: Call::Aggregate {
+        call: Call::Aggregate(AggregateCall {
             make: |given| Ok(Arc::new(Nth { n: given.place()?, largest: true })),
             parameters: 1,
-        },
+            distinct: Distinct::Once,
+        }),
     },
     Function {
         name: "smallest",
@@ -343,10 +401,11 @@ pub static FUNCTIONS: &[Function] = &[
         example: "smallest(fare, 2 where fare > 0)",
         arguments: (2, 2),
         clauses: WHERE,
-        call: Call::Aggregate {
+        call: Call::Aggregate(AggregateCall {
             make: |given| Ok(Arc::new(Nth { n: given.place()?, largest: false })),
             parameters: 1,
-        },
+            distinct: Distinct::Once,
+        }),
     },
     aggregate!(
         "product",
@@ -357,7 +416,8 @@ pub static FUNCTIONS: &[Function] = &[
         "product(1 + extras / 1000 where booking_id < 1000040)",
         (1, 1),
         WHERE,
-        Product
+        Product,
+        Distinct::Once
     ),
     aggregate!(
         "weighted_mean",
@@ -368,7 +428,8 @@ pub static FUNCTIONS: &[Function] = &[
         "weighted_mean(fare, passengers)",
         (2, 2),
         WHERE,
-        Two::WeightedMean
+        Two::WeightedMean,
+        Distinct::Refused
     ),
     aggregate!(
         "at_max",
@@ -379,7 +440,8 @@ pub static FUNCTIONS: &[Function] = &[
         "at_max(vessel, delay_min)",
         (2, 2),
         WHERE,
-        At { largest: true }
+        At { largest: true },
+        Distinct::Refused
     ),
     aggregate!(
         "at_min",
@@ -390,18 +452,20 @@ pub static FUNCTIONS: &[Function] = &[
         "at_min(route, fare)",
         (2, 2),
         WHERE,
-        At { largest: false }
+        At { largest: false },
+        Distinct::Refused
     ),
     aggregate!(
-        "rate",
+        "portion",
         &[],
-        "rate(condition)",
+        "portion(condition)",
         "the share of rows for which the condition holds",
         "rows for which it is neither true nor false are left out",
-        "rate(status = 'cancelled')",
+        "portion(status = 'cancelled')",
         (1, 1),
         WHERE,
-        Rate
+        Portion,
+        Distinct::Refused
     ),
     aggregate!(
         "correlation",
@@ -412,7 +476,8 @@ pub static FUNCTIONS: &[Function] = &[
         "correlation(fare, passengers)",
         (2, 2),
         WHERE,
-        Two::Correlation
+        Two::Correlation,
+        Distinct::Refused
     ),
     aggregate!(
         "slope",
@@ -423,7 +488,8 @@ pub static FUNCTIONS: &[Function] = &[
         "slope(passengers, vehicles)",
         (2, 2),
         WHERE,
-        Two::Slope
+        Two::Slope,
+        Distinct::Refused
     ),
     aggregate!(
         "intercept",
@@ -434,18 +500,20 @@ pub static FUNCTIONS: &[Function] = &[
         "intercept(passengers, vehicles)",
         (2, 2),
         WHERE,
-        Two::Intercept
+        Two::Intercept,
+        Distinct::Refused
     ),
     aggregate!(
         "list",
         &[],
-        "list(x)",
-        "the different values in label order, with commas between",
+        "list(x) or list(distinct x)",
+        "the values in the order of the rows, at most 1,000, with commas between",
         SKIPPED,
-        "list(ticket)",
+        "list(distinct ticket)",
         (1, 1),
         WHERE,
-        List
+        ListAll,
+        Distinct::Own(|| Arc::new(List))
     ),
     aggregate!(
         "min",
@@ -456,7 +524,8 @@ pub static FUNCTIONS: &[Function] = &[
         "min(fare where fare > 0)",
         (1, 1),
         WHERE,
-        Min
+        Min,
+        Distinct::Same
     ),
     aggregate!(
         "max",
@@ -467,7 +536,8 @@ pub static FUNCTIONS: &[Function] = &[
         "max(sailed_on)",
         (1, 1),
         WHERE,
-        Max
+        Max,
+        Distinct::Same
     ),
     aggregate!(
         "range",
@@ -478,29 +548,8 @@ pub static FUNCTIONS: &[Function] = &[
         "range(fare)",
         (1, 1),
         WHERE,
-        Range
-    ),
-    aggregate!(
-        "distinct",
-        &[],
-        "distinct(x)",
-        "how many different values there are",
-        "missing values are left out; 0 when none is left",
-        "distinct(customer_id)",
-        (1, 1),
-        WHERE,
-        Distinct
-    ),
-    aggregate!(
-        "sum_distinct",
-        &[],
-        "sum_distinct(x)",
-        "the sum over the different values, each taken once",
-        SKIPPED,
-        "sum_distinct(fare)",
-        (1, 1),
-        WHERE,
-        SumDistinct
+        Range,
+        Distinct::Same
     ),
     aggregate!(
         "stdev",
@@ -511,7 +560,8 @@ pub static FUNCTIONS: &[Function] = &[
         "stdev(fare)",
         (1, 1),
         WHERE,
-        Spread { sample: true, root: true }
+        Spread { sample: true, root: true },
+        Distinct::Once
     ),
     aggregate!(
         "stdev_pop",
@@ -522,7 +572,8 @@ pub static FUNCTIONS: &[Function] = &[
         "stdev_pop(fare)",
         (1, 1),
         WHERE,
-        Spread { sample: false, root: true }
+        Spread { sample: false, root: true },
+        Distinct::Once
     ),
     aggregate!(
         "variance",
@@ -533,7 +584,8 @@ pub static FUNCTIONS: &[Function] = &[
         "variance(fare)",
         (1, 1),
         WHERE,
-        Spread { sample: true, root: false }
+        Spread { sample: true, root: false },
+        Distinct::Once
     ),
     aggregate!(
         "variance_pop",
@@ -544,7 +596,8 @@ pub static FUNCTIONS: &[Function] = &[
         "variance_pop(fare)",
         (1, 1),
         WHERE,
-        Spread { sample: false, root: false }
+        Spread { sample: false, root: false },
+        Distinct::Once
     ),
     aggregate!(
         "first",
@@ -555,7 +608,8 @@ pub static FUNCTIONS: &[Function] = &[
         "first(fare along sailed_on)",
         (1, 1),
         WHERE_ALONG,
-        End { last: false }
+        End { last: false },
+        Distinct::Refused
     ),
     aggregate!(
         "last",
@@ -566,13 +620,14 @@ pub static FUNCTIONS: &[Function] = &[
         "last(fare along sailed_on)",
         (1, 1),
         WHERE_ALONG,
-        End { last: true }
+        End { last: true },
+        Distinct::Refused
     ),
     word!(
         Word::Rank,
         "rank",
-        "rank(x) or rank(x asc within K ties dense)",
-        "the place of x among its siblings, largest first unless asc; ties: skip (1 2 2 4), dense (1 2 2 3), unique (1 2 3 4) or mean (1 2.5 2.5 4)",
+        "rank(x) or rank(x asc within K ties close)",
+        "the place of x among its siblings, largest first unless asc; ties: gap (1 2 2 4), close (1 2 2 3), apart (1 2 3 4) or mean (1 2.5 2.5 4)",
         "missing where x is; missing values take no place",
         "rank(sum(fare))",
         (1, 1),
@@ -637,15 +692,15 @@ pub static FUNCTIONS: &[Function] = &[
     word!(
         Word::Running,
         "running",
-        "running(x along K within L) or running(x using max)",
-        "the sum of x from the start of the walk to here; using: mean, min, max or count instead",
+        "running(x along K within L) or running(x taking max)",
+        "the sum of x from the start of the walk to here; taking: mean, min, max or count instead",
         "missing values are passed over; missing until there is one",
         "running(sum(fare))",
         (1, 1),
         &[
             ClauseWord::Along,
             ClauseWord::Within,
-            ClauseWord::Using,
+            ClauseWord::Taking,
             ClauseWord::Asc,
             ClauseWord::Desc
         ]
@@ -653,16 +708,16 @@ pub static FUNCTIONS: &[Function] = &[
     word!(
         Word::Moving,
         "moving",
-        "moving(x, 3) or moving(x, 3 using sum partial)",
-        "the mean of x here and on the steps before, n together; using: sum, min, max or count instead",
-        "missing until n values are there, unless partial",
+        "moving(x, 3) or moving(x, 12 taking sum at least 6)",
+        "the mean of x here and on the steps before, n together; taking: sum, min, max or count instead",
+        "missing until n values are there, or as many as `at least` says; taking count 0 of none",
         "moving(sum(fare), 3)",
         (2, 2),
         &[
             ClauseWord::Along,
             ClauseWord::Within,
-            ClauseWord::Using,
-            ClauseWord::Partial,
+            ClauseWord::Taking,
+            ClauseWord::AtLeast,
             ClauseWord::Asc,
             ClauseWord::Desc
         ]
@@ -764,7 +819,7 @@ pub static FUNCTIONS: &[Function] = &[
         "month(d)",
         "the month of a year",
         MISSING,
-        "distinct(month(sailed_on))",
+        "count(distinct month(sailed_on))",
         (1, 1),
         RowCall::Period(Unit::Month)
     ),
@@ -791,7 +846,7 @@ pub static FUNCTIONS: &[Function] = &[
         "year(d)",
         "the year",
         MISSING,
-        "distinct(year(sailed_on))",
+        "count(distinct year(sailed_on))",
         (1, 1),
         RowCall::Period(Unit::Year)
     ),
@@ -805,22 +860,22 @@ pub static FUNCTIONS: &[Function] = &[
         RowCall::Part(Part::Weekday)
     ),
     row!(
-        "month_of_year",
-        "month_of_year(d)",
+        "month_name",
+        "month_name(d)",
         "January to December, whatever the year",
         MISSING,
-        "mode(month_of_year(sailed_on))",
+        "mode(month_name(sailed_on))",
         (1, 1),
-        RowCall::Part(Part::MonthOfYear)
+        RowCall::Part(Part::MonthName)
     ),
     row!(
-        "quarter_of_year",
-        "quarter_of_year(d)",
+        "quarter_name",
+        "quarter_name(d)",
         "Q1 to Q4, whatever the year",
         MISSING,
-        "mode(quarter_of_year(sailed_on))",
+        "mode(quarter_name(sailed_on))",
         (1, 1),
-        RowCall::Part(Part::QuarterOfYear)
+        RowCall::Part(Part::QuarterName)
     ),
     row!(
         "floor",
@@ -908,7 +963,7 @@ pub static FUNCTIONS: &[Function] = &[
         "lower(t)",
         "in lower case",
         "missing where t is",
-        "distinct(lower(channel))",
+        "count(distinct lower(channel))",
         (1, 1),
         RowCall::Scalar(Scalar::Lower)
     ),
@@ -926,7 +981,7 @@ pub static FUNCTIONS: &[Function] = &[
         "trim(t)",
         "without spaces at both ends",
         "missing where t is",
-        "distinct(trim(vessel))",
+        "count(distinct trim(vessel))",
         (1, 1),
         RowCall::Scalar(Scalar::Trim)
     ),
@@ -944,7 +999,7 @@ pub static FUNCTIONS: &[Function] = &[
         "left(t, n)",
         "the first n characters",
         "missing where either is",
-        "distinct(left(vessel, 1))",
+        "count(distinct left(vessel, 1))",
         (2, 2),
         RowCall::Scalar(Scalar::Left)
     ),
@@ -1014,7 +1069,7 @@ pub static FUNCTIONS: &[Function] = &[
     row!(
         "fiscal_year",
         "fiscal_year(d, 4)",
-        "the business year that starts in that month, such as 2024/25",
+        "the fiscal year that starts in that month, such as 2024/25",
         MISSING,
         "max(fiscal_year(sailed_on, 4))",
         (2, 2),
@@ -1023,29 +1078,29 @@ pub static FUNCTIONS: &[Function] = &[
     row!(
         "fiscal_quarter",
         "fiscal_quarter(d, 4)",
-        "the quarter of that business year",
+        "the quarter of that fiscal year",
         MISSING,
         "max(fiscal_quarter(sailed_on, 4))",
         (2, 2),
         RowCall::Fiscal { quarter: true }
     ),
     row!(
-        "day_of_month",
-        "day_of_month(d)",
+        "monthday",
+        "monthday(d)",
         "1 to 31",
         MISSING,
-        "max(day_of_month(sailed_on))",
+        "max(monthday(sailed_on))",
         (1, 1),
-        RowCall::Scalar(Scalar::DayOfMonth)
+        RowCall::Scalar(Scalar::MonthDay)
     ),
     row!(
-        "hour_of_day",
-        "hour_of_day(t)",
+        "hour",
+        "hour(t)",
         "0 to 23",
         "missing where the time is",
-        "mode(hour_of_day(booked_at))",
+        "mode(hour(booked_at))",
         (1, 1),
-        RowCall::Scalar(Scalar::HourOfDay)
+        RowCall::Scalar(Scalar::Hour)
     ),
     row!(
         "start",
@@ -1064,24 +1119,6 @@ pub static FUNCTIONS: &[Function] = &[
         "max(end(quarter(sailed_on)))",
         (1, 1),
         RowCall::Scalar(Scalar::End)
-    ),
-    row!(
-        "days_between",
-        "days_between(a, b)",
-        "the days from a to b",
-        "missing where either is",
-        "mean(days_between(booked_at, sailed_on))",
-        (2, 2),
-        RowCall::Scalar(Scalar::DaysBetween)
-    ),
-    row!(
-        "add_days",
-        "add_days(d, n)",
-        "the date n days later",
-        "missing where either is",
-        "max(add_days(sailed_on, 14))",
-        (2, 2),
-        RowCall::Scalar(Scalar::AddDays)
     ),
     row!(
         "add_months",

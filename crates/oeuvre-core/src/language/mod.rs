@@ -1,6 +1,8 @@
 //! The calculation language: text → tokens → syntax → levels and kinds checked → program.
 
 pub mod ast;
+pub mod clauses;
+pub mod elsewhere;
 pub mod functions;
 pub mod lexer;
 pub mod parser;

@@ -1,6 +1,7 @@
 //! Tokens to syntax: a Pratt parser.
 
 use super::ast::{Call, Clause, ClauseWord, Comparison, Expr, Node, Operator};
+use super::elsewhere;
 use super::lexer::{Spanned, Token, tokens};
 use crate::error::{Mistake, Written};
 use std::ops::Range;
@@ -114,10 +115,18 @@ impl<'a> Parser<'a> {
         found
     }
 
+    /// The token `ahead` places after the current one.
+    fn peek_at(&self, ahead: usize) -> Option<&Token> {
+        self.tokens.get(self.at + ahead).map(|t| &t.token)
+    }
+
     fn clause_word(&self) -> Option<ClauseWord> {
-        match self.peek() {
-            Token::Word(w) => ClauseWord::from_text(w),
-            _ => None,
+        let Token::Word(word) = self.peek() else { return None };
+        match self.peek_at(1) {
+            Some(Token::Word(next)) if word.eq_ignore_ascii_case("at") => {
+                next.eq_ignore_ascii_case("least").then_some(ClauseWord::AtLeast)
+            }
+            _ => ClauseWord::from_text(word),
         }
     }
 
@@ -149,8 +158,9 @@ impl<'a> Parser<'a> {
         let mut mistake = self.mistake(self.span(), format!("{found} is not expected here"));
         mistake.label = match self.peek() {
             Token::Sign(")") => "no ( is open".to_owned(),
-            Token::Word(w) if ClauseWord::from_text(w).is_some() => {
-                format!("`{}` belongs inside the parentheses of a function", w.to_lowercase())
+            Token::Word(_) if self.clause_word().is_some() => {
+                let word = self.clause_word().map_or("", ClauseWord::text);
+                format!("`{word}` belongs inside the parentheses of a function")
             }
             Token::Word(_) | Token::Quoted(_) => {
                 "a name with a space or a sign in it is written in double quotes".to_owned()
@@ -338,6 +348,7 @@ impl<'a> Parser<'a> {
         self.advance();
         let mut args = Vec::new();
         let mut clauses = Vec::new();
+        let distinct = self.distinct_follows().then(|| self.advance().span);
         if !matches!(self.peek(), Token::Sign(")")) {
             if !self.clause_follows() {
                 args = self.list()?;
@@ -348,20 +359,48 @@ impl<'a> Parser<'a> {
         }
         if !matches!(self.peek(), Token::Sign(")" | ",")) && !matches!(self.peek(), Token::End) {
             let message = format!("expected `,` or `)` in `{name}(…)`, found {}", self.found());
-            return Err(self.mistake(self.span(), message).label("not expected here"));
+            let mistake = self.mistake(self.span(), message);
+            let ours = match self.peek() {
+                Token::Word(word) => elsewhere::clause(word),
+                _ => None,
+            };
+            return Err(match ours {
+                Some(ours) => mistake.label(format!("write {ours}")),
+                None => mistake.label("not expected here"),
+            });
         }
         self.expect(")", &format!("to close `{name}(`"))?;
-        Ok(Node::Call(Box::new(Call { name, name_span, args, clauses })))
+        Ok(Node::Call(Box::new(Call { name, name_span, args, distinct, clauses })))
     }
 
     /// Whether a clause stands where the first argument may: a word of a clause that is not a name
-    /// used as an argument, such as in `sum(partial)`.
+    /// used as an argument, such as in `sum(along)`.
     fn clause_follows(&self) -> bool {
         self.clause_word().is_some()
-            && !matches!(
-                self.tokens.get(self.at + 1).map(|t| &t.token),
-                Some(Token::Sign(_)) | Some(Token::End)
-            )
+            && !matches!(self.peek_at(1), Some(Token::Sign(_)) | Some(Token::End))
+    }
+
+    /// Whether `distinct` stands before the arguments. Before a closing parenthesis, a sign, or a word
+    /// that goes on from a value it is a column of that name; a parenthesis it opens can only be that of
+    /// its argument.
+    fn distinct_follows(&self) -> bool {
+        let goes_on = |word: &str| {
+            let words = ["in", "is", "between", "and", "or", "during", "at"];
+            words.iter().any(|w| w.eq_ignore_ascii_case(word))
+                || ClauseWord::from_text(word).is_some()
+                || word.eq_ignore_ascii_case("not")
+                    && matches!(self.peek_at(2), Some(Token::Word(w)) if w.eq_ignore_ascii_case("in") || w.eq_ignore_ascii_case("between"))
+        };
+        self.word_is("distinct")
+            && match self.peek_at(1) {
+                Some(Token::Sign(sign)) => *sign == "(",
+                Some(Token::End) | None => false,
+                Some(Token::Word(word)) => {
+                    // A column that is called like such a word is one where nothing follows it.
+                    !goes_on(word) || matches!(self.peek_at(2), Some(Token::Sign(")" | ",")))
+                }
+                Some(_) => true,
+            }
     }
 
     fn clause(&mut self, word: ClauseWord) -> Result<Clause, Mistake> {
@@ -370,10 +409,14 @@ impl<'a> Parser<'a> {
         let args = match word {
             ClauseWord::Where => vec![self.expr(0)?],
             ClauseWord::Per | ClauseWord::Along | ClauseWord::Within => self.list()?,
-            ClauseWord::Using | ClauseWord::Method | ClauseWord::Ties => {
+            ClauseWord::Taking | ClauseWord::Method | ClauseWord::Ties => {
                 vec![self.expr(COMPARISON)?]
             }
-            ClauseWord::Asc | ClauseWord::Desc | ClauseWord::Partial => Vec::new(),
+            ClauseWord::AtLeast => {
+                self.advance();
+                vec![self.expr(COMPARISON)?]
+            }
+            ClauseWord::Asc | ClauseWord::Desc => Vec::new(),
         };
         Ok(Clause { word, args, span: start..self.tokens[self.at - 1].span.end })
     }
@@ -430,7 +473,8 @@ mod tests {
                     let args: Vec<_> = clause.args.iter().map(full).collect();
                     parts.push(format!("{}:{}", clause.word.text(), args.join("|")));
                 }
-                format!("{}[{}]", c.name, parts.join(" "))
+                let distinct = if c.distinct.is_some() { "distinct " } else { "" };
+                format!("{}[{distinct}{}]", c.name, parts.join(" "))
             }
         }
     }
@@ -449,8 +493,16 @@ mod tests {
     #[case("routes.name", "routes.name")]
     #[case("\"Ship date\"", "Ship date")]
     #[case("'it''s'", "'it's'")]
-    #[case("sum(partial)", "sum[partial]")]
-    #[case("moving(x, 3 using sum partial)", "moving[x 3 using:sum partial:]")]
+    #[case("sum(along)", "sum[along]")]
+    #[case("moving(at, 3 taking sum at least 2)", "moving[at 3 taking:sum at least:2]")]
+    #[case("count(distinct x)", "count[distinct x]")]
+    #[case("count(DISTINCT (x + 1))", "count[distinct (x + 1)]")]
+    #[case("sum(distinct \"a b\" where y)", "sum[distinct a b where:y]")]
+    #[case("sum(distinct)", "sum[distinct]")]
+    #[case("sum(distinct - 1)", "sum[(distinct - 1)]")]
+    #[case("count(distinct where x > 1)", "count[distinct where:(x > 1)]")]
+    #[case("portion(distinct not in (1))", "portion[(distinct not in 1)]")]
+    #[case("count(distinct within)", "count[distinct within]")]
     fn precedence_and_clauses_are_as_documented(#[case] text: &str, #[case] tree: &str) {
         assert_eq!(full(&read(text).unwrap()), tree);
     }
@@ -495,6 +547,7 @@ mod tests {
             words in proptest::collection::vec(proptest::sample::select(vec![
                 "sum", "(", ")", ",", "'a'", "\"b\"", "1", "-", "and", "not", "in", "between", "is",
                 "missing", "where", "per", "along", "desc", "during", ".", "=", "<>", "x", "+", "if",
+                "distinct", "at", "least", "taking",
             ]), 0..25)
         ) {
             let _ = read(&words.join(" "));

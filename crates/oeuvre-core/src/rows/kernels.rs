@@ -7,8 +7,8 @@ use super::scalar::Scalar;
 use crate::aggregate::Overflow;
 use crate::language::ast::Comparison;
 use crate::lookup::{Lookup, push_key};
-use crate::value::calendar::{DAY_MICROS, Part, Unit};
-use crate::value::decimal::{Decimal, pow10};
+use crate::value::calendar::{self, DAY_MICROS, Part, Period, Unit};
+use crate::value::decimal::{Decimal, div_half_away, pow10};
 use crate::value::exact::{decimal_ratio, decimal_to_f64};
 use crate::value::{Kind, Value};
 use std::cmp::Ordering;
@@ -46,7 +46,7 @@ pub(crate) fn run(
     match &step.op {
         Op::Constant(value) => constant(step.kind, value, rows, out),
         Op::ScaleUp(n) => {
-            let unit = pow10(u32::from(*n)).ok_or(Overflow)?;
+            let unit = pow10(u32::from(*n)).ok_or(Overflow::Digits)?;
             scale_up(&args[0].data, unit, &mut out.data)?;
         }
         Op::ToFloat => to_float(args[0], step.arg_kinds[0], &mut out.data),
@@ -138,6 +138,24 @@ pub(crate) fn run(
             }
         }
         Op::TimeToDate => days(&args[0].data, &mut out.data, |d| d),
+        Op::StepsBetween => {
+            if let (Data::I32(a), Data::I32(b)) = (&args[0].data, &args[1].data) {
+                i64s(&mut out.data).extend(a.iter().zip(b).map(|(&x, &y)| {
+                    let missing = x == MISSING_I32 || y == MISSING_I32;
+                    if missing { MISSING_I64 } else { i64::from(x) - i64::from(y) }
+                }));
+            }
+        }
+        Op::TimeBetween => {
+            if let (Data::I64(a), Data::I64(b)) = (&args[0].data, &args[1].data) {
+                f64s(&mut out.data).extend(a.iter().zip(b).map(|(&x, &y)| {
+                    let missing = x == MISSING_I64 || y == MISSING_I64;
+                    let micros = i128::from(x) - i128::from(y);
+                    if missing { f64::NAN } else { ratio(micros, i128::from(DAY_MICROS)) }
+                }));
+            }
+        }
+        Op::Later => later(step, args, rows, out)?,
         Op::FindRow(FindRow(lookup)) => find_rows(lookup, step, args, rows, &mut out.data, memory),
         Op::Fetch(FetchColumn { table, column }) => fetch(&table.data[*column], &args[0].data, out),
         Op::Scalar(scalar) => apply(scalar, step, args, rows, out, memory)?,
@@ -200,7 +218,11 @@ fn scale_up(data: &Data, unit: i128, out: &mut Data) -> Result<(), Overflow> {
     let wide = data.to_i128();
     let out = i128s(out);
     for x in wide {
-        out.push(if x == MISSING_I128 { x } else { x.checked_mul(unit).ok_or(Overflow)? });
+        out.push(if x == MISSING_I128 {
+            x
+        } else {
+            x.checked_mul(unit).ok_or(Overflow::Digits)?
+        });
     }
     Ok(())
 }
@@ -236,7 +258,7 @@ fn whole2(
                 bad |= z.is_infinite();
                 z
             }));
-            return if bad { Err(Overflow) } else { Ok(()) };
+            return if bad { Err(Overflow::Digits) } else { Ok(()) };
         }
         (Data::I64(a), Data::I64(b)) => {
             let mut bad = false;
@@ -259,7 +281,7 @@ fn whole2(
         out.push(if x == MISSING_I128 || y == MISSING_I128 {
             MISSING_I128
         } else {
-            wide(x, y).filter(|z| *z != MISSING_I128).ok_or(Overflow)?
+            wide(x, y).filter(|z| *z != MISSING_I128).ok_or(Overflow::Digits)?
         });
     }
     Ok(())
@@ -284,7 +306,7 @@ fn divide(args: &[&Column], out: &mut Data) -> Result<u64, Overflow> {
                 zeros += u64::from(y == 0.0);
                 let z = if y == 0.0 { f64::NAN } else { x / y };
                 if z.is_infinite() {
-                    return Err(Overflow);
+                    return Err(Overflow::Digits);
                 }
                 out.push(z);
             }
@@ -314,18 +336,12 @@ fn ratio(x: i128, y: i128) -> f64 {
     decimal_ratio(Decimal::new(x, 0), Decimal::new(y, 0)).unwrap_or(f64::NAN)
 }
 
-/// `number / unit`, halves away from zero.
-fn div_half_away(number: i128, unit: i128) -> i128 {
-    let (q, r) = (number / unit, number % unit);
-    if r.unsigned_abs() >= unit.unsigned_abs() - r.unsigned_abs() { q + number.signum() } else { q }
-}
-
 fn round(arg: &Column, kind: Kind, digits: u8, out: &mut Column) -> Result<(), Overflow> {
     let result = Kind::Number { scale: digits };
     if let Kind::Number { scale } = kind {
         let wide = arg.data.to_i128();
         let Some(unit) = pow10(u32::from(scale.saturating_sub(digits))) else {
-            return Err(Overflow);
+            return Err(Overflow::Digits);
         };
         let rounded = wide.into_iter().map(|x| {
             (x != MISSING_I128).then(|| if unit == 1 { x } else { div_half_away(x, unit) })
@@ -340,7 +356,7 @@ fn round(arg: &Column, kind: Kind, digits: u8, out: &mut Column) -> Result<(), O
                 Value::Missing
             } else {
                 let text = format!("{x:.*}", usize::from(digits));
-                Value::Number(text.parse().map_err(|()| Overflow)?)
+                Value::Number(text.parse().map_err(|()| Overflow::Digits)?)
             };
             out.push(result, &number);
         }
@@ -500,6 +516,28 @@ fn days(data: &Data, out: &mut Data, f: impl Fn(i32) -> i32) {
         })),
         _ => {}
     }
+}
+
+/// Dates and periods moved by whole steps, datetimes by days.
+fn later(step: &Step, args: &[&Column], rows: usize, out: &mut Column) -> Result<(), Overflow> {
+    out.data = Data::empty(step.kind);
+    for row in 0..rows {
+        let moved =
+            match (args[0].value(step.arg_kinds[0], row), args[1].value(step.arg_kinds[1], row)) {
+                (Value::Missing, _) | (_, Value::Missing) => Value::Missing,
+                (Value::DateTime(t), n) => Value::DateTime(calendar::time_later(t, &n)?),
+                (Value::Date(day), Value::Number(n)) => {
+                    Value::Date(calendar::later(Unit::Day, day, n.mantissa)?)
+                }
+                (Value::Period(p), Value::Number(n)) => Value::Period(Period {
+                    index: calendar::later(p.unit, p.index, n.mantissa)?,
+                    ..p
+                }),
+                _ => Value::Missing,
+            };
+        out.push(step.kind, &moved);
+    }
+    Ok(())
 }
 
 /// Finds the row of each key; each distinct text is looked for once.

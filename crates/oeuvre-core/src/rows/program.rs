@@ -11,6 +11,7 @@
 use super::column::Column;
 use super::kernels;
 use super::scalar::Scalar;
+use crate::aggregate::Overflow;
 use crate::language::ast::Comparison;
 use crate::lookup::{Lookup, Table};
 use crate::value::calendar::{Part, Unit};
@@ -95,6 +96,12 @@ pub enum Op {
     DateToTime,
     /// The date of a datetime.
     TimeToDate,
+    /// The first date less the second, in days; of periods of one unit, in units.
+    StepsBetween,
+    /// The first datetime less the second, in days.
+    TimeBetween,
+    /// A date or a period so many days or units later, a datetime so many days later.
+    Later,
     /// A function of single values.
     Scalar(Scalar),
     /// The row of a lookup that has the key; missing where none has.
@@ -177,6 +184,8 @@ impl Program {
 pub struct StepOverflow {
     /// The calculation whose result did not fit.
     pub text: Arc<str>,
+    /// What it outgrew.
+    pub overflow: Overflow,
 }
 
 /// The registers of a program, and what it remembers between batches.
@@ -266,7 +275,8 @@ impl Evaluator {
             };
             let done = kernels::run(step, &args, rows, &mut out, &mut memory);
             self.registers[i] = out;
-            let zeros = done.map_err(|_| StepOverflow { text: step.text.clone() })?;
+            let zeros =
+                done.map_err(|overflow| StepOverflow { text: step.text.clone(), overflow })?;
             if zeros > 0 {
                 self.zero_divisions[i] += self.used_zero_divisions(step, inputs, rows);
             }

@@ -60,17 +60,13 @@ pub enum Scalar {
     /// Whether a regular expression is found in a text.
     Matches(regex::Regex),
     /// 1 to 31.
-    DayOfMonth,
+    MonthDay,
     /// 0 to 23.
-    HourOfDay,
+    Hour,
     /// The first day of a period.
     Start,
     /// The last day of a period.
     End,
-    /// Days from the first date to the second.
-    DaysBetween,
-    /// A date so many days later.
-    AddDays,
     /// The same day so many months later, or the last of that month.
     AddMonths,
     /// A number written as a text; missing where it is none.
@@ -138,11 +134,10 @@ impl Scalar {
             | Scalar::Matches(_)
             | Scalar::Number
             | Scalar::Date => &[Text],
-            Scalar::DayOfMonth => &[Date],
-            Scalar::HourOfDay => &[DateTime],
+            Scalar::MonthDay => &[Date],
+            Scalar::Hour => &[DateTime],
             Scalar::Start | Scalar::End => &[Period],
-            Scalar::DaysBetween => &[Date],
-            Scalar::AddDays | Scalar::AddMonths => &[Date, Number],
+            Scalar::AddMonths => &[Date, Number],
             Scalar::Concat | Scalar::Text => &[Any],
             _ => &[Number],
         }
@@ -154,9 +149,7 @@ impl Scalar {
             Scalar::Floor | Scalar::Ceiling | Scalar::Sign | Scalar::Length => {
                 Kind::Number { scale: 0 }
             }
-            Scalar::DayOfMonth | Scalar::HourOfDay | Scalar::DaysBetween => {
-                Kind::Number { scale: 0 }
-            }
+            Scalar::MonthDay | Scalar::Hour => Kind::Number { scale: 0 },
             Scalar::Sqrt | Scalar::Power | Scalar::Ln | Scalar::Exp | Scalar::Number => Kind::Float,
             Scalar::Mod => match (args[0], args[1]) {
                 (Kind::Number { scale: a }, Kind::Number { scale: b }) => {
@@ -168,9 +161,7 @@ impl Scalar {
             Scalar::Contains | Scalar::StartsWith | Scalar::EndsWith | Scalar::Matches(_) => {
                 Kind::Boolean
             }
-            Scalar::Start | Scalar::End | Scalar::AddDays | Scalar::AddMonths | Scalar::Date => {
-                Kind::Date
-            }
+            Scalar::Start | Scalar::End | Scalar::AddMonths | Scalar::Date => Kind::Date,
             _ => Kind::Text,
         }
     }
@@ -200,7 +191,7 @@ impl Scalar {
             _ => 0,
         };
         let real = |v: f64| match v {
-            v if v.is_infinite() => Err(Overflow),
+            v if v.is_infinite() => Err(Overflow::Binary),
             v if v.is_nan() => Ok(Value::Missing),
             v => Ok(Value::Float(v)),
         };
@@ -208,7 +199,7 @@ impl Scalar {
         let owned = |t: String| Ok(Value::Text(Arc::from(t)));
         let in_range = |d: i64| {
             let fits = (i64::from(FIRST_DAY)..=i64::from(LAST_DAY)).contains(&d);
-            if fits { Ok(Value::Date(d as i32)) } else { Err(Overflow) }
+            if fits { Ok(Value::Date(d as i32)) } else { Err(Overflow::Calendar) }
         };
         match self {
             Scalar::Floor => step(&args[0], |q, r| if r < 0 { q - 1 } else { q }, f64::floor),
@@ -227,7 +218,7 @@ impl Scalar {
                 (Value::Number(a), Value::Number(b)) => {
                     let scale = a.scale.max(b.scale);
                     let (Some(a), Some(b)) = (a.rescale(scale), b.rescale(scale)) else {
-                        return Err(Overflow);
+                        return Err(Overflow::Digits);
                     };
                     let rest = a.mantissa.checked_rem(b.mantissa);
                     Ok(rest.map_or(Value::Missing, |r| Value::Number(Decimal::new(r, scale))))
@@ -235,7 +226,7 @@ impl Scalar {
                 _ => real(float(0) % float(1)),
             },
             Scalar::Band(bands) => {
-                bands.of(&args[0]).map(|i| Value::Band(bands, i)).ok_or(Overflow)
+                bands.of(&args[0]).map(|i| Value::Band(bands, i)).ok_or(Overflow::Digits)
             }
             Scalar::Lower => owned(text(0).to_lowercase()),
             Scalar::Upper => owned(text(0).to_uppercase()),
@@ -253,24 +244,22 @@ impl Scalar {
             Scalar::StartsWith => Ok(Value::Boolean(text(0).starts_with(text(1)))),
             Scalar::EndsWith => Ok(Value::Boolean(text(0).ends_with(text(1)))),
             Scalar::Matches(regex) => Ok(Value::Boolean(regex.is_match(text(0)))),
-            Scalar::DayOfMonth => Ok(count(i64::from(civil_from_days(day(0)).2))),
-            Scalar::HourOfDay => match &args[0] {
+            Scalar::MonthDay => Ok(count(i64::from(civil_from_days(day(0)).2))),
+            Scalar::Hour => match &args[0] {
                 Value::DateTime(t) => Ok(count(t.rem_euclid(DAY_MICROS) / 3_600_000_000)),
                 _ => Ok(Value::Missing),
             },
-            Scalar::Start => Ok(Value::Date(day(0))),
-            Scalar::End => Ok(Value::Date(match &args[0] {
+            Scalar::Start => in_range(i64::from(day(0))),
+            Scalar::End => in_range(i64::from(match &args[0] {
                 Value::Period(p) => p.last_day(),
                 _ => day(0),
             })),
-            Scalar::DaysBetween => Ok(count(i64::from(day(1)) - i64::from(day(0)))),
-            Scalar::AddDays => in_range(i64::from(day(0)) + whole(1)),
             Scalar::AddMonths => {
                 let (year, month, of_month) = civil_from_days(day(0));
                 let months = i64::from(year) * 12 + i64::from(month) - 1 + whole(1);
                 let (year, month) = (months.div_euclid(12), months.rem_euclid(12) as u32 + 1);
                 if !(1..=9999).contains(&year) {
-                    return Err(Overflow);
+                    return Err(Overflow::Calendar);
                 }
                 let last = days_in_month(year as i32, month);
                 in_range(i64::from(days_from_civil(year as i32, month, of_month.min(last))))
@@ -295,13 +284,13 @@ fn step(
 ) -> Result<Value, Overflow> {
     match value {
         Value::Number(d) => {
-            let unit = pow10(u32::from(d.scale)).ok_or(Overflow)?;
+            let unit = pow10(u32::from(d.scale)).ok_or(Overflow::Digits)?;
             Ok(Value::Number(Decimal::new(exact(d.mantissa / unit, d.mantissa % unit), 0)))
         }
         Value::Float(f) => {
             let whole = float(*f);
             if whole.abs() >= 1e38 {
-                Err(Overflow)
+                Err(Overflow::Digits)
             } else {
                 Ok(Value::Number(Decimal::new(whole as i128, 0)))
             }

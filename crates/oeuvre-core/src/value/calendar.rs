@@ -4,6 +4,8 @@
 //! datetime is a count of microseconds since that day's midnight, wall clock, without a zone. The
 //! conversions are Howard Hinnant's, "chrono-compatible low-level date algorithms".
 
+use super::Value;
+use crate::aggregate::Overflow;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -79,9 +81,9 @@ pub enum Unit {
     Half,
     /// A calendar year.
     Year,
-    /// A quarter of a business year that starts in this month.
+    /// A quarter of a fiscal year that starts in this month.
     FiscalQuarter(u8),
-    /// A business year that starts in this month.
+    /// A fiscal year that starts in this month.
     FiscalYear(u8),
 }
 
@@ -152,7 +154,8 @@ impl Unit {
     }
 }
 
-/// A period: a unit with its place in the calendar. Prints in ISO form, such as `2025-03`,
+/// A period: a unit with its place in the calendar. Prints as ISO 8601 has it, with quarters
+/// and halves added, such as `2025-03`,
 /// `2025-W14` or `2025-Q1`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Period {
@@ -193,7 +196,7 @@ fn write_date(f: &mut fmt::Formatter<'_>, days: i32) -> fmt::Result {
 }
 
 impl Period {
-    /// Reads a period in ISO form: `2025`, `2025-H1`, `2025-Q1`, `2025-03`, `2025-W14` or
+    /// Reads a period as it prints: `2025`, `2025-H1`, `2025-Q1`, `2025-03`, `2025-W14` or
     /// `2025-03-14`. `None` when it is none of these or there is no such period.
     pub fn parse(text: &str) -> Option<Period> {
         let number = |s: &str, len: usize| -> Option<i32> {
@@ -230,7 +233,7 @@ impl Period {
     }
 
     /// Reads a period of a unit: as [`Period::parse`] does, and `2024/25` or `2024/25-Q1` for a
-    /// business year and its quarters.
+    /// fiscal year and its quarters.
     pub fn parse_of(unit: Unit, text: &str) -> Option<Period> {
         let (Unit::FiscalYear(_) | Unit::FiscalQuarter(_)) = unit else {
             return Period::parse(text).filter(|p| p.unit == unit);
@@ -255,6 +258,37 @@ impl Period {
     }
 }
 
+/// The place of the period `steps` units after one.
+///
+/// # Errors
+/// When it does not lie in the years 1 to 9999.
+pub fn later(unit: Unit, index: i32, steps: i128) -> Result<i32, Overflow> {
+    let there = i128::from(index).checked_add(steps).and_then(|i| i32::try_from(i).ok());
+    let there = there.filter(|&i| (unit.of_day(FIRST_DAY)..=unit.of_day(LAST_DAY)).contains(&i));
+    let inside = |i: &i32| unit.first_day(*i) >= FIRST_DAY && unit.last_day(*i) <= LAST_DAY;
+    there.filter(inside).ok_or(Overflow::Calendar)
+}
+
+/// The instant so many days after one, the fraction of a microsecond rounded.
+///
+/// # Errors
+/// When it does not lie in the years 1 to 9999.
+pub fn time_later(micros: i64, days: &Value) -> Result<i64, Overflow> {
+    let moved: i128 = match days {
+        Value::Number(n) => {
+            let whole = n.mantissa.checked_mul(i128::from(DAY_MICROS));
+            let unit = super::decimal::pow10(u32::from(n.scale));
+            let (whole, unit) = whole.zip(unit).ok_or(Overflow::Calendar)?;
+            super::decimal::div_half_away(whole, unit)
+        }
+        Value::Float(days) => (days * DAY_MICROS as f64).round() as i128,
+        _ => 0,
+    };
+    let there = i128::from(micros).checked_add(moved).and_then(|t| i64::try_from(t).ok());
+    let range = i64::from(FIRST_DAY) * DAY_MICROS..(i64::from(LAST_DAY) + 1) * DAY_MICROS;
+    there.filter(|t| range.contains(t)).ok_or(Overflow::Calendar)
+}
+
 /// `number - 1` when it lies in `1..=limit`.
 fn in_range(number: i32, limit: i32) -> Option<i32> {
     (1..=limit).contains(&number).then_some(number - 1)
@@ -266,9 +300,9 @@ pub enum Part {
     /// Monday to Sunday (ISO 8601), 0 to 6.
     Weekday,
     /// January to December, 0 to 11.
-    MonthOfYear,
+    MonthName,
     /// Q1 to Q4, 0 to 3.
-    QuarterOfYear,
+    QuarterName,
 }
 
 const WEEKDAYS: [&str; 7] =
@@ -294,8 +328,8 @@ impl Part {
     pub const fn name(self) -> &'static str {
         match self {
             Part::Weekday => "weekday",
-            Part::MonthOfYear => "month_of_year",
-            Part::QuarterOfYear => "quarter_of_year",
+            Part::MonthName => "month_name",
+            Part::QuarterName => "quarter_name",
         }
     }
 
@@ -303,8 +337,8 @@ impl Part {
     pub const fn labels(self) -> &'static [&'static str] {
         match self {
             Part::Weekday => &WEEKDAYS,
-            Part::MonthOfYear => &MONTHS,
-            Part::QuarterOfYear => &QUARTERS,
+            Part::MonthName => &MONTHS,
+            Part::QuarterName => &QUARTERS,
         }
     }
 
@@ -312,8 +346,8 @@ impl Part {
     pub const fn of_day(self, days: i32) -> i32 {
         match self {
             Part::Weekday => (days + 3).rem_euclid(7),
-            Part::MonthOfYear => civil_from_days(days).1 as i32 - 1,
-            Part::QuarterOfYear => (civil_from_days(days).1 as i32 - 1) / 3,
+            Part::MonthName => civil_from_days(days).1 as i32 - 1,
+            Part::QuarterName => (civil_from_days(days).1 as i32 - 1) / 3,
         }
     }
 
@@ -453,7 +487,7 @@ mod tests {
         let day = parse_date("2026-11-23").unwrap();
         assert_eq!(Part::Weekday.labels()[Part::Weekday.of_day(day) as usize], "Monday");
         assert_eq!(Part::Weekday.parse("sun"), Some(6));
-        assert_eq!(Part::MonthOfYear.parse("march"), Some(2));
-        assert_eq!(Part::MonthOfYear.parse("foo"), None);
+        assert_eq!(Part::MonthName.parse("march"), Some(2));
+        assert_eq!(Part::MonthName.parse("foo"), None);
     }
 }

@@ -81,6 +81,12 @@ pub(crate) fn div_half_even(a: i128, b: i128) -> i128 {
     }
 }
 
+/// `number / unit` for a positive `unit`, halves away from zero.
+pub(crate) fn div_half_away(number: i128, unit: i128) -> i128 {
+    let (q, r) = (number / unit, number % unit);
+    if r.unsigned_abs() >= unit.unsigned_abs() - r.unsigned_abs() { q + number.signum() } else { q }
+}
+
 impl PartialEq for Decimal {
     fn eq(&self, other: &Self) -> bool {
         self.cmp(other) == Ordering::Equal

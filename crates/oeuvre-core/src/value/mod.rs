@@ -121,12 +121,12 @@ impl Kind {
             Kind::Period(Unit::Quarter) => "a quarter",
             Kind::Period(Unit::Half) => "a half-year",
             Kind::Period(Unit::Year) => "a year",
-            Kind::Period(Unit::FiscalQuarter(_)) => "a quarter of a business year",
-            Kind::Period(Unit::FiscalYear(_)) => "a business year",
+            Kind::Period(Unit::FiscalQuarter(_)) => "a quarter of a fiscal year",
+            Kind::Period(Unit::FiscalYear(_)) => "a fiscal year",
             Kind::Band(_) => "a range",
             Kind::Part(Part::Weekday) => "a weekday",
-            Kind::Part(Part::MonthOfYear) => "a month of the year",
-            Kind::Part(Part::QuarterOfYear) => "a quarter of the year",
+            Kind::Part(Part::MonthName) => "a month of the year",
+            Kind::Part(Part::QuarterName) => "a quarter of the year",
         }
     }
 }

@@ -58,14 +58,14 @@ fn rank(
             dense += 1;
             for (i, &cell) in equal.iter().enumerate() {
                 out[cell as usize] = match ties {
-                    Ties::Skip => before + 1,
-                    Ties::Dense => dense,
-                    Ties::Unique => before + 1 + i as i64,
+                    Ties::Gap => before + 1,
+                    Ties::Close => dense,
+                    Ties::Apart => before + 1 + i as i64,
                     // One digit after the point: the mean of whole numbers in a row ends in .0 or .5.
                     Ties::Mean => (2 * before + 1 + n) * 5,
                 };
             }
-            if ties == Ties::Unique && n > 1 {
+            if ties == Ties::Apart && n > 1 {
                 ties_broken += n as u64;
             }
             before += n;
@@ -92,7 +92,7 @@ fn rank_packed(
     let mut equal: Vec<u32> = Vec::new();
     let mut settle = |equal: &mut Vec<u32>, before: i64| {
         let n = equal.len() as i64;
-        if ties == Ties::Unique && n > 1 {
+        if ties == Ties::Apart && n > 1 {
             ties_broken += n as u64;
         }
         n + before
@@ -117,9 +117,9 @@ fn rank_packed(
             continue;
         }
         out[cell as usize] = match ties {
-            Ties::Skip | Ties::Mean => before + 1,
-            Ties::Dense => dense,
-            Ties::Unique => before + 1 + equal.len() as i64,
+            Ties::Gap | Ties::Mean => before + 1,
+            Ties::Close => dense,
+            Ties::Apart => before + 1 + equal.len() as i64,
         };
         equal.push(cell);
     }

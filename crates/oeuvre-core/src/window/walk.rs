@@ -4,7 +4,7 @@ use super::order::{Ordinals, sorted};
 use super::{NO_CELL, NOWHERE, partition_ordinals, pick, runs};
 use crate::aggregate::Overflow;
 use crate::aggregate::float_sum::FloatSum;
-use crate::language::resolve::{Calc, Using, Window};
+use crate::language::resolve::{Calc, Taking, Window};
 use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
 use crate::value::decimal::Decimal;
 use crate::value::exact::decimal_ratio;
@@ -78,9 +78,9 @@ impl<'a> Walk<'a> {
         let kind = window.args[0].kind;
         match &window.calc {
             Calc::Step(back) => Ok(self.step(x, kind, *back, empty)),
-            Calc::Running(using) => self.running(x, kind, *using),
-            Calc::Moving { steps, using, partial } => {
-                self.moving(x, kind, *using, *steps, *partial, empty)
+            Calc::Running(taking) => self.running(x, kind, *taking),
+            Calc::Moving { steps, taking, at_least } => {
+                self.moving(x, kind, *taking, *steps, *at_least, empty)
             }
             Calc::End { last } => {
                 let holds = |cell: usize| match condition.map(|c| &c.data) {
@@ -142,13 +142,18 @@ impl<'a> Walk<'a> {
 
     /// From the start of the walk to each cell. Missing values are passed over; missing until there is
     /// one, save for counts.
-    pub(crate) fn running(&self, x: &Column, kind: Kind, using: Using) -> Result<Column, Overflow> {
-        if let (Using::Sum, Data::I64(v), true) = (using, &x.data, self.in_order)
+    pub(crate) fn running(
+        &self,
+        x: &Column,
+        kind: Kind,
+        taking: Taking,
+    ) -> Result<Column, Overflow> {
+        if let (Taking::Sum, Data::I64(v), true) = (taking, &x.data, self.in_order)
             && let Some(sums) = self.running_in_order(v)
         {
             return Ok(Column::from(Data::I64(sums)));
         }
-        self.over(x, kind, using, None)
+        self.over(x, kind, taking, None)
     }
 
     /// Running sums of cells that are walked as they stand, in one go; `None` when one does not fit.
@@ -172,29 +177,29 @@ impl<'a> Walk<'a> {
     }
 
     /// Over each cell and the steps before it, `steps` together; missing until so many values are
-    /// there, unless `partial`.
+    /// there, or as many as `at_least` says; from 1 down a count of none is 0.
     pub(crate) fn moving(
         &self,
         x: &Column,
         kind: Kind,
-        using: Using,
+        taking: Taking,
         steps: u32,
-        partial: bool,
+        at_least: Option<u32>,
         empty: &Value,
     ) -> Result<Column, Overflow> {
-        self.over(x, kind, using, Some(Frame { steps, partial, empty }))
+        self.over(x, kind, taking, Some(Frame { steps, at_least, empty }))
     }
 
     fn over(
         &self,
         x: &Column,
         kind: Kind,
-        using: Using,
+        taking: Taking,
         frame: Option<Frame<'_>>,
     ) -> Result<Column, Overflow> {
-        match using {
-            Using::Min | Using::Max => Ok(self.extreme(x, kind, using == Using::Max, frame)),
-            Using::Count => {
+        match taking {
+            Taking::Min | Taking::Max => Ok(self.extreme(x, kind, taking == Taking::Max, frame)),
+            Taking::Count => {
                 let mut out = vec![MISSING_I64; self.partition.len()];
                 self.frames(x, frame, |cell, cells, enough| {
                     if enough {
@@ -203,10 +208,10 @@ impl<'a> Walk<'a> {
                 });
                 Ok(Column::from(Data::I64(out)))
             }
-            Using::Sum | Using::Mean => match &x.data {
-                Data::F64(v) => Ok(self.float_sums(x, v, using == Using::Mean, frame)),
-                Data::I64(v) => self.whole_sums(x, |i| i128::from(v[i]), kind, using, frame),
-                Data::I128(v) => self.whole_sums(x, |i| v[i], kind, using, frame),
+            Taking::Sum | Taking::Mean => match &x.data {
+                Data::F64(v) => Ok(self.float_sums(x, v, taking == Taking::Mean, frame)),
+                Data::I64(v) => self.whole_sums(x, |i| i128::from(v[i]), kind, taking, frame),
+                Data::I128(v) => self.whole_sums(x, |i| v[i], kind, taking, frame),
                 _ => Ok(pick(x, &vec![NO_CELL; self.partition.len()])),
             },
         }
@@ -217,7 +222,7 @@ impl<'a> Walk<'a> {
         x: &Column,
         value: impl Fn(usize) -> i128,
         kind: Kind,
-        using: Using,
+        taking: Taking,
         frame: Option<Frame<'_>>,
     ) -> Result<Column, Overflow> {
         let scale = if let Kind::Number { scale } = kind { scale } else { 0 };
@@ -226,8 +231,8 @@ impl<'a> Walk<'a> {
             _ => 0,
         };
         let n = self.partition.len();
-        let mut means = if using == Using::Mean { vec![f64::NAN; n] } else { Vec::new() };
-        let mut sums = if using == Using::Mean { Vec::new() } else { vec![MISSING_I64; n] };
+        let mut means = if taking == Taking::Mean { vec![f64::NAN; n] } else { Vec::new() };
+        let mut sums = if taking == Taking::Mean { Vec::new() } else { vec![MISSING_I64; n] };
         let mut wide: Vec<i128> = Vec::new();
         let (mut sum, mut failed) = (Some(0i128), false);
         self.frames(x, frame, |cell, cells, enough| {
@@ -250,7 +255,7 @@ impl<'a> Walk<'a> {
             if !enough || cells.present == 0 {
                 return;
             }
-            if using == Using::Mean {
+            if taking == Taking::Mean {
                 let count = Decimal::new(cells.present as i128, 0);
                 means[cell] = decimal_ratio(Decimal::new(sum, scale), count).unwrap_or(f64::NAN);
                 return;
@@ -269,10 +274,10 @@ impl<'a> Walk<'a> {
             }
         });
         if failed {
-            return Err(Overflow);
+            return Err(Overflow::Digits);
         }
-        Ok(Column::from(match using {
-            Using::Mean => Data::F64(means),
+        Ok(Column::from(match taking {
+            Taking::Mean => Data::F64(means),
             _ if !wide.is_empty() => Data::I128(wide),
             _ => Data::I64(sums),
         }))
@@ -398,7 +403,10 @@ impl<'a> Walk<'a> {
                 present = present + held(&entered) - held(&left);
                 entered.retain(|&i| i != HOLE);
                 left.retain(|&i| i != HOLE);
-                let enough = frame.is_none_or(|f| f.partial || present == u64::from(f.steps));
+                let enough = frame.is_none_or(|f| match f.at_least {
+                    Some(enough) => enough <= 1 || present >= u64::from(enough),
+                    None => present == u64::from(f.steps),
+                });
                 let cells = Cells { entered: &entered, left: &left, present, moved };
                 each(cell as usize, cells, enough);
                 moved = Moved::Kept;
@@ -411,7 +419,8 @@ impl<'a> Walk<'a> {
 #[derive(Clone, Copy)]
 struct Frame<'a> {
     steps: u32,
-    partial: bool,
+    /// How many values are enough; all of them unless said.
+    at_least: Option<u32>,
     empty: &'a Value,
 }
 

@@ -101,7 +101,7 @@ pub(crate) fn unquote(field: &[u8], quote: Option<u8>) -> Cow<'_, [u8]> {
 pub(crate) enum Trouble {
     /// The field at this place of the data is of another shape.
     Widen { at: usize, to: Shape, text: String },
-    /// The field is not what `--type` says.
+    /// The field is not what `--kind` says.
     NotOfType { at: usize, text: String },
     /// The field is not valid UTF-8.
     NotUtf8 { at: usize },

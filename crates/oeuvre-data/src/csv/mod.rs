@@ -19,14 +19,14 @@ pub use values::{DEFAULT_MISSING, DateOrder, Forced, Shape};
 
 /// What to do with records that have too few or too many fields.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Ragged {
+pub enum Uneven {
     /// Stop with an error that names the line.
     #[default]
-    Error,
+    Stop,
     /// Fill short records with missing values; long ones are errors.
-    Pad,
+    Blank,
     /// Leave such records out and count them.
-    Skip,
+    LeaveOut,
 }
 
 /// How to read.
@@ -37,7 +37,7 @@ pub struct CsvOptions {
     /// Around fields; `None` when quotes are ordinary characters.
     pub quote: Option<u8>,
     /// Records of another length.
-    pub ragged: Ragged,
+    pub uneven: Uneven,
     /// The encoding's name as in the WHATWG Encoding Standard; UTF-8, or UTF-16 by its byte-order
     /// mark, when not given.
     pub encoding: Option<String>,
@@ -46,9 +46,13 @@ pub struct CsvOptions {
     /// Whether the first line holds headings.
     pub first_line_is_headings: bool,
     /// Kinds that were asked for, by heading.
-    pub types: Vec<(String, Forced)>,
+    pub kinds: Vec<(String, Forced)>,
     /// Texts that stand for no value, beside the blank field.
     pub missing: Vec<String>,
+    /// Such texts of single columns: heading and text.
+    pub missing_of: Vec<(String, String)>,
+    /// Texts that are values in single columns after all: heading and text.
+    pub not_missing_of: Vec<(String, String)>,
     /// The order of dates that are not in ISO form.
     pub dates: Option<DateOrder>,
     /// The decimal sign, `.` or `,`.
@@ -62,11 +66,13 @@ impl Default for CsvOptions {
         CsvOptions {
             separator: None,
             quote: Some(b'"'),
-            ragged: Ragged::Error,
+            uneven: Uneven::Stop,
             encoding: None,
             headings: None,
             first_line_is_headings: true,
-            types: Vec::new(),
+            kinds: Vec::new(),
+            missing_of: Vec::new(),
+            not_missing_of: Vec::new(),
             missing: values::DEFAULT_MISSING.iter().map(|&t| t.to_owned()).collect(),
             dates: None,
             decimal: '.',
@@ -98,6 +104,8 @@ struct ColumnState {
     name: String,
     shape: Shape,
     forced: Option<Forced>,
+    /// Texts that stand for no value.
+    missing: Vec<String>,
     /// Why the column is not what its first values looked like.
     reason: Option<DataProblem>,
     /// Two readings of a date, as long as both are possible.
@@ -145,20 +153,11 @@ impl CsvSource {
                 width: head.names.len(),
             });
         }
-        for (name, forced) in &options.types {
-            let Some(column) = columns.iter_mut().find(|c| c.name == *name) else {
-                let near = nearest(name, columns.iter().map(|c| c.name.as_str()));
-                let help = match near.first() {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => {
-                        "name a heading of the file, such as in --type 'fare=number'".to_owned()
-                    }
-                };
-                return Err(Error::request_with_help(
-                    format!("--type: there is no column `{name}`"),
-                    help,
-                ));
-            };
+        settle_missing(&mut columns, &options)?;
+        for (name, forced) in &options.kinds {
+            let example = "name a heading of the file, such as in --kind 'fare=number'";
+            let at = column_named(&columns, name, "--kind", example)?;
+            let column = &mut columns[at];
             column.forced = Some(*forced);
             column.shape = match forced {
                 Forced::Number => Shape::Number(0),
@@ -228,7 +227,7 @@ impl CsvSource {
         // Problems are told by the pass over the rows, in their order.
         let found = marks::scan(data, SAMPLE_BYTES.min(data.len()), file.dialect, &mut marks);
         let ends = if let marks::Found::Records { ends, .. } = found { Some(ends) } else { None };
-        let piece = reader::regular(data, &mut marks, ends, file.width, Ragged::Skip);
+        let piece = reader::regular(data, &mut marks, ends, file.width, Uneven::LeaveOut);
         let records = Records {
             data,
             quote: file.dialect.quote,
@@ -250,7 +249,7 @@ impl CsvSource {
                 let bytes = records.text(start, len);
                 let text = String::from_utf8_lossy(&bytes);
                 let trimmed = text.trim();
-                if trimmed.is_empty() || self.options.missing.iter().any(|m| m == trimmed) {
+                if trimmed.is_empty() || column.missing.iter().any(|m| m == trimmed) {
                     continue;
                 }
                 let found = values::shape_of(&text, self.options.decimal, orders);
@@ -346,7 +345,7 @@ impl CsvSource {
             let data = &data[..data.len().min(u32::MAX as usize - 64)];
             let mut marks = Marks::default();
             marks::scan(data, data.len(), file.dialect, &mut marks);
-            let piece = reader::regular(data, &mut marks, None, file.width, self.options.ragged);
+            let piece = reader::regular(data, &mut marks, None, file.width, self.options.uneven);
             let (mut line, mut at) = (reader::line_of(&file.bytes, file.body), 0);
             for start in piece.starts {
                 let breaks = data[at..start as usize].iter().filter(|&&b| b == b'\n').count();
@@ -365,8 +364,8 @@ impl CsvSource {
             forced: state.forced,
             decimal: self.options.decimal,
             orders: orders_of(self.options.dates),
-            missing: self.options.missing.clone(),
-            missing_counts: vec![0; self.options.missing.len()],
+            missing: state.missing.clone(),
+            missing_counts: vec![0; state.missing.len()],
             slow: Vec::new(),
         }
     }
@@ -378,10 +377,49 @@ impl ColumnState {
             name: name.to_owned(),
             shape: Shape::Unknown,
             forced: None,
+            missing: Vec::new(),
             reason: None,
             ambiguous: None,
         }
     }
+}
+
+/// The place of a column that an option names.
+fn column_named(
+    columns: &[ColumnState],
+    name: &str,
+    option: &str,
+    example: &str,
+) -> Result<usize, Error> {
+    columns.iter().position(|c| c.name == name).ok_or_else(|| {
+        let near = nearest(name, columns.iter().map(|c| c.name.as_str()));
+        let help = match near.first() {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => example.to_owned(),
+        };
+        Error::request_with_help(format!("{option}: there is no column `{name}`"), help)
+    })
+}
+
+/// The texts that stand for no value, column by column.
+fn settle_missing(columns: &mut [ColumnState], options: &CsvOptions) -> Result<(), Error> {
+    for column in columns.iter_mut() {
+        column.missing.clone_from(&options.missing);
+    }
+    let example = "a text with = in it stands in single quotes inside";
+    for (name, text) in &options.missing_of {
+        let at = column_named(columns, name, "--missing", example)?;
+        columns[at].missing.push(text.clone());
+    }
+    for (name, text) in &options.not_missing_of {
+        let at = column_named(columns, name, "--not-missing", example)?;
+        columns[at].missing.retain(|m| m != text);
+    }
+    for column in columns.iter_mut() {
+        let mut seen = std::collections::HashSet::new();
+        column.missing.retain(|m| seen.insert(m.clone()));
+    }
+    Ok(())
 }
 
 /// The kind that the core sees.

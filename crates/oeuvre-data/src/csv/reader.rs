@@ -10,7 +10,7 @@
 
 use super::columns::{ColumnReader, Records, Trouble};
 use super::marks::{self, Found, Marks};
-use super::{CsvSource, FileData, Ragged};
+use super::{CsvSource, FileData, Uneven};
 use oeuvre_core::rows::column::{Batch, Column, Data};
 use oeuvre_core::{Account, ColumnShape, DataProblem, Error, Reader};
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicUsize, Ordering};
@@ -212,8 +212,8 @@ impl<'a> PieceReader<'a> {
                 None
             }
         };
-        let ragged = self.source.options.ragged;
-        let piece = regular(rest, &mut self.marks, ends, data.width, ragged);
+        let uneven = self.source.options.uneven;
+        let piece = regular(rest, &mut self.marks, ends, data.width, uneven);
         if let Some((at, fields)) = piece.bad {
             self.pending = Some(ragged_record(data, start + at, fields));
         }
@@ -408,7 +408,7 @@ pub(super) fn regular(
     marks: &mut Marks,
     ends: Option<usize>,
     width: usize,
-    ragged: Ragged,
+    uneven: Uneven,
 ) -> Regular {
     let is_end = |mark: u32| data.get(mark as usize).is_none_or(|&b| b == b'\n');
     // With as many ends as records, none can lie inside one.
@@ -431,14 +431,14 @@ pub(super) fn regular(
         if !blank && fields == width {
             kept.extend_from_slice(record);
             done.starts.push(start as u32);
-        } else if !blank && ragged == Ragged::Pad && fields < width {
+        } else if !blank && uneven == Uneven::Blank && fields < width {
             // The carriage return belongs to the line end, not to the last field there is.
             let returns = usize::from(end > start && data[end - 1] == b'\r');
             kept.extend_from_slice(&record[..fields - 1]);
             kept.extend(std::iter::repeat_n((end - returns) as u32, width + 1 - fields));
             done.starts.push(start as u32);
             done.padded += 1;
-        } else if !blank && ragged == Ragged::Skip {
+        } else if !blank && uneven == Uneven::LeaveOut {
             done.skipped += 1;
         } else if !blank {
             done.bad = Some((start, fields));
@@ -461,11 +461,11 @@ fn ragged_record(data: &FileData, at: usize, fields: usize) -> Error {
     let message = format!("this record has {fields} {plural}, the headings are {}", data.width);
     let mut it = DataProblem::in_file(data.name.clone(), message).at_line(line_of(&data.bytes, at));
     if fields < data.width {
-        it = it.help("--ragged pad takes what lacks as missing");
+        it = it.help("--uneven blank takes what lacks as missing");
     } else {
         it = it.help("a field that holds the separator must be in quotes");
     }
-    it.help("--ragged skip leaves such records out, and counts them").into()
+    it.help("--uneven leave-out leaves such records out, and counts them").into()
 }
 
 /// The error for quotes that are not right.

@@ -115,7 +115,7 @@ impl Shape {
     }
 }
 
-/// A kind that was asked for with `--type`.
+/// A kind that was asked for with `--kind`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Forced {
     /// Exact numbers, or binary64 where a value needs it.

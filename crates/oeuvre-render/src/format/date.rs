@@ -93,7 +93,7 @@ impl DatePattern {
                     let _ = write!(out, "{:02}", year.rem_euclid(100));
                 }
                 'y' => digits(out, i64::from(year)),
-                'M' if n >= 3 => name(out, Part::MonthOfYear.labels()[month as usize - 1]),
+                'M' if n >= 3 => name(out, Part::MonthName.labels()[month as usize - 1]),
                 'M' => digits(out, i64::from(month)),
                 'd' => digits(out, i64::from(day)),
                 // 1970-01-01 was a Thursday.

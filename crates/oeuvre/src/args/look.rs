@@ -16,10 +16,10 @@ pub(crate) struct LookArgs {
     format: Vec<String>,
     /// Draw bars in the cells of a result; repeatable.
     #[arg(long, value_name = "CALC")]
-    bars: Vec<String>,
+    cell_bars: Vec<String>,
     /// Shade the cells of a result, the larger the darker; repeatable.
     #[arg(long, value_name = "CALC")]
-    heat: Vec<String>,
+    cell_shade: Vec<String>,
     /// What stands in cells without a value; nothing unless said.
     #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
     blank: String,
@@ -40,10 +40,10 @@ impl LookArgs {
         }
         Ok(Look {
             formats,
-            bars: self.bars.clone(),
-            heat: self.heat.clone(),
+            bars: self.cell_bars.clone(),
+            shades: self.cell_shade.clone(),
             blank: self.blank.clone(),
-            tidy: false,
+            long: false,
         })
     }
 }

@@ -37,7 +37,7 @@ pub(crate) enum Command {
     ///
     /// Takes what summary takes. Example: oeuvre trace bookings.csv --by route --show 'mean(fare)' --at 'route = SKE'
     Trace(Box<TraceArgs>),
-    /// List the functions of the language, or explain one with an example.
+    /// List the words of the language, or explain one with an example.
     Functions(FunctionsArgs),
     /// Say in plain sentences what a summary would do; takes what summary takes.
     Explain(Box<ExplainArgs>),
@@ -62,9 +62,9 @@ pub(crate) struct DemoArgs {
 
 #[derive(clap::Args, Debug)]
 pub(crate) struct FunctionsArgs {
-    /// The function to explain.
+    /// The function, or the word inside its parentheses, to explain.
     #[arg(value_name = "WORD")]
-    pub(crate) word: Option<String>,
+    pub(crate) word: Vec<String>,
     /// Write all of them with their examples as a Markdown page.
     #[arg(long)]
     pub(crate) markdown: bool,
@@ -120,9 +120,9 @@ pub(crate) struct TraceArgs {
     /// single quotes; rows without a category have the label (missing).
     #[arg(long, value_name = "KEYS", default_value = "", hide_default_value = true)]
     pub(crate) at: String,
-    /// How many rows to show as text.
-    #[arg(long = "rows", value_name = "N", default_value_t = 40)]
-    pub(crate) most: usize,
+    /// How many of the rows, and of the cells that entered, to show as text.
+    #[arg(long, value_name = "N", default_value_t = 40)]
+    pub(crate) first: usize,
 }
 
 impl SummaryArgs {
@@ -132,7 +132,7 @@ impl SummaryArgs {
         options: &oeuvre_data::CsvOptions,
     ) -> Result<(oeuvre_core::Request, oeuvre_render::Look), oeuvre_core::Error> {
         let request = self.group.group(self.rows.to_request(options)?);
-        Ok((request, oeuvre_render::Look { tidy: self.group.tidy, ..self.look.to_look()? }))
+        Ok((request, oeuvre_render::Look { long: self.group.long, ..self.look.to_look()? }))
     }
 }
 
@@ -149,6 +149,30 @@ pub(crate) struct DetailArgs {
     pub(crate) reading: reading::ReadingArgs,
     #[command(flatten)]
     pub(crate) output: output::OutputArgs,
+}
+
+/// The answer to an option that is called otherwise here.
+pub(crate) fn elsewhere(mut error: clap::Error) -> clap::Error {
+    use clap::error::{ContextKind, ContextValue, ErrorKind};
+    if error.kind() == ErrorKind::UnknownArgument
+        && let Some(ContextValue::String(typed)) = error.get(ContextKind::InvalidArg)
+        && let Some(ours) = oeuvre_core::language::elsewhere::option(typed)
+        && has_option(ours)
+    {
+        let tip = format!("write {ours}");
+        error.remove(ContextKind::SuggestedArg);
+        error.insert(ContextKind::Suggested, ContextValue::StyledStrs(vec![tip.into()]));
+    }
+    error
+}
+
+/// Whether the command that was typed has an option.
+fn has_option(option: &str) -> bool {
+    use clap::CommandFactory;
+    let all = Args::command();
+    let command = std::env::args().find_map(|word| all.find_subcommand(&word).cloned());
+    let name = option.trim_start_matches('-');
+    command.is_some_and(|c| c.get_arguments().any(|a| a.get_long() == Some(name)))
 }
 
 #[cfg(test)]

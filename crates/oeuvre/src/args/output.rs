@@ -10,13 +10,13 @@ use std::path::PathBuf;
 pub(crate) struct OutputArgs {
     /// The file to write; standard output unless said.
     ///
-    /// Its ending says the format (.csv, .tsv, .json, .jsonl, .md, .txt) unless --as does. It is written
+    /// Its ending says the file type (.csv, .tsv, .json, .jsonl, .md, .txt) unless --as does. It is written
     /// under a temporary name and renamed, so that nothing half-written is left behind.
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
-    /// The format: text, csv, tsv, json, jsonl or markdown.
-    #[arg(long = "as", value_name = "KIND", value_parser = clap::builder::PossibleValuesParser::new(Format::ALL.map(|(name, _)| name)))]
-    kind: Option<String>,
+    /// The file type: text, csv, tsv, json, jsonl or markdown.
+    #[arg(long = "as", value_name = "FILETYPE", value_parser = clap::builder::PossibleValuesParser::new(Format::ALL.map(|(name, _)| name)))]
+    file_type: Option<String>,
     /// How many threads to use; as many as the machine runs at once unless said.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
     pub(crate) threads: Option<u16>,
@@ -42,17 +42,17 @@ pub(crate) enum Color {
 }
 
 impl OutputArgs {
-    /// The format: as asked for, else by the file's ending, else text.
+    /// The file type: as asked for, else by the file's ending, else text.
     pub(crate) fn format(&self) -> Result<Format, Error> {
-        if let Some(kind) = &self.kind {
-            let known = Format::ALL.iter().find(|(name, _)| name == kind);
+        if let Some(file_type) = &self.file_type {
+            let known = Format::ALL.iter().find(|(name, _)| name == file_type);
             return Ok(known.map_or(Format::Text, |(_, f)| *f));
         }
         let Some(to) = &self.to else { return Ok(Format::Text) };
         Format::of_ending(&to.to_string_lossy()).ok_or_else(|| {
             let names: Vec<&str> = Format::ALL.iter().map(|(name, _)| *name).collect();
             Error::request_with_help(
-                format!("the ending of {} names no format", to.display()),
+                format!("the ending of {} names no file type", to.display()),
                 format!("say which with --as: {}", names.join(", ")),
             )
         })

@@ -1,20 +1,25 @@
 //! How the files are read.
 
 use oeuvre_core::Error;
-use oeuvre_data::{CsvOptions, DateOrder, Forced, Ragged};
+use oeuvre_data::{CsvOptions, DateOrder, Forced, Uneven};
 
 /// Options that say how to read.
 #[derive(clap::Args, Debug)]
 #[command(next_help_heading = "How to read")]
 pub(crate) struct ReadingArgs {
     /// What a column holds: number, text, boolean, date or datetime; repeatable, as in 'fare=number'.
-    #[arg(long = "type", value_name = "COL=KIND")]
-    types: Vec<String>,
-    /// Texts that stand for no value, separated by commas; the blank field always does.
+    #[arg(long = "kind", value_name = "COL=KIND")]
+    kinds: Vec<String>,
+    /// More texts that stand for no value, separated by commas, as in 'unknown,?'; repeatable.
     ///
-    /// Unless said: NA, N/A, n/a, null, NULL, - and the error texts of spreadsheets such as #DIV/0!.
+    /// They are added to those that are known: the blank field, NA, N/A, n/a, null, NULL, - and the error
+    /// texts of spreadsheets such as #DIV/0!. For one column: --missing 'delay_min=unknown'. A text with a
+    /// comma or = in it stands in single quotes.
     #[arg(long, value_name = "TEXTS")]
-    missing: Option<String>,
+    missing: Vec<String>,
+    /// Texts that are values after all, as in --not-missing 'country=NA'; repeatable.
+    #[arg(long, value_name = "TEXTS")]
+    not_missing: Vec<String>,
     /// The order of day, month and year in dates such as 03/04/2025: dmy, mdy or ymd.
     #[arg(long, value_name = "ORDER")]
     dates: Option<Dates>,
@@ -27,9 +32,9 @@ pub(crate) struct ReadingArgs {
     /// Around fields: a sign, or none to take quotes as ordinary characters.
     #[arg(long, value_name = "SIGN", default_value = "\"")]
     quote: String,
-    /// Records with too few or too many fields: error, pad or skip.
-    #[arg(long, value_name = "WHAT", default_value = "error")]
-    ragged: RaggedLines,
+    /// Records with too few or too many fields: stop, blank or leave-out.
+    #[arg(long, value_name = "WHAT", default_value = "stop")]
+    uneven: UnevenRecords,
     /// The encoding of the files, such as windows-1252; UTF-8 unless said.
     #[arg(long, value_name = "NAME")]
     encoding: Option<String>,
@@ -55,13 +60,13 @@ enum Dates {
 }
 
 #[derive(clap::ValueEnum, Clone, Copy, Debug)]
-enum RaggedLines {
+enum UnevenRecords {
     /// Stop and name the line.
-    Error,
+    Stop,
     /// Take what lacks as missing.
-    Pad,
+    Blank,
     /// Leave them out and count them.
-    Skip,
+    LeaveOut,
 }
 
 fn sign(option: &str, text: &str) -> Result<u8, Error> {
@@ -73,6 +78,45 @@ fn sign(option: &str, text: &str) -> Result<u8, Error> {
             "write one ASCII character, or tab",
         )),
     }
+}
+
+/// Reads `unknown,?` or `delay_min=unknown,?`: the column, where one is named, and the texts. Single or
+/// double quotes protect a comma or an equals sign; a doubled one stands for itself.
+fn texts_of(text: &str) -> (Option<String>, Vec<String>) {
+    let mut column = None;
+    let (mut texts, mut current, mut quoted) = (Vec::new(), String::new(), false);
+    let mut put = |current: &mut String, quoted: &mut bool| {
+        let it = std::mem::take(current);
+        let it = if std::mem::take(quoted) { it } else { it.trim().to_owned() };
+        if !it.is_empty() {
+            texts.push(it);
+        }
+    };
+    let mut chars = text.chars().peekable();
+    while let Some(c) = chars.next() {
+        match c {
+            '\'' | '"' if current.trim().is_empty() && !quoted => {
+                (current, quoted) = (String::new(), true);
+                while let Some(inner) = chars.next() {
+                    if inner != c || chars.next_if_eq(&c).is_some() {
+                        current.push(inner);
+                    } else {
+                        break;
+                    }
+                }
+                while chars.next_if(|c| c.is_whitespace()).is_some() {}
+            }
+            ',' => put(&mut current, &mut quoted),
+            '=' if column.is_none() && !(quoted && current.is_empty()) => {
+                let name = std::mem::take(&mut current);
+                column =
+                    Some(if std::mem::take(&mut quoted) { name } else { name.trim().to_owned() });
+            }
+            c => current.push(c),
+        }
+    }
+    put(&mut current, &mut quoted);
+    (column, texts)
 }
 
 impl ReadingArgs {
@@ -89,16 +133,31 @@ impl ReadingArgs {
         if options.quote.is_some() && options.quote == options.separator {
             return Err(Error::request("--quote and --separator are the same sign"));
         }
-        options.ragged = match self.ragged {
-            RaggedLines::Error => Ragged::Error,
-            RaggedLines::Pad => Ragged::Pad,
-            RaggedLines::Skip => Ragged::Skip,
+        options.uneven = match self.uneven {
+            UnevenRecords::Stop => Uneven::Stop,
+            UnevenRecords::Blank => Uneven::Blank,
+            UnevenRecords::LeaveOut => Uneven::LeaveOut,
         };
         options.encoding.clone_from(&self.encoding);
         options.headings = self.headings.as_ref().map(list);
         options.first_line_is_headings = !self.no_headings;
-        if let Some(missing) = &self.missing {
-            options.missing = list(missing).into_iter().filter(|t| !t.is_empty()).collect();
+        for text in &self.missing {
+            let (column, texts) = texts_of(text);
+            match column {
+                Some(column) => {
+                    options.missing_of.extend(texts.into_iter().map(|t| (column.clone(), t)));
+                }
+                None => options.missing.extend(texts),
+            }
+        }
+        for text in &self.not_missing {
+            let (column, texts) = texts_of(text);
+            match column {
+                Some(column) => {
+                    options.not_missing_of.extend(texts.into_iter().map(|t| (column.clone(), t)));
+                }
+                None => options.missing.retain(|m| !texts.contains(m)),
+            }
         }
         options.dates = self.dates.map(|d| match d {
             Dates::Dmy => DateOrder::Dmy,
@@ -109,12 +168,12 @@ impl ReadingArgs {
         if let Some(bytes) = self.piece_bytes {
             options.piece_bytes = bytes.max(1);
         }
-        for text in &self.types {
+        for text in &self.kinds {
             let kinds = "number, text, boolean, date and datetime";
             let Some((column, kind)) = text.rsplit_once('=') else {
                 return Err(Error::request_with_help(
-                    format!("--type '{text}' has no kind"),
-                    format!("write --type 'COL=KIND'; the kinds are {kinds}"),
+                    format!("--kind '{text}' has no kind"),
+                    format!("write --kind 'COL=KIND'; the kinds are {kinds}"),
                 ));
             };
             let forced = match kind.trim().to_ascii_lowercase().as_str() {
@@ -125,12 +184,12 @@ impl ReadingArgs {
                 "datetime" => Forced::DateTime,
                 other => {
                     return Err(Error::request_with_help(
-                        format!("--type '{text}': there is no kind `{other}`"),
+                        format!("--kind '{text}': there is no kind `{other}`"),
                         format!("the kinds are {kinds}"),
                     ));
                 }
             };
-            options.types.push((column.trim().to_owned(), forced));
+            options.kinds.push((column.trim().to_owned(), forced));
         }
         Ok(options)
     }

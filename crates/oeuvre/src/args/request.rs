@@ -1,6 +1,6 @@
 //! The request: what to group, what to show.
 
-use oeuvre_core::{Error, LookupRequest, Request, Show, Totals, TotalsAt, Unmatched, Written};
+use oeuvre_core::{Error, LookupRequest, NoMatch, Request, Show, Totals, TotalsAt, Written};
 use oeuvre_data::{CsvOptions, CsvSource};
 use std::sync::Arc;
 
@@ -11,7 +11,7 @@ pub(crate) struct RowsArgs {
     /// A result to show; repeatable.
     ///
     /// `Heading: calculation` names it, as in --show 'Revenue: sum(fare * passengers)'. A column of
-    /// numbers means its sum in a summary. Without --show a summary counts the rows, and a listing shows all
+    /// numbers means its sum in a summary. Without --show a summary counts the rows, and detail shows all
     /// columns.
     #[arg(long, value_name = "CALC")]
     show: Vec<String>,
@@ -20,18 +20,18 @@ pub(crate) struct RowsArgs {
     /// As in --let 'revenue=sum(fare * passengers)' --show 'revenue / count()'.
     #[arg(long = "let", value_name = "NAME=CALC")]
     lets: Vec<String>,
-    /// Add the columns of a second file to each row; repeatable, each with its --on.
+    /// Add the columns of a second file to each row; repeatable, each with its --match.
     ///
-    /// As in --lookup routes.csv --on 'route = code' --by coast. Its columns are also known as
+    /// As in --lookup routes.csv --match 'route = code' --by coast. Its columns are also known as
     /// routes.name, by the file's stem, or by a name of your own: --lookup 'lines=routes.csv'.
     #[arg(long, value_name = "FILE")]
     lookup: Vec<String>,
-    /// How a lookup is joined: column of the rows = column of the lookup, several with `and`.
-    #[arg(long, value_name = "COND")]
-    on: Vec<String>,
-    /// Rows without a match in a lookup: keep, drop or error.
-    #[arg(long, value_name = "WHAT", default_value = "keep")]
-    unmatched: UnmatchedRows,
+    /// Which row of a lookup a row gets: column of the rows = column of the lookup, several with `and`.
+    #[arg(long = "match", value_name = "COND")]
+    matches: Vec<String>,
+    /// Rows without a match in a lookup: blank, leave-out or stop.
+    #[arg(long, value_name = "WHAT", default_value = "blank")]
+    no_match: RowsWithoutMatch,
     /// Which rows are counted, before anything is grouped; repeatable, all must hold.
     ///
     /// As in --where "status = 'sailed' and fare > 0". A row for which the condition is neither true nor
@@ -40,10 +40,10 @@ pub(crate) struct RowsArgs {
     filters: Vec<String>,
     /// Which lines are shown, after the results are known; repeatable, all must hold.
     ///
-    /// As in --keep 'rank(revenue within coast) <= 3'. Totals of a summary still cover all rows counted;
+    /// As in --lines-where 'rank(revenue within coast) <= 3'. Totals of a summary still cover all rows counted;
     /// where there are any, a line for the rest makes up the difference.
     #[arg(long, value_name = "COND")]
-    keep: Vec<String>,
+    lines_where: Vec<String>,
     /// The order of the lines, as in 'sum(fare) desc, route'; by label unless said.
     #[arg(long, value_name = "KEYS")]
     sort: Option<String>,
@@ -64,9 +64,9 @@ pub(crate) struct GroupArgs {
     /// Columns or calculations on each row, separated by commas, as in --by 'route,month(sailed_on)'.
     #[arg(long, value_name = "KEYS")]
     by: Vec<String>,
-    /// Categories or periods along the top, outermost first, as in --across 'quarter(sailed_on)'.
+    /// Categories or periods along the top, outermost first, as in --columns-by 'quarter(sailed_on)'.
     #[arg(long, value_name = "KEYS")]
-    across: Vec<String>,
+    columns_by: Vec<String>,
     /// Show periods without rows, too, from the first to the last.
     #[arg(long)]
     every_period: bool,
@@ -79,22 +79,22 @@ pub(crate) struct GroupArgs {
     /// Total lines and columns, recalculated from the rows: none, grand, sub or all (when nothing is said after it).
     #[arg(long, value_name = "WHICH", num_args = 0..=1, default_missing_value = "all", default_value = "none", hide_default_value = true)]
     totals: WhichTotals,
-    /// Where total lines stand: top or bottom.
-    #[arg(long, value_name = "WHERE", default_value = "bottom")]
-    totals_at: WhereTotals,
-    /// Write one line for each cell of a table with --across.
+    /// Total lines and columns stand before what they total.
     #[arg(long)]
-    pub(crate) tidy: bool,
+    totals_first: bool,
+    /// Write one line for each cell of a table with --columns-by.
+    #[arg(long)]
+    pub(crate) long: bool,
 }
 
 #[derive(clap::ValueEnum, Clone, Copy, Debug)]
-enum UnmatchedRows {
-    /// Keep them; the lookup's columns are missing.
-    Keep,
+enum RowsWithoutMatch {
+    /// Count them; the lookup's columns are missing.
+    Blank,
     /// Leave them out.
-    Drop,
+    LeaveOut,
     /// Stop and name the keys.
-    Error,
+    Stop,
 }
 
 #[derive(clap::ValueEnum, Clone, Copy, Debug)]
@@ -109,34 +109,26 @@ enum WhichTotals {
     All,
 }
 
-#[derive(clap::ValueEnum, Clone, Copy, Debug)]
-enum WhereTotals {
-    /// Above what they total.
-    Top,
-    /// Below what they total.
-    Bottom,
-}
-
 impl RowsArgs {
     /// The lookups, read whole.
     fn lookups(&self, options: &CsvOptions) -> Result<Vec<LookupRequest>, Error> {
-        if self.lookup.len() != self.on.len() {
+        if self.lookup.len() != self.matches.len() {
             return Err(Error::request_with_help(
                 format!(
-                    "{} --lookup and {} --on: each lookup needs one",
+                    "{} --lookup and {} --match: each lookup needs one",
                     self.lookup.len(),
-                    self.on.len()
+                    self.matches.len()
                 ),
-                "write --lookup FILE --on 'column of the rows = column of the lookup'",
+                "write --lookup FILE --match 'column of the rows = column of the lookup'",
             ));
         }
-        let unmatched = match self.unmatched {
-            UnmatchedRows::Keep => Unmatched::Keep,
-            UnmatchedRows::Drop => Unmatched::Drop,
-            UnmatchedRows::Error => Unmatched::Error,
+        let no_match = match self.no_match {
+            RowsWithoutMatch::Blank => NoMatch::Blank,
+            RowsWithoutMatch::LeaveOut => NoMatch::LeaveOut,
+            RowsWithoutMatch::Stop => NoMatch::Stop,
         };
         let mut lookups = Vec::new();
-        for (text, on) in self.lookup.iter().zip(&self.on) {
+        for (text, on) in self.lookup.iter().zip(&self.matches) {
             let (name, file) = match text.split_once('=') {
                 Some((name, file)) if !std::path::Path::new(text).exists() => (name.trim(), file),
                 _ => {
@@ -145,20 +137,22 @@ impl RowsArgs {
                 }
             };
             let options = CsvOptions {
-                types: Vec::new(),
+                kinds: Vec::new(),
+                missing_of: Vec::new(),
+                not_missing_of: Vec::new(),
                 headings: None,
                 first_line_is_headings: true,
                 separator: None,
                 ..options.clone()
             };
             let table = CsvSource::open(&[file.to_owned()], options)?.read_whole(name)?;
-            let on = Written::new("--on", on.clone());
-            lookups.push(LookupRequest { table: Arc::new(table), on, unmatched });
+            let on = Written::new("--match", on.clone());
+            lookups.push(LookupRequest { table: Arc::new(table), on, no_match });
         }
         Ok(lookups)
     }
 
-    /// The request that the options make: a listing of the rows.
+    /// The request that the options make: a detail of the rows.
     pub(crate) fn to_request(&self, options: &CsvOptions) -> Result<Request, Error> {
         let mut lets = Vec::new();
         for text in &self.lets {
@@ -181,7 +175,7 @@ impl RowsArgs {
             lookups: self.lookups(options)?,
             filters: written("--where", &self.filters),
             sort: self.sort.as_ref().map(|t| Written::new("--sort", t.clone())),
-            keep: written("--keep", &self.keep),
+            lines_where: written("--lines-where", &self.lines_where),
             top: self.top,
             bottom: self.bottom,
             ..Request::default()
@@ -199,7 +193,7 @@ impl GroupArgs {
         Request {
             listing: false,
             by: written("--by", &self.by),
-            across: written("--across", &self.across),
+            columns_by: written("--columns-by", &self.columns_by),
             every_period: self.every_period,
             every: written("--every", &self.every),
             rest_label: self.rest_label.clone(),
@@ -209,10 +203,7 @@ impl GroupArgs {
                 WhichTotals::Sub => Totals::Sub,
                 WhichTotals::All => Totals::All,
             },
-            totals_at: match self.totals_at {
-                WhereTotals::Top => TotalsAt::Top,
-                WhereTotals::Bottom => TotalsAt::Bottom,
-            },
+            totals_at: if self.totals_first { TotalsAt::Top } else { TotalsAt::Bottom },
             ..request
         }
     }

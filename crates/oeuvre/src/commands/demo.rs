@@ -31,7 +31,7 @@ const QUESTIONS: [Question; 4] = [
         show: &[
             "Bookings: count()",
             "Revenue: sum(fare * passengers)",
-            "Customers: distinct(customer_id)",
+            "Customers: count(distinct customer_id)",
         ],
         filter: Some("status = 'sailed'"),
         sort: Some("Revenue desc"),
@@ -39,7 +39,7 @@ const QUESTIONS: [Question; 4] = [
     },
     Question {
         asks: "How does it grow from year to year, and when is the season?",
-        by: "year(sailed_on),quarter_of_year(sailed_on)",
+        by: "year(sailed_on),quarter_name(sailed_on)",
         show: &[
             "Passengers: sum(passengers)",
             "Revenue: sum(fare * passengers)",

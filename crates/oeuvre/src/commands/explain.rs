@@ -15,8 +15,8 @@ pub(crate) fn run(args: &ExplainArgs) -> Result<(), Failure> {
     let options = args.reading.to_options()?;
     let (mut request, look) = args.to_request(&options)?;
     if detail {
-        if !request.by.is_empty() || !request.across.is_empty() {
-            let message = "--by and --across group rows, and a listing keeps each of them";
+        if !request.by.is_empty() || !request.columns_by.is_empty() {
+            let message = "--by and --columns-by group rows, and detail keeps each of them";
             return Err(Error::request_with_help(message, "leave out --detail, or the keys").into());
         }
         request = args.rows.to_request(&args.reading.to_options()?)?;

@@ -5,6 +5,8 @@ use super::Failure;
 use super::summary::{deliver, summarize};
 use crate::args::FunctionsArgs;
 use crate::demo;
+use oeuvre_core::language::clauses::{self, CLAUSES, ClauseRow, ExampleIn};
+use oeuvre_core::language::elsewhere;
 use oeuvre_core::language::functions::{Call, FUNCTIONS, Function, find, names};
 use oeuvre_core::{Error, Request, Show, Written, nearest};
 use oeuvre_data::CsvOptions;
@@ -14,24 +16,18 @@ use std::fmt::Write as _;
 const ROWS: u64 = 20_000;
 
 pub(crate) fn run(args: &FunctionsArgs) -> Result<(), Failure> {
-    let text = match &args.word {
-        Some(word) => {
-            let function = find(word).ok_or_else(|| {
-                let near = nearest(word, names());
-                let help = match near.first() {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => "oeuvre functions lists all of them".to_owned(),
-                };
-                Error::request_with_help(format!("there is no function `{word}`"), help)
-            })?;
-            let results = examples(&[function])?;
-            detail(function, &results[0])
-        }
-        None if args.markdown => {
+    let word = args.word.join(" ");
+    let text = match (find(&word), clauses::find(&word)) {
+        (Some(function), _) => detail(function, &examples(&[Example::of(function)])?[0]),
+        (None, Some(clause)) => clause_detail(clause, &examples(&[Example::of_clause(clause)])?[0]),
+        (None, None) if !word.is_empty() => return Err(unknown(&word).into()),
+        _ if args.markdown => {
             let all: Vec<&Function> = FUNCTIONS.iter().collect();
-            markdown(&all, &examples(&all)?)
+            let functions = examples(&all.iter().map(|f| Example::of(f)).collect::<Vec<_>>())?;
+            let clauses = examples(&CLAUSES.iter().map(Example::of_clause).collect::<Vec<_>>())?;
+            markdown(&all, &functions, &clauses)
         }
-        None => list(),
+        _ => list(),
     };
     deliver(None, |out| out.write_all(text.as_bytes()))
 }
@@ -39,7 +35,7 @@ pub(crate) fn run(args: &FunctionsArgs) -> Result<(), Failure> {
 /// Where a function stands among the [`PARTS`].
 fn part(function: &Function) -> usize {
     match function.call {
-        Call::Aggregate { .. } => 0,
+        Call::Aggregate(_) => 0,
         Call::Table(_) => 1,
         Call::Row(_) => 2,
     }
@@ -47,7 +43,7 @@ fn part(function: &Function) -> usize {
 
 const PARTS: [&str; 3] = [
     "For each group of rows",
-    "On the finished table, or over the rows of a listing",
+    "On the finished table, or over the rows of a detail",
     "For each row, or between results",
 ];
 
@@ -65,8 +61,52 @@ fn list() -> String {
         }
         text.push('\n');
     }
-    text.push_str("oeuvre functions WORD says more about one, with an example.\n");
+    let _ = writeln!(text, "{CLAUSES_TITLE}:");
+    for c in CLAUSES {
+        let _ = writeln!(text, "  {:<16} {}", c.word, c.meaning);
+    }
+    text.push_str("\noeuvre functions WORD says more about one, with an example.\n");
     text
+}
+
+const CLAUSES_TITLE: &str = "Inside the parentheses of a function";
+
+/// There is no such word; what may be meant.
+fn unknown(word: &str) -> Error {
+    let ours = elsewhere::function(word)
+        .or_else(|| elsewhere::clause(word))
+        .map(|ours| ours.replace('`', ""));
+    let all = names().chain(CLAUSES.iter().map(|c| c.word));
+    let help = match (ours, nearest(word, all).first()) {
+        (Some(ours), _) => format!("write {ours}"),
+        (None, Some(near)) => format!("did you mean `{near}`?"),
+        (None, None) => "oeuvre functions lists all of them".to_owned(),
+    };
+    Error::request_with_help(format!("there is no function `{word}`"), help)
+}
+
+fn clause_detail(c: &ClauseRow, result: &str) -> String {
+    let mut text = format!("{}\n    {}\n", c.usage, c.meaning);
+    let taking: Vec<&str> = FUNCTIONS
+        .iter()
+        .filter(|f| f.clauses.iter().any(|w| w.text() == c.word))
+        .map(|f| f.name)
+        .collect();
+    if !taking.is_empty() {
+        let _ = writeln!(text, "stands in\n    {}", taking.join(", "));
+    }
+    let table = in_table(c.example_in);
+    let _ = writeln!(text, "on the demo data{table}\n    {} gives {result}", c.example);
+    text
+}
+
+/// Where an example stands, in words.
+fn in_table(place: ExampleIn) -> &'static str {
+    match place {
+        ExampleIn::Months => ", in a table by month, for 2023-03",
+        ExampleIn::Detail => ", in a detail, on the first row",
+        ExampleIn::OneLine => "",
+    }
 }
 
 fn detail(f: &Function, result: &str) -> String {
@@ -79,12 +119,12 @@ fn detail(f: &Function, result: &str) -> String {
     if !f.aliases.is_empty() {
         let _ = writeln!(text, "also understood\n    {}", f.aliases.join(", "));
     }
-    let table = if part(f) == 1 { ", in a table by month, for 2023-03" } else { "" };
+    let table = in_table(Example::of(f).place);
     let _ = writeln!(text, "on the demo data{table}\n    {} gives {result}", f.example);
     text
 }
 
-fn markdown(all: &[&Function], results: &[String]) -> String {
+fn markdown(all: &[&Function], results: &[String], of_clauses: &[String]) -> String {
     let mut text = String::from(
         "# Functions\n\nMade by `oeuvre functions --markdown`; the examples are worked out on the demo data.\n",
     );
@@ -110,26 +150,60 @@ fn markdown(all: &[&Function], results: &[String]) -> String {
             );
         }
     }
+    let _ = write!(
+        text,
+        "\n## {CLAUSES_TITLE}\n\n| written | means | example | its result |\n|---|---|---|---|\n"
+    );
+    for (c, result) in CLAUSES.iter().zip(of_clauses) {
+        let table = in_table(c.example_in).trim_start_matches(", ");
+        let table = if table.is_empty() { String::new() } else { format!(" ({table})") };
+        let _ = writeln!(
+            text,
+            "| `{}` | {} | `{}` | {}{table} |",
+            plain(c.usage),
+            plain(c.meaning),
+            plain(c.example),
+            plain(result)
+        );
+    }
     text
 }
 
+/// A calculation to be worked out on the demo data.
+struct Example {
+    calc: &'static str,
+    place: ExampleIn,
+}
+
+impl Example {
+    fn of(function: &Function) -> Example {
+        let place = if part(function) == 1 { ExampleIn::Months } else { ExampleIn::OneLine };
+        Example { calc: function.example, place }
+    }
+
+    fn of_clause(clause: &ClauseRow) -> Example {
+        Example { calc: clause.example, place: clause.example_in }
+    }
+}
+
 /// The results of the functions' examples on the demo data.
-fn examples(functions: &[&Function]) -> Result<Vec<String>, Failure> {
+fn examples(all: &[Example]) -> Result<Vec<String>, Failure> {
     let folder = tempfile::tempdir().map_err(|e| Failure::writing("the temporary folder", &e))?;
     let path = folder.path().join("bookings.csv");
     deliver(Some(&path), |out| demo::bookings(ROWS, out))?;
     let file = path.display().to_string();
-    let mut results = vec![String::new(); functions.len()];
-    for on_table in [false, true] {
-        let chosen: Vec<usize> =
-            (0..functions.len()).filter(|&i| (part(functions[i]) == 1) == on_table).collect();
+    let mut results = vec![String::new(); all.len()];
+    for place in [ExampleIn::OneLine, ExampleIn::Months, ExampleIn::Detail] {
+        let chosen: Vec<usize> = (0..all.len()).filter(|&i| all[i].place == place).collect();
         if chosen.is_empty() {
             continue;
         }
-        let by = if on_table { vec![Written::new("example", EXAMPLE_KEY)] } else { Vec::new() };
-        let line = if on_table { EXAMPLE_LINE } else { 0 };
-        let show = chosen.iter().map(|&i| Show::parse("example", functions[i].example)).collect();
-        let request = Request { show, by, ..Request::default() };
+        let in_months = place == ExampleIn::Months;
+        let by = if in_months { vec![Written::new("example", EXAMPLE_KEY)] } else { Vec::new() };
+        let line = if in_months { EXAMPLE_LINE } else { 0 };
+        let show = chosen.iter().map(|&i| Show::parse("example", all[i].calc)).collect();
+        let listing = place == ExampleIn::Detail;
+        let request = Request { show, by, listing, ..Request::default() };
         let (grid, _) = summarize(
             std::slice::from_ref(&file),
             CsvOptions::default(),

@@ -25,7 +25,7 @@ pub(crate) fn run(args: &TraceArgs) -> Result<(), Failure> {
         }
     };
     let to = of.output.to.as_deref();
-    deliver(to, |out| write_trace(&trace, settings, args.most, out))
+    deliver(to, |out| write_trace(&trace, settings, args.first, out))
 }
 
 /// Reads `route = SKE, month = 2025-03`: each key as written, with its label.

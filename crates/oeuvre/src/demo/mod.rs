@@ -179,7 +179,7 @@ pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<()> {
         let at = (u128::from(total) * u128::from(i) / u128::from(rows)) as u64;
         let jitter = r.below(29) as i32 - 14;
         let day = (by_day.0.partition_point(|&sum| sum <= at) as i32 + jitter).clamp(0, DAYS - 1);
-        let (year, month, day_of_month) = days[day as usize];
+        let (year, month, monthday) = days[day as usize];
         let mut route = by_route.pick(r);
         if day < ROUTE_LIST[route].opens {
             route = 0;
@@ -243,7 +243,7 @@ pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<()> {
         text.push(b':');
         two(&mut text, clock % 60);
         text.push(b',');
-        date(&mut text, year, month, day_of_month);
+        date(&mut text, year, month, monthday);
         for part in [line.code, VESSELS[vessel], TICKETS[ticket].0, CHANNELS[channel].0] {
             text.push(b',');
             text.extend_from_slice(part.as_bytes());

@@ -8,7 +8,7 @@
 mod columns;
 mod stream;
 
-use super::worker::{Worker, note_zero_divisions, overflow};
+use super::worker::{Worker, note_zero_divisions, overflow, step_overflow};
 use super::{account_of, read};
 use crate::error::Error;
 use crate::grid::{Grid, Line, LineKind, ResultColumn};
@@ -61,7 +61,7 @@ pub fn list(
     }
 }
 
-/// The rows that meet the conditions of `--keep`.
+/// The rows that meet the conditions of `--lines-where`.
 fn kept_rows<'a>(plan: &Plan, rows: usize, get: impl Fn(Operand) -> &'a Column) -> Vec<u32> {
     let mut kept: Vec<u32> = (0..rows as u32).collect();
     for &condition in &plan.keep {
@@ -89,6 +89,7 @@ fn part(plan: &Plan, rows: usize, columns: Vec<Column>) -> Grid {
         }
     });
     Grid {
+        of_rows: true,
         lines: vec![Line { kind: LineKind::Group, depth: 0 }; rows],
         positions: vec![Line { kind: LineKind::Group, depth: 0 }],
         columns: columns.collect(),
@@ -151,7 +152,7 @@ fn whole(
     let (rows, joined) = columns.join(of_rows.len(), threads);
     if rows > u32::MAX as usize - 2 {
         return Err(Error::request_with_help(
-            "a listing that compares rows holds at most 4 billion of them",
+            "a detail that compares rows holds at most 4 billion of them",
             "leave rows out with --where",
         ));
     }
@@ -268,7 +269,7 @@ impl Whole<'_> {
         let inputs: Vec<&Column> = self.given.iter().collect();
         self.table
             .run_steps(&self.plan.resolved.table, steps, &inputs, self.rows)
-            .map_err(|o| overflow(&format!("`{}`", o.text)))
+            .map_err(step_overflow)
     }
 
     /// Runs the table program and its windows; those that do not need one another at the same time.
@@ -326,7 +327,7 @@ impl Whole<'_> {
         let partition = self.partition(window);
         let position = Ordinals { values: Vec::new(), largest: 0 };
         let arg = |i: usize| self.column(window.args[i].operand);
-        let too_large = |_| overflow(&format!("`{}`", window.text));
+        let too_large = |o| overflow(&format!("`{}`", window.text), o);
         match &window.calc {
             Calc::Rank(_) | Calc::Tile(_) => {
                 let done = compare::work_out(window, arg(0), &partition, &position);

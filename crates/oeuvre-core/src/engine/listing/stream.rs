@@ -1,7 +1,7 @@
 //! Rows that stand for themselves: read, worked out, and given on in the order of the file.
 
 use super::{Parts, account_rows, blank, kept_rows, part};
-use crate::engine::worker::{Taken, Worker, note_zero_divisions, overflow};
+use crate::engine::worker::{Taken, Worker, note_zero_divisions, step_overflow};
 use crate::engine::{Kept, account_of, read};
 use crate::error::Error;
 use crate::grid::Grid;
@@ -135,9 +135,7 @@ fn inputs<'a>(plan: &Plan, taken: &Taken<'a>) -> Vec<&'a Column> {
 }
 
 fn run_table(plan: &Plan, taken: &Taken<'_>, table: &mut Evaluator) -> Result<(), Error> {
-    table
-        .run(&plan.resolved.table, &inputs(plan, taken), taken.batch.rows)
-        .map_err(|o| overflow(&format!("`{}`", o.text)))
+    table.run(&plan.resolved.table, &inputs(plan, taken), taken.batch.rows).map_err(step_overflow)
 }
 
 /// The part of the table that a batch makes.

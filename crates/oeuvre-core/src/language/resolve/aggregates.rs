@@ -2,15 +2,14 @@
 
 use super::{
     AggregatePlan, Built, From, KeyPlan, LATE_INPUT, LatePlan, Level, Place, Resolved, Resolver,
-    Scope, StatePlan, TABLE, constant_number, heading_of,
+    Scope, StatePlan, TABLE, heading_of,
 };
 use crate::aggregate::{Aggregate, ArgumentProblem};
 use crate::error::{Mistake, Written};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr};
-use crate::language::functions::Given;
+use crate::language::functions::AggregateCall;
 use crate::rows::program::{Op, Operand};
 use crate::value::Kind;
-use crate::value::decimal::Decimal;
 use std::sync::Arc;
 
 impl Resolver {
@@ -83,8 +82,7 @@ impl Resolver {
         written: &Arc<Written>,
         expr: &Expr,
         call: &CallNode,
-        make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
-        parameters: usize,
+        of: &'static AggregateCall,
         place: Place,
     ) -> Resolved<Built> {
         if place == Place::Late {
@@ -117,7 +115,7 @@ impl Resolver {
             Place::Group(_) => {}
         }
         if place == Place::Table {
-            return self.aggregate_of_cells(written, expr, call, make, parameters);
+            return self.aggregate_of_cells(written, expr, call, of);
         }
         let Place::Group(scope) = place else { return Err(mistake(String::new())) };
         // Where the arguments are built: on each row, or for the groups of a finer scope.
@@ -128,10 +126,10 @@ impl Resolver {
         };
         let guards = std::mem::take(&mut self.guards);
         let mut args = Vec::new();
-        for arg in call.split_parameters(parameters).0 {
+        for arg in call.split_parameters(of.parameters).0 {
             args.push(self.build(written, arg, inner)?);
         }
-        let aggregate = self.make(written, expr, call, make, parameters, inner, &mut args)?;
+        let aggregate = self.make(written, expr, call, of, inner, &mut args)?;
         let mut condition = None;
         let mut late = None;
         for clause in &call.clauses {
@@ -192,26 +190,24 @@ impl Resolver {
     }
 
     /// Makes an aggregate, with its arguments in the shape that it takes.
-    #[allow(clippy::too_many_arguments)]
     pub(super) fn make(
         &mut self,
         written: &Arc<Written>,
         expr: &Expr,
         call: &CallNode,
-        make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
-        parameters: usize,
+        of: &AggregateCall,
         place: Place,
         args: &mut Vec<Built>,
     ) -> Resolved<Arc<dyn Aggregate>> {
-        let (values, numbers) = call.split_parameters(parameters);
+        let (values, numbers) = call.split_parameters(of.parameters);
         for parameter in numbers {
-            if constant_number(parameter).is_none() {
+            if parameter.constant_number().is_none() {
                 let span = parameter.span.clone();
                 return Err(Mistake::new(written, span, "expected a number here")
                     .label("a plain number, the same for all rows"));
             }
         }
-        let aggregate = make(&given(call, parameters)).map_err(|expected| {
+        let aggregate = of.instance(call).map_err(|expected| {
             let place = call.args.get(values.len()).unwrap_or(expr);
             Mistake::new(written, place.span.clone(), format!("`{}` needs {expected}", call.name))
         })?;
@@ -252,7 +248,7 @@ impl Resolver {
         Mistake::new(written, arg.span.clone(), message)
             .label(format!("this is {found}"))
             .help(format!(
-                "how many different ones: distinct({text}); the rows that have one: count({text})"
+                "how many different ones: count(distinct {text}); the rows that have one: count({text})"
             ))
             .help(self.type_help(text, "number"))
     }
@@ -275,18 +271,4 @@ impl Resolver {
             ))
             .help("over the lines of the table: add --by")
     }
-}
-
-/// What an aggregate is given beside its values.
-pub(super) fn given(call: &CallNode, parameters: usize) -> Given {
-    let method = call.clauses.iter().find(|c| c.word == ClauseWord::Method);
-    let method = method.map(|c| c.choice().to_owned());
-    let zero = Decimal::new(0, 0);
-    let numbers = call
-        .split_parameters(parameters)
-        .1
-        .iter()
-        .map(|a| constant_number(a).unwrap_or(zero))
-        .collect();
-    Given { numbers, method }
 }

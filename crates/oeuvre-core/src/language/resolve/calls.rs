@@ -1,9 +1,9 @@
 //! Calls of functions of single values.
 
-use super::{Built, Place, Resolved, Resolver, constant_number};
+use super::{Built, Place, Resolved, Resolver};
 use crate::error::{Mistake, Written, either};
 use crate::language::ast::{Call as CallNode, Expr, Node};
-use crate::language::functions::{Function, RowCall};
+use crate::language::functions::{Call, Distinct, Function, RowCall};
 use crate::rows::program::Op;
 use crate::rows::scalar::{Expect, Scalar};
 use crate::value::calendar::Unit;
@@ -35,6 +35,17 @@ impl Resolver {
             let message = format!("`{}` takes {expected}, found {found}", function.name);
             return Err(Mistake::new(written, expr.span.clone(), message)
                 .label(format!("write {}", function.usage)));
+        }
+        if let Some(distinct) = &call.distinct {
+            let takes = match &function.call {
+                Call::Aggregate(of) => !matches!(of.distinct, Distinct::Refused) && n > 0,
+                _ => false,
+            };
+            if !takes {
+                let message = format!("`{}` does not take `distinct`", function.name);
+                return Err(Mistake::new(written, distinct.clone(), message)
+                    .label("it stands before the argument of an aggregate of one value"));
+            }
         }
         for clause in &call.clauses {
             if !function.clauses.contains(&clause.word) {
@@ -114,7 +125,8 @@ impl Resolver {
             }
             RowCall::Fiscal { quarter } => {
                 let a = self.date(written, call, place)?;
-                let month = constant_number(&call.args[1])
+                let month = call.args[1]
+                    .constant_number()
                     .and_then(|n| n.rescale(0))
                     .filter(|n| (1..=12).contains(&n.mantissa));
                 let Some(month) = month.map(|n| n.mantissa as u8) else {
@@ -295,9 +307,9 @@ impl Resolver {
         };
         for (i, value) in values.iter().enumerate() {
             self.guards.truncate(before);
-            self.guards.extend(conditions.iter().take(i).map(|&c| (c, false)));
+            self.guards.extend(conditions.iter().take(i).map(|&c| (place, c, false)));
             if let Some(&own) = conditions.get(i) {
-                self.guards.push((own, true));
+                self.guards.push((place, own, true));
             }
             built.push(self.beside(written, value, lead, place)?);
         }
@@ -320,7 +332,7 @@ impl Resolver {
 fn bands(written: &Arc<Written>, exprs: &[Expr]) -> Resolved<&'static Bands> {
     let mut bounds: Vec<Decimal> = Vec::new();
     for expr in exprs {
-        let number = constant_number(expr).ok_or_else(|| {
+        let number = expr.constant_number().ok_or_else(|| {
             Mistake::new(written, expr.span.clone(), "expected a number here")
                 .label("a width, or bounds from the lowest to the highest")
         })?;

@@ -94,7 +94,7 @@ impl Resolver {
             }
             Kind::Boolean => it.help(format!("how many rows meet it: count(where {text})")),
             _ => it.help(format!(
-                "how many different ones: distinct({text}); the rows that have one: count({text})"
+                "how many different ones: count(distinct {text}); the rows that have one: count({text})"
             )),
         };
         it.help(format!("as a category of its own: --by \"{text}\""))
@@ -109,7 +109,7 @@ impl Resolver {
                 )
             }
             None => format!(
-                "if it should hold {kind}s: --type '{name}={kind}' names the first value that is none"
+                "if it should hold {kind}s: --kind '{name}={kind}' names the first value that is none"
             ),
         }
     }

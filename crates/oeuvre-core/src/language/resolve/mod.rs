@@ -14,18 +14,19 @@ mod references;
 mod table;
 mod window;
 
-pub use window::{Calc, Reference, TableInput, Ties, Using, Window};
+pub use window::{Calc, Reference, TableInput, Taking, Ties, Window};
 
 use super::ast::ClauseWord;
 use super::ast::{Call as CallNode, Comparison, Expr, Node};
+use super::elsewhere;
 use super::functions::{self, Call, Function};
 use super::parser;
 use crate::aggregate::Aggregate;
-use crate::aggregate::values::SumDistinct;
+use crate::aggregate::count::Count;
+use crate::aggregate::once::Once;
 use crate::error::{Mistake, Written, either, nearest};
 use crate::lookup::Lookup;
 use crate::rows::program::{Op, Operand, Program, Step};
-use crate::value::decimal::Decimal;
 use crate::value::{Kind, Value};
 use std::sync::Arc;
 
@@ -57,7 +58,7 @@ pub enum Level {
     Row,
     /// One value for each group of rows.
     Group,
-    /// Worked out across the cells of the table, or across the rows of a listing.
+    /// Worked out across the cells of the table, or across the rows of a detail.
     Table,
 }
 
@@ -70,7 +71,7 @@ enum Place {
     Late,
     /// The groups of a scope.
     Group(usize),
-    /// The cells of the table, or the rows of a listing.
+    /// The cells of the table, or the rows of a detail.
     Table,
 }
 
@@ -167,7 +168,8 @@ pub struct Resolver {
     columns: Vec<ColumnInfo>,
     lets: Vec<Named>,
     open: Vec<String>,
-    guards: Vec<(Operand, bool)>,
+    /// Conditions of the `if`s around what is built, each in the program of its place.
+    guards: Vec<(Place, Operand, bool)>,
     /// The name that the columns' own table has, as it may stand before a dot.
     pub own_name: String,
     /// The tables whose columns are added to each row.
@@ -191,7 +193,7 @@ pub struct Resolver {
     pub listing: bool,
     /// Whether all inputs are kept for the rows that count, to be shown.
     pub traced: bool,
-    /// Over the cells of one level of the table, or over the rows of a listing.
+    /// Over the cells of one level of the table, or over the rows of a detail.
     pub table: Program,
     /// What the table program is given.
     pub table_inputs: Vec<TableInput>,
@@ -286,8 +288,11 @@ impl Resolver {
     pub fn keep_values(&mut self, written: &Arc<Written>) -> Resolved<()> {
         let expr = parser::parse(written)?;
         let built = self.build(written, &expr, Place::Row)?;
-        let plan =
-            StatePlan { aggregate: Arc::new(SumDistinct), args: vec![built], condition: None };
+        let plan = StatePlan {
+            aggregate: Arc::new(Once(Arc::new(Count))),
+            args: vec![built],
+            condition: None,
+        };
         self.scopes[TABLE].states.push(plan);
         Ok(())
     }
@@ -486,8 +491,8 @@ impl Resolver {
             }
             Node::Call(call) => match self.function(written, call)?.call {
                 Call::Table(_) => Ok(Level::Table),
-                Call::Aggregate { .. } if self.listing => Ok(Level::Table),
-                Call::Aggregate { .. } => {
+                Call::Aggregate(_) if self.listing => Ok(Level::Table),
+                Call::Aggregate(_) => {
                     let per = call.clauses.iter().any(|c| c.word == ClauseWord::Per);
                     let args = of(self, &call.args.iter().collect::<Vec<_>>())?;
                     let of_cells = call.clauses.iter().any(|c| c.word == ClauseWord::Within);
@@ -510,6 +515,8 @@ impl Resolver {
             if self.columns.iter().any(|c| c.name == call.name) {
                 mistake.label =
                     format!("`{}` is a column; a sign such as * may be missing", call.name);
+            } else if let Some(ours) = elsewhere::function(&call.name) {
+                mistake.label = format!("write {ours}");
             } else if !near.is_empty() {
                 mistake.label = format!("did you mean {}?", either(&near));
             }
@@ -530,7 +537,9 @@ impl Resolver {
     }
 
     fn step(&mut self, place: Place, text: &str, op: Op, args: &[Built], kind: Kind) -> Built {
-        let guards = if matches!(op, Op::Divide) { self.guards.clone() } else { Vec::new() };
+        // A step can only look at its own program.
+        let here = self.guards.iter().filter(|g| g.0 == place && matches!(op, Op::Divide));
+        let guards = here.map(|g| (g.1, g.2)).collect();
         let program = self.program(place);
         let constant = |a: &Built| matches!(a.operand, Operand::Step(i) if matches!(program.steps[i].op, Op::Constant(_)));
         let constant_args = args.iter().map(constant).collect();
@@ -642,9 +651,7 @@ impl Resolver {
                 match &function.call {
                     Call::Row(row) => self.row_call(written, expr, call, row, place),
                     Call::Table(word) => self.table_call(written, expr, call, *word, place),
-                    Call::Aggregate { make, parameters } => {
-                        self.aggregate_call(written, expr, call, *make, *parameters, place)
-                    }
+                    Call::Aggregate(of) => self.aggregate_call(written, expr, call, of, place),
                 }
             }
         }
@@ -684,15 +691,6 @@ impl Resolver {
             scope.aggregates.truncate(aggregates);
         }
         result
-    }
-}
-
-/// A plain number, with a minus or without.
-fn constant_number(expr: &Expr) -> Option<Decimal> {
-    match &expr.node {
-        Node::Number(n) => Some(*n),
-        Node::Negate(inner) => constant_number(inner).map(|n| Decimal::new(-n.mantissa, n.scale)),
-        _ => None,
     }
 }
 

@@ -1,6 +1,5 @@
 //! Why the lines of a result need not add up to its total.
 
-use super::aggregates::given;
 use super::{OTHERWISE, Resolver};
 use crate::aggregate::Additivity;
 use crate::error::Written;
@@ -52,7 +51,8 @@ impl Resolver {
                 Some("worked out from the groups after `per`, not a sum of the lines".into())
             }
             Node::Call(call) => match functions::find(&call.name).map(|f| &f.call) {
-                Some(Call::Aggregate { make, parameters }) => match make(&given(call, *parameters))
+                Some(Call::Aggregate(of)) => match of
+                    .instance(call)
                     .map_or(Additivity::Additive, |a| a.additivity())
                 {
                     Additivity::Additive => None,
@@ -73,7 +73,7 @@ impl Resolver {
         let Node::Call(call) = &expr.node else { return false };
         match functions::find(&call.name).map(|f| &f.call) {
             Some(Call::Table(_)) => true,
-            Some(Call::Aggregate { .. }) => {
+            Some(Call::Aggregate(_)) => {
                 let clause = |word| call.clauses.iter().any(|c| c.word == word);
                 let in_condition = Clause {
                     word: ClauseWord::Where,
@@ -106,7 +106,7 @@ impl Resolver {
                 }
                 Node::Call(call) => {
                     let function = functions::find(&call.name).map(|f| &f.call);
-                    matches!(function, Some(Call::Aggregate { .. } | Call::Table(_)))
+                    matches!(function, Some(Call::Aggregate(_) | Call::Table(_)))
                         || call.args.iter().any(|e| holds(it, e))
                 }
                 _ => false,

@@ -9,6 +9,11 @@ use crate::value::decimal::MAX_DIGITS;
 use crate::value::{Kind, Value};
 use std::sync::Arc;
 
+/// Whether values of a kind have a place in the calendar.
+fn in_time(kind: Kind) -> bool {
+    matches!(kind, Kind::Date | Kind::DateTime | Kind::Period(_) | Kind::Part(_))
+}
+
 impl Resolver {
     pub(super) fn negated(&mut self, place: Place, text: &str, it: Built, negated: bool) -> Built {
         if negated { self.step(place, text, Op::Not, &[it], Kind::Boolean) } else { it }
@@ -21,15 +26,21 @@ impl Resolver {
         place: Place,
     ) -> Resolved<Built> {
         let built = self.build(written, expr, place)?;
-        if built.kind.is_number() {
-            return Ok(built);
+        self.ensure_number(written, expr, built.kind)?;
+        Ok(built)
+    }
+
+    /// A mistake where a calculation is no number.
+    fn ensure_number(&self, written: &Arc<Written>, expr: &Expr, kind: Kind) -> Resolved<()> {
+        if kind.is_number() {
+            return Ok(());
         }
         let text = &written.text[expr.span.clone()];
-        let message = format!("expected a number, found {}", built.kind.describe());
+        let message = format!("expected a number, found {}", kind.describe());
         let mut it = Mistake::new(written, expr.span.clone(), message)
-            .label(format!("`{text}` is {}", built.kind.describe()));
+            .label(format!("`{text}` is {}", kind.describe()));
         if let Node::Name { table: None, name } = &expr.node
-            && built.kind == Kind::Text
+            && kind == Kind::Text
             && self.columns.iter().any(|c| c.name == *name)
         {
             it = it.help(self.type_help(name, "number"));
@@ -94,7 +105,18 @@ impl Resolver {
             Operator::Multiply => Op::Multiply,
             Operator::Divide => Op::Divide,
         };
-        let mut both = [self.number(written, a, place)?, self.number(written, b, place)?];
+        let mut both = match operator {
+            Operator::Add | Operator::Subtract => {
+                let both = self.beside_each_other(written, operator, a, b, place)?;
+                if both.iter().any(|x| in_time(x.kind)) {
+                    return self.moved(written, expr, operator, [a, b], both, place);
+                }
+                both
+            }
+            _ => [self.build(written, a, place)?, self.build(written, b, place)?],
+        };
+        self.ensure_number(written, a, both[0].kind)?;
+        self.ensure_number(written, b, both[1].kind)?;
         if operator == Operator::Multiply {
             if let [Kind::Number { scale: x }, Kind::Number { scale: y }] = both.map(|b| b.kind)
                 && x + y <= MAX_DIGITS
@@ -107,6 +129,113 @@ impl Resolver {
         let kind = self.align(place, text, &mut both);
         let kind = if operator == Operator::Divide { Kind::Float } else { kind };
         Ok(self.step(place, text, op, &both, kind))
+    }
+
+    /// Both sides of a sum or difference; a literal takes its kind from a date or period beside it.
+    fn beside_each_other(
+        &mut self,
+        written: &Arc<Written>,
+        operator: Operator,
+        a: &Expr,
+        b: &Expr,
+        place: Place,
+    ) -> Resolved<[Built; 2]> {
+        let literal = |e: &Expr| matches!(e.node, Node::Text(_) | Node::Missing);
+        if literal(a) && !literal(b) {
+            let right = self.build(written, b, place)?;
+            let left = match in_time(right.kind) && operator == Operator::Subtract {
+                true => self.beside(written, a, right.kind, place)?,
+                false => self.build(written, a, place)?,
+            };
+            return Ok([left, right]);
+        }
+        let left = self.build(written, a, place)?;
+        let right = match in_time(left.kind) && literal(b) && operator == Operator::Subtract {
+            true => self.beside(written, b, left.kind, place)?,
+            false => self.build(written, b, place)?,
+        };
+        Ok([left, right])
+    }
+
+    /// A sum or difference in which a date, a datetime or a period stands.
+    fn moved(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        operator: Operator,
+        [a, b]: [&Expr; 2],
+        [left, right]: [Built; 2],
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        let day = |it: &mut Self, x: Built| match x.kind {
+            Kind::DateTime => it.step(place, text, Op::TimeToDate, &[x], Kind::Date),
+            Kind::Period(Unit::Day) => Built { kind: Kind::Date, ..x },
+            _ => x,
+        };
+        let is_day = |k: Kind| matches!(k, Kind::Date | Kind::Period(Unit::Day));
+        let whole = Kind::Number { scale: 0 };
+        match (operator, left.kind, right.kind) {
+            (Operator::Subtract, Kind::DateTime, Kind::DateTime) => {
+                let both = [left, right];
+                return Ok(self.step(place, text, Op::TimeBetween, &both, Kind::Float));
+            }
+            (Operator::Subtract, x, y)
+                if (is_day(x) || x == Kind::DateTime) && (is_day(y) || y == Kind::DateTime) =>
+            {
+                let both = [day(self, left), day(self, right)];
+                return Ok(self.step(place, text, Op::StepsBetween, &both, whole));
+            }
+            (Operator::Subtract, Kind::Period(x), Kind::Period(y)) if x == y => {
+                let both = [left, right];
+                return Ok(self.step(place, text, Op::StepsBetween, &both, whole));
+            }
+            (
+                Operator::Add | Operator::Subtract,
+                Kind::Date | Kind::DateTime | Kind::Period(_),
+                n,
+            ) if n.is_number() => {
+                let n = self.whole_steps(written, b, left.kind, right)?;
+                let n = match operator {
+                    Operator::Subtract => self.step(place, text, Op::Negate, &[n], n.kind),
+                    _ => n,
+                };
+                return Ok(self.step(place, text, Op::Later, &[left, n], left.kind));
+            }
+            (Operator::Add, n, Kind::Date | Kind::DateTime | Kind::Period(_)) if n.is_number() => {
+                let n = self.whole_steps(written, a, right.kind, left)?;
+                return Ok(self.step(place, text, Op::Later, &[right, n], right.kind));
+            }
+            _ => {}
+        }
+        let message = format!(
+            "{} and {} do not go together with `{}`",
+            left.kind.describe(),
+            right.kind.describe(),
+            operator.text()
+        );
+        let mut it = Mistake::new(written, expr.span.clone(), message)
+            .label("dates and periods are counted in days or units");
+        it = it.help("the days between two dates: d - e; so many days later: d + 3; months: add_months(d, 3)");
+        Err(it.help("two periods must be of one unit: month(d) - month(e)"))
+    }
+
+    /// So many days or units, which are whole unless a time is moved.
+    fn whole_steps(
+        &self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        moved: Kind,
+        n: Built,
+    ) -> Resolved<Built> {
+        if moved == Kind::DateTime || matches!(n.kind, Kind::Number { scale: 0 }) {
+            return Ok(n);
+        }
+        let text = &written.text[expr.span.clone()];
+        let message = format!("{} moves by whole steps", moved.describe());
+        Err(Mistake::new(written, expr.span.clone(), message)
+            .label("this may have a fraction")
+            .help(format!("write round({text}), floor({text}) or ceiling({text})")))
     }
 
     /// Builds a calculation beside one of a known kind: text beside a date is read as a date.
@@ -144,7 +273,7 @@ impl Resolver {
                     Unit::Half => "a half-year such as '2025-H1'",
                     Unit::Year => "a year such as '2025'",
                     Unit::FiscalQuarter(_) => "a quarter such as '2024/25-Q1'",
-                    Unit::FiscalYear(_) => "a business year such as '2024/25'",
+                    Unit::FiscalYear(_) => "a fiscal year such as '2024/25'",
                 },
             ),
             Kind::Part(part) => (

@@ -84,7 +84,7 @@ impl Resolver {
                 _ => {
                     let message = format!("`{name}` stands for several keys");
                     return Err(Mistake::new(written, expr.span.clone(), message)
-                        .label("write the key as it stands in --by or --across"));
+                        .label("write the key as it stands in --by or --columns-by"));
                 }
             }
             if let (Some(unit), Some(key)) = (unit_of(name).filter(|&u| finer(self, u)), walked) {
@@ -112,12 +112,12 @@ impl Resolver {
         let message = "this is no key of the table";
         let it = Mistake::new(written, expr.span.clone(), message);
         Err(match keys.as_slice() {
-            [] => it.label("the table has no keys: add --by or --across"),
+            [] => it.label("the table has no keys: add --by or --columns-by"),
             _ => it.label(format!("the keys are {}", all_of(&keys))),
         })
     }
 
-    /// The key of the table that a text names: as it stands in `--by` or `--across`, or the function
+    /// The key of the table that a text names: as it stands in `--by` or `--columns-by`, or the function
     /// that makes it.
     ///
     /// # Errors

@@ -1,19 +1,19 @@
 //! The words that look at other cells: which cells they walk, compare or add up.
 //!
 //! Such a calculation is built into the *table program*, which runs over the cells of one level of the
-//! table (or over the rows of a listing). Its inputs are results of groups (or values of rows), and
+//! table (or over the rows of a detail). Its inputs are results of groups (or values of rows), and
 //! windows: columns that are worked out across cells from earlier columns of the same program. Their
 //! order is that in which they were built, and so a window may take what an earlier one gives.
 
 use super::{
-    Built, Calc, Level, Place, Reference, Resolved, Resolver, TABLE, TableInput, Ties, Using,
-    Window, constant_number,
+    Built, Calc, Level, Place, Reference, Resolved, Resolver, TABLE, TableInput, Taking, Ties,
+    Window,
 };
-use crate::aggregate::Aggregate;
 use crate::aggregate::sums::Sum;
 use crate::error::{Mistake, Written, either};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
-use crate::language::functions::{self, Call, Given, Word};
+use crate::language::elsewhere;
+use crate::language::functions::{self, AggregateCall, Call, Word};
 use crate::rows::program::{Op, Operand};
 use crate::value::Kind;
 use std::sync::Arc;
@@ -31,8 +31,30 @@ fn choice<T: Copy>(
     known.map(|(_, it)| Some(*it)).ok_or_else(|| {
         let names: Vec<&str> = all.iter().map(|a| a.0).collect();
         let message = format!("`{}` takes {}", word.text(), either(&names));
-        Mistake::new(written, clause.span.clone(), message).label(format!("`{found}` is none"))
+        let label = match elsewhere::ties(found).filter(|_| word == ClauseWord::Ties) {
+            Some(ours) => format!("write `ties {ours}`"),
+            None => format!("`{found}` is none"),
+        };
+        Mistake::new(written, clause.span.clone(), message).label(label)
     })
+}
+
+/// How many values are enough for `moving`, where that is said.
+fn at_least(written: &Arc<Written>, call: &CallNode, steps: u32) -> Resolved<Option<u32>> {
+    let Some(clause) = call.clauses.iter().find(|c| c.word == ClauseWord::AtLeast) else {
+        return Ok(None);
+    };
+    let number = clause.args.first().and_then(Expr::constant_number);
+    let number = number.and_then(|n| n.rescale(0)).and_then(|n| u32::try_from(n.mantissa).ok());
+    match number.filter(|n| (1..=steps).contains(n)) {
+        Some(n) => Ok(Some(n)),
+        None => Err(Mistake::new(
+            written,
+            clause.span.clone(),
+            "expected how many values are enough after `at least`",
+        )
+        .label(format!("a whole number from 1 to {steps}"))),
+    }
 }
 
 impl Resolver {
@@ -67,6 +89,9 @@ impl Resolver {
             return Ok(Some(self.table_input(TableInput::Group(key))));
         }
         let level = self.level(written, expr)?;
+        if self.is_guarded() && !self.enters_whole(expr) {
+            return Ok(None);
+        }
         if self.listing && level == Level::Row {
             let built = self.build(written, expr, Place::Row)?;
             return Ok(Some(self.table_input(TableInput::Row(built))));
@@ -76,6 +101,33 @@ impl Resolver {
             return Ok(Some(self.table_input(TableInput::Group(built))));
         }
         Ok(None)
+    }
+
+    /// Whether a branch of an `if` on cells is being built: its divisions count only where it is taken, and
+    /// so they are made in the table program, which knows the condition.
+    fn is_guarded(&self) -> bool {
+        self.guards.iter().any(|g| g.0 == Place::Table)
+    }
+
+    /// Whether a part of a branch cannot be made in the table program: an aggregate or a column.
+    fn enters_whole(&self, expr: &Expr) -> bool {
+        match &expr.node {
+            Node::Name { table: None, name } => !self.is_named(name),
+            Node::Name { .. } => true,
+            Node::Call(call) => {
+                let function = functions::find(&call.name).map(|f| &f.call);
+                matches!(function, Some(Call::Aggregate(_)))
+            }
+            _ => false,
+        }
+    }
+
+    /// Builds with no `if` around: what looks at other cells is worked out for all of them.
+    fn unguarded<T>(&mut self, build: impl FnOnce(&mut Self) -> Resolved<T>) -> Resolved<T> {
+        let guards = std::mem::take(&mut self.guards);
+        let built = build(self);
+        self.guards = guards;
+        built
     }
 
     /// A value of each cell. In a summary a number of each row means its sum.
@@ -171,7 +223,7 @@ impl Resolver {
                 .label("known only when the table is made");
             return Err(match place {
                 Place::Filter => it.help(format!(
-                    "a condition on the lines of the table: --keep '{}'",
+                    "a condition on the lines of the table: --lines-where '{}'",
                     written.text
                 )),
                 _ => it.help(
@@ -182,15 +234,15 @@ impl Resolver {
         if self.keys().is_empty() && !self.listing && !matches!(word, Word::Share | Word::Total) {
             let message = format!("`{}` has nothing to compare with", call.name);
             return Err(Mistake::new(written, expr.span.clone(), message)
-                .label("the table has one line; add --by or --across"));
+                .label("the table has one line; add --by or --columns-by"));
         }
         if matches!(word, Word::Share | Word::Total) {
             return self.share_or_total(written, expr, call, word);
         }
-        let x = self.cell_value(written, &call.args[0])?;
+        let x = self.unguarded(|it| it.cell_value(written, &call.args[0]))?;
         let numeric = !matches!(word, Word::Rank | Word::Tile | Word::Lag | Word::Lead);
-        let using = choice(written, call, ClauseWord::Using, &Using::ALL)?;
-        let any = matches!(using, Some(Using::Min | Using::Max | Using::Count));
+        let taking = choice(written, call, ClauseWord::Taking, &Taking::ALL)?;
+        let any = matches!(taking, Some(Taking::Min | Taking::Max | Taking::Count));
         if numeric && !any && !x.kind.is_number() {
             let argument = call.args[0].span.clone();
             let message = format!("`{}` takes a number, found {}", call.name, x.kind.describe());
@@ -199,7 +251,7 @@ impl Resolver {
         }
         let number = |default: u32| -> Resolved<u32> {
             let Some(arg) = call.args.get(1) else { return Ok(default) };
-            let number = constant_number(arg).and_then(|n| n.rescale(0)).map(|n| n.mantissa);
+            let number = arg.constant_number().and_then(|n| n.rescale(0)).map(|n| n.mantissa);
             number.and_then(|n| u32::try_from(n).ok()).filter(|n| *n >= 1).ok_or_else(|| {
                 Mistake::new(written, arg.span.clone(), "expected a whole number from 1 on")
                     .label("how many")
@@ -234,15 +286,15 @@ impl Resolver {
             steps_before: 0,
         };
         let whole = Kind::Number { scale: 0 };
-        let made = |using: Using| match using {
-            Using::Sum | Using::Min | Using::Max => x.kind,
-            Using::Mean => Kind::Float,
-            Using::Count => whole,
+        let made = |taking: Taking| match taking {
+            Taking::Sum | Taking::Min | Taking::Max => x.kind,
+            Taking::Mean => Kind::Float,
+            Taking::Count => whole,
         };
         Ok(match word {
             Word::Rank => {
                 let ties = choice(written, call, ClauseWord::Ties, &Ties::ALL)?;
-                let ties = ties.unwrap_or(Ties::Skip);
+                let ties = ties.unwrap_or(Ties::Gap);
                 let scale = u8::from(ties == Ties::Mean);
                 self.window(window(Calc::Rank(ties), Kind::Number { scale }))
             }
@@ -260,14 +312,14 @@ impl Resolver {
             }
             Word::Lead => self.window(window(Calc::Step(-i64::from(number(1)?)), x.kind)),
             Word::Running => {
-                let using = using.unwrap_or(Using::Sum);
-                self.window(window(Calc::Running(using), made(using)))
+                let taking = taking.unwrap_or(Taking::Sum);
+                self.window(window(Calc::Running(taking), made(taking)))
             }
             _ => {
-                let using = using.unwrap_or(Using::Mean);
-                let partial = call.clauses.iter().any(|c| c.word == ClauseWord::Partial);
+                let taking = taking.unwrap_or(Taking::Mean);
                 let steps = number(1)?;
-                self.window(window(Calc::Moving { steps, using, partial }, made(using)))
+                let at_least = at_least(written, call, steps)?;
+                self.window(window(Calc::Moving { steps, taking, at_least }, made(taking)))
             }
         })
     }
@@ -292,7 +344,7 @@ impl Resolver {
                 )));
         }
         let (_, within, _) = self.over(written, call, false)?;
-        let x = self.cell_value(written, arg)?;
+        let x = self.unguarded(|it| it.cell_value(written, arg))?;
         if word == Word::Share && !x.kind.is_number() || self.listing && !x.kind.is_number() {
             let message = format!("`{}` takes a number, found {}", call.name, x.kind.describe());
             return Err(Mistake::new(written, arg.span.clone(), message)
@@ -325,14 +377,13 @@ impl Resolver {
         Ok(self.step(Place::Table, text, Op::Divide, &[x, total], Kind::Float))
     }
 
-    /// An aggregate over the cells of the table, or over the rows of a listing.
+    /// An aggregate over the cells of the table, or over the rows of a detail.
     pub(super) fn aggregate_of_cells(
         &mut self,
         written: &Arc<Written>,
         expr: &Expr,
         call: &CallNode,
-        make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
-        parameters: usize,
+        of_call: &'static AggregateCall,
     ) -> Resolved<Built> {
         if let Some(per) = call.clauses.iter().find(|c| c.word == ClauseWord::Per) {
             return Err(Mistake::new(
@@ -340,14 +391,14 @@ impl Resolver {
                 per.span.clone(),
                 "`per` takes rows into smaller groups",
             )
-            .label("in a listing, and over the cells of a table, write `within` instead"));
+            .label("in a detail, and over the cells of a table, write `within` instead"));
         }
         if self.keys().is_empty() && !self.listing {
             return Err(self.aggregate_in_aggregate(written, expr, call));
         }
         let text = &written.text[expr.span.clone()];
         let of = call.args.first().map_or("", |a| &written.text[a.span.clone()]);
-        let (values, _) = call.split_parameters(parameters);
+        let (values, _) = call.split_parameters(of_call.parameters);
         let mut level = Level::Constant;
         for arg in values {
             level = level.max(self.level(written, arg)?);
@@ -356,8 +407,7 @@ impl Resolver {
             // Of the rows themselves: the same result at the keys after `within`.
             let mut alone = call.clone();
             alone.clauses.retain(|c| c.word != ClauseWord::Within);
-            let group =
-                self.aggregate_call(written, expr, &alone, make, parameters, Place::Group(TABLE))?;
+            let group = self.aggregate_call(written, expr, &alone, of_call, Place::Group(TABLE))?;
             let x = self.table_input(TableInput::Group(group));
             let (_, within, _) = self.over(written, call, false)?;
             return Ok(self.window(Window {
@@ -375,13 +425,13 @@ impl Resolver {
         }
         let mut args = Vec::new();
         for arg in values {
-            args.push(self.cell_value(written, arg)?);
+            args.push(self.unguarded(|it| it.cell_value(written, arg))?);
         }
-        let aggregate =
-            self.make(written, expr, call, make, parameters, Place::Table, &mut args)?;
+        let aggregate = self.make(written, expr, call, of_call, Place::Table, &mut args)?;
         let mut condition = None;
         if let Some(clause) = call.clauses.iter().find(|c| c.word == ClauseWord::Where) {
-            condition = Some(self.condition(written, &clause.args[0], Place::Table)?);
+            let it = &clause.args[0];
+            condition = Some(self.unguarded(|r| r.condition(written, it, Place::Table))?);
         }
         let end = match functions::find(&call.name).map(|f| f.name) {
             Some("first") => Some(false),
@@ -425,7 +475,7 @@ impl Resolver {
                 b,
             ) => self.is_share(a) && self.is_share(b),
             Node::Call(call) => match functions::find(&call.name).map(|f| (&f.call, f.name)) {
-                Some((Call::Table(Word::Share | Word::Growth), _)) | Some((_, "rate")) => true,
+                Some((Call::Table(Word::Share | Word::Growth), _)) | Some((_, "portion")) => true,
                 Some((Call::Table(Word::Rank | Word::Tile), _)) => false,
                 Some((Call::Table(_), _))
                 | Some((

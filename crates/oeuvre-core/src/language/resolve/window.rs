@@ -27,8 +27,8 @@ pub struct Window {
     pub args: Vec<Built>,
     /// Which cells count, in the table program.
     pub condition: Option<Operand>,
-    /// What is walked; in a summary keys, in a listing values of the rows. Empty for the default of
-    /// words that compare (the siblings), and in a listing for the order of the file.
+    /// What is walked; in a summary keys, in a detail values of the rows. Empty for the default of
+    /// words that compare (the siblings), and in a detail for the order of the file.
     pub along: Vec<Reference>,
     /// What must be shared; `None` where nothing was said.
     pub within: Option<Vec<Reference>>,
@@ -54,15 +54,15 @@ pub enum Calc {
     /// The value so many steps back; ahead where negative.
     Step(i64),
     /// From the start of the walk to here.
-    Running(Using),
+    Running(Taking),
     /// Over the last so many steps.
     Moving {
         /// How many, this one included.
         steps: u32,
         /// What is made of them.
-        using: Using,
-        /// Also where there are fewer.
-        partial: bool,
+        taking: Taking,
+        /// How many values are enough; all of them unless said. From 1 down a count of none is 0.
+        at_least: Option<u32>,
     },
     /// The value at the end of the walk, or at its start.
     End {
@@ -77,7 +77,7 @@ pub enum Calc {
 
 /// What is made of several values on a walk.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Using {
+pub enum Taking {
     /// Their sum.
     Sum,
     /// Their mean.
@@ -90,14 +90,14 @@ pub enum Using {
     Count,
 }
 
-impl Using {
+impl Taking {
     /// All of them with their names.
-    pub const ALL: [(&'static str, Using); 5] = [
-        ("sum", Using::Sum),
-        ("mean", Using::Mean),
-        ("min", Using::Min),
-        ("max", Using::Max),
-        ("count", Using::Count),
+    pub const ALL: [(&'static str, Taking); 5] = [
+        ("sum", Taking::Sum),
+        ("mean", Taking::Mean),
+        ("min", Taking::Min),
+        ("max", Taking::Max),
+        ("count", Taking::Count),
     ];
 }
 
@@ -105,23 +105,19 @@ impl Using {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Ties {
     /// They share a place, and as many places are left out after it: 1 2 2 4.
-    Skip,
+    Gap,
     /// They share a place: 1 2 2 3.
-    Dense,
+    Close,
     /// They have places of their own, in the order of the cells: 1 2 3 4.
-    Unique,
+    Apart,
     /// They share the mean of their places: 1 2.5 2.5 4.
     Mean,
 }
 
 impl Ties {
     /// All of them with their names.
-    pub const ALL: [(&'static str, Ties); 4] = [
-        ("skip", Ties::Skip),
-        ("dense", Ties::Dense),
-        ("unique", Ties::Unique),
-        ("mean", Ties::Mean),
-    ];
+    pub const ALL: [(&'static str, Ties); 4] =
+        [("gap", Ties::Gap), ("close", Ties::Close), ("apart", Ties::Apart), ("mean", Ties::Mean)];
 }
 
 /// What is walked or shared.

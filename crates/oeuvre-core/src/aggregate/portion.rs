@@ -1,4 +1,4 @@
-//! `rate`: the share of rows for which a condition holds.
+//! `portion`: the share of rows for which a condition holds.
 
 use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
 use crate::rows::column::{Column, Data, MISSING_BOOL};
@@ -7,7 +7,7 @@ use std::any::Any;
 
 /// Rows for which the condition holds, over those for which it is true or false. Missing when there
 /// are none.
-pub struct Rate;
+pub struct Portion;
 
 /// How often the condition held, and how often it was known.
 #[derive(Clone, Default)]
@@ -42,7 +42,7 @@ impl State for Known {
     }
 }
 
-impl Aggregate for Rate {
+impl Aggregate for Portion {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         match args[0] {
             Kind::Boolean => Ok(Kind::Float),
@@ -50,7 +50,7 @@ impl Aggregate for Rate {
         }
     }
     fn family(&self) -> &'static str {
-        "rate"
+        "portion"
     }
     fn state(&self, _: &[Kind]) -> Box<dyn State> {
         Box::new(Known::default())

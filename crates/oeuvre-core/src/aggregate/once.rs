@@ -1,0 +1,38 @@
+//! Any aggregate of one value over the different values, each taken once: `mean(distinct fare)`.
+
+use super::values::Values;
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
+use crate::rows::column::Column;
+use crate::value::Kind;
+use std::sync::Arc;
+
+/// An aggregate over the different values. It shares the state of all that keep the values themselves, and
+/// gives each value of a group once to the aggregate inside.
+pub struct Once(pub Arc<dyn Aggregate>);
+
+impl Aggregate for Once {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        self.0.result(args)
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        let (groups, column, count) = own::<Values>(state).each_once(args[0]);
+        let mut inner = self.0.state(args);
+        inner.resize(count);
+        inner.update(Rows { groups: &groups, args: &[&column], piece: 0 })?;
+        self.0.finish(inner.as_ref(), args)
+    }
+    fn additivity(&self) -> Additivity {
+        match self.0.additivity() {
+            Additivity::Additive => Additivity::Note(
+                "a sum over distinct values: the same value can be in several lines",
+            ),
+            note => note,
+        }
+    }
+}
