@@ -1,6 +1,7 @@
 //! The finished table: what every output is made from. A renderer computes no figure.
 
 use crate::rows::column::Column;
+use crate::value::decimal::Decimal;
 use crate::value::{Kind, Value};
 use std::collections::BTreeMap;
 
@@ -32,7 +33,7 @@ pub struct Line {
     /// What it is.
     pub kind: LineKind,
     /// How many of its labels are set, from the outermost: all for a group, fewer for a total.
-    pub depth: u8,
+    pub depth: u32,
 }
 
 /// A result column.
@@ -57,8 +58,19 @@ pub struct ResultColumn {
     pub kind: Kind,
     /// The cells, one a line.
     pub cells: Column,
+    /// The cells as numerators and denominators, where they are exact quotients.
+    pub ratio: Option<RatioColumns>,
     /// Marked cells: line, and place in [`Grid::notes`].
     pub marks: BTreeMap<u32, usize>,
+}
+
+/// The numerators and denominators of a column of quotients; missing where they are not known.
+#[derive(Clone, Debug)]
+pub struct RatioColumns {
+    /// What is divided, with its kind.
+    pub numerator: (Kind, Column),
+    /// By what.
+    pub denominator: (Kind, Column),
 }
 
 /// The finished table.
@@ -102,6 +114,7 @@ impl Grid {
             heading_mark: None,
             kind,
             cells: Column::from_values(kind, std::slice::from_ref(value)),
+            ratio: None,
             marks: BTreeMap::new(),
         };
         Grid { lines: vec![line], positions: vec![line], columns: vec![column], ..Grid::default() }
@@ -109,14 +122,25 @@ impl Grid {
 
     /// The label of a line under a key; `None` beyond the depth of a total.
     pub fn label(&self, line: usize, key: usize) -> Option<Value> {
-        (key < usize::from(self.lines[line].depth))
+        (key < self.lines[line].depth as usize)
             .then(|| self.labels[key].value(self.by[key].kind, line))
     }
 
     /// The label of a position under a key along the top; `None` beyond the depth of a total.
     pub fn position_label(&self, position: usize, key: usize) -> Option<Value> {
-        (key < usize::from(self.positions[position].depth))
+        (key < self.positions[position].depth as usize)
             .then(|| self.position_labels[key].value(self.across[key].kind, position))
+    }
+
+    /// The exact quotient that a cell's binary64 is nearest to, where it is known.
+    pub fn quotient(&self, line: usize, column: usize) -> Option<(Decimal, Decimal)> {
+        let ratio = self.columns[column].ratio.as_ref()?;
+        let of = |(kind, column): &(Kind, Column)| match column.value(*kind, line) {
+            Value::Number(n) => Some(n),
+            _ => None,
+        };
+        let both = (of(&ratio.numerator)?, of(&ratio.denominator)?);
+        (both.1.mantissa != 0).then_some(both)
     }
 
     /// The value of a cell.

@@ -27,7 +27,7 @@ mod window;
 pub use engine::{Entered, Parts, Trace, Traced, list, run, trace};
 pub use error::{ColumnShape, DataProblem, Error, Mistake, Written, all_of, either, nearest};
 pub use explain::{Section, explain};
-pub use grid::{Grid, Heading, Line, LineKind, ResultColumn};
+pub use grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
 pub use language::resolve::ColumnInfo;
 pub use ledger::{Entry, Ledger, LookupAccount};
 pub use lookup::{Lookup, LookupRequest, NoMatch, Table};

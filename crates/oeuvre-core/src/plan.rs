@@ -3,7 +3,7 @@
 use crate::error::{Error, Mistake, Written};
 use crate::language::ast::{Expr, Node};
 use crate::language::parser;
-use crate::language::resolve::{Built, ColumnInfo, Level, Resolver, TableInput};
+use crate::language::resolve::{Built, ColumnInfo, Level, Place, Resolver, TableInput};
 use crate::lookup::{Lookup, NoMatch};
 use crate::request::{Request, Totals, TotalsAt};
 use crate::rows::program::Operand;
@@ -17,6 +17,8 @@ pub struct ResultPlan {
     pub heading: String,
     /// Where its values are, in the table program.
     pub built: Built,
+    /// Its numerator and denominator, exact, for figures that are read: where they are known.
+    pub ratio: Option<[Built; 2]>,
     /// Whether it is a column of the rows, listed as it is.
     pub plain: bool,
     /// Whether it reads as a share of something, and so in percent.
@@ -206,6 +208,11 @@ impl Plan {
                 "add --by; a condition on rows is --where",
             ));
         }
+        if request.for_reading {
+            for result in results.iter_mut().filter(|r| r.built.kind == Kind::Float) {
+                result.ratio = resolved.ratio_of(Place::Table, result.built);
+            }
+        }
         resolved.seal();
         Ok(Plan {
             fill,
@@ -260,9 +267,9 @@ fn fills(request: &Request, resolved: &mut Resolver) -> Result<Vec<Option<Fill>>
         .collect();
     for written in &request.every {
         for expr in parser::parse_list(written)? {
-            let place = match resolved.key_of(written, &expr)?.map(|b| b.operand) {
-                Some(Operand::Input(place)) => place,
-                _ => {
+            let place = match resolved.key_meant(written, &expr)? {
+                Some(place) => place,
+                None => {
                     let message = "this is no key of the table";
                     return Err(Mistake::new(written, expr.span, message)
                         .label("--every takes what stands in --by or --columns-by"));
@@ -311,7 +318,17 @@ fn add_results(
         }
         let (written, expr, share) = (written.clone(), expr.clone(), resolved.is_share(expr));
         let plain = request_plain(resolved, &expr);
-        results.push(ResultPlan { heading, built, plain, share, note, written, expr, sums_rows });
+        results.push(ResultPlan {
+            heading,
+            built,
+            ratio: None,
+            plain,
+            share,
+            note,
+            written,
+            expr,
+            sums_rows,
+        });
     }
     Ok(())
 }
@@ -334,9 +351,9 @@ fn add_sort(
         let by = if let Some(result) = results.iter().find(|r| r.heading == bare) {
             SortBy::Result(result.built.operand)
         } else {
-            match resolved.key_of(written, &expr)?.map(|k| k.operand) {
-                Some(Operand::Input(key)) => SortBy::Key(key),
-                _ => SortBy::Result(resolved.result(written, &expr)?.0.operand),
+            match resolved.key_meant(written, &expr)? {
+                Some(key) => SortBy::Key(key),
+                None => SortBy::Result(resolved.result(written, &expr)?.0.operand),
             }
         };
         sort.push(SortPlan { by, descending: descending.unwrap_or(false) });

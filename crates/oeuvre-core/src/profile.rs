@@ -111,6 +111,7 @@ pub fn profile(
             heading_mark: None,
             kind: *kind,
             cells: Column::from_values(*kind, values),
+            ratio: None,
             marks: BTreeMap::new(),
         });
     }
@@ -143,6 +144,7 @@ fn kind_word(kind: Kind) -> &'static str {
         Kind::Boolean => "boolean",
         Kind::Date => "date",
         Kind::DateTime => "datetime",
+        Kind::Nothing => "none",
         _ => "period",
     }
 }

@@ -76,6 +76,8 @@ pub enum TotalsAt {
 /// A table to be made.
 #[derive(Clone, Debug, Default)]
 pub struct Request {
+    /// Whether the figures are to be read, and so rounded, rather than handed on.
+    pub for_reading: bool,
     /// Whether the rows are listed instead of grouped.
     pub listing: bool,
     /// The results; without any the rows are counted, and in a detail all columns are shown.

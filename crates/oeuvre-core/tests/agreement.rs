@@ -170,7 +170,9 @@ const AGGREGATES: &[(&str, Plain)] = &[
     ("min(sailed_on)", |r| smallest(r, DAY).unwrap_or(Value::Missing)),
     ("max(vessel)", |r| {
         let texts = present(r, VESSEL).into_iter().map(Value::to_string);
-        texts.max().map_or(Value::Missing, |t| Value::Text(t.into()))
+        // As the lines are ordered: case folded, then as written.
+        let texts = texts.max_by_key(|t: &String| (t.to_lowercase(), t.clone()));
+        texts.map_or(Value::Missing, |t| Value::Text(t.into()))
     }),
     ("count(distinct fare)", |r| {
         whole(cents(r).into_iter().collect::<std::collections::BTreeSet<_>>().len())

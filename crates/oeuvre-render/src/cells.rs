@@ -1,6 +1,7 @@
 //! How single values read.
 
 use oeuvre_core::value::decimal::Decimal;
+use oeuvre_core::value::exact::{round_f64, round_quotient};
 use oeuvre_core::{Kind, Value};
 use std::fmt::Write;
 
@@ -32,6 +33,9 @@ fn push_escaped(out: &mut String, text: &str) {
     }
 }
 
+/// The exact quotient that a binary64 is nearest to, where it is known.
+pub(crate) type Quotient = Option<(Decimal, Decimal)>;
+
 /// How the figures of a column read: with how many digits after the point.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Figures {
@@ -51,17 +55,28 @@ impl Figures {
     }
 
     /// Adds a cell for reading: thousands separated, blank where there is no value.
-    pub(crate) fn push(self, out: &mut String, value: &Value) {
+    pub(crate) fn push(self, out: &mut String, value: &Value, of: Quotient) {
         match value {
             Value::Number(number) => push_grouped(out, &number.to_string()),
             Value::Float(f) if f.abs() < 1e21 => {
-                push_grouped(out, &format!("{f:.*}", self.float_digits))
+                push_grouped(out, &rounded(*f, of, self.float_digits as u8))
             }
             Value::Text(text) => push_escaped(out, text),
             other => {
                 let _ = write!(out, "{other}");
             }
         }
+    }
+}
+
+/// A binary64 to so many digits after the point, halves away from zero.
+fn rounded(value: f64, of: Quotient, digits: u8) -> String {
+    if let Some(number) = of.and_then(|(a, b)| round_quotient(a, b, digits)) {
+        return number.to_string();
+    }
+    match round_f64(value, digits) {
+        Some(number) => number.to_string(),
+        None => format!("{value:.*}", usize::from(digits)),
     }
 }
 

@@ -26,6 +26,7 @@ fn json_value(value: &Value) -> String {
 fn kind_name(kind: Kind) -> &'static str {
     match kind {
         Kind::Number { .. } | Kind::Float => "number",
+        Kind::Nothing => "none",
         Kind::Text => "text",
         Kind::Boolean => "boolean",
         Kind::Date => "date",

@@ -152,7 +152,7 @@ impl<'a> Layout<'a> {
     pub fn push_position_label(&self, out: &mut String, position: usize, key: usize) {
         match self.grid.position_label(position, key) {
             Some(label) => push_patterned(out, &label, self.across[key].as_ref()),
-            None if key == usize::from(self.grid.positions[position].depth) => out.push_str(TOTAL),
+            None if key == self.grid.positions[position].depth as usize => out.push_str(TOTAL),
             None => {}
         }
     }
@@ -201,11 +201,11 @@ impl<'a> Layout<'a> {
         };
         match slot {
             Slot::Key(k) => {
-                let total = k == usize::from(self.grid.lines[row.line].depth);
+                let total = k == self.grid.lines[row.line].depth as usize;
                 label(self.grid.label(row.line, k), total, self.word(row.line))
             }
             Slot::Across(k) => {
-                let total = k == usize::from(self.grid.positions[row.position].depth);
+                let total = k == self.grid.positions[row.position].depth as usize;
                 label(self.grid.position_label(row.position, k), total, TOTAL)
             }
             Slot::Result(r) => self.grid.cell(row.line, self.column(row, r)),
@@ -235,7 +235,7 @@ impl<'a> Layout<'a> {
             Slot::Key(k) => match self.grid.label(row.line, k) {
                 Some(_) if self.repeats(row.line, k) => {}
                 Some(label) => push_patterned(out, &label, self.keys[k].as_ref()),
-                None if k == usize::from(self.grid.lines[row.line].depth) => {
+                None if k == self.grid.lines[row.line].depth as usize => {
                     out.push_str(&crate::cells::escape_controls(self.word(row.line)));
                 }
                 None => {}
@@ -247,10 +247,15 @@ impl<'a> Layout<'a> {
                 let reading = self.result_of(column);
                 if value.is_missing() {
                     out.push_str(&self.look.blank);
-                } else if self.grid.columns[column].plain && reading.pattern.is_none() {
+                    return;
+                }
+                if self.grid.columns[column].plain && reading.pattern.is_none() {
                     push_label(out, &value);
-                } else if !reading.pattern.as_ref().is_some_and(|p| p.push(out, &value)) {
-                    reading.figures.push(out, &value);
+                    return;
+                }
+                let of = self.grid.quotient(row.line, column);
+                if !reading.pattern.as_ref().is_some_and(|p| p.push(out, &value, of)) {
+                    reading.figures.push(out, &value, of);
                 }
             }
         }
@@ -336,7 +341,7 @@ impl<'a> Layout<'a> {
 }
 
 fn push_patterned(out: &mut String, value: &Value, pattern: Option<&Pattern>) {
-    if value.is_missing() || !pattern.is_some_and(|p| p.push(out, value)) {
+    if value.is_missing() || !pattern.is_some_and(|p| p.push(out, value, None)) {
         push_label(out, value);
     }
 }

@@ -54,6 +54,11 @@ impl Format {
         ("markdown", Format::Markdown),
     ];
 
+    /// Whether figures are rounded for people, rather than handed on whole.
+    pub const fn is_for_reading(self) -> bool {
+        matches!(self, Format::Text | Format::Markdown)
+    }
+
     /// The format that a file name's ending stands for.
     pub fn of_ending(name: &str) -> Option<Format> {
         let ending = name.rsplit_once('.')?.1.to_ascii_lowercase();

@@ -18,7 +18,8 @@ pub struct At {
 /// The best value so far, and the labels that have it.
 #[derive(Clone)]
 struct Best {
-    groups: Vec<(i128, Vec<u32>)>,
+    /// The value, its labels, and how many of these are to be there before doubled ones are taken out.
+    groups: Vec<(i128, Vec<u32>, usize)>,
     texts: Dictionary,
     map: Vec<u32>,
     largest: bool,
@@ -32,12 +33,16 @@ impl Best {
         if it.1.is_empty() || value > it.0 {
             it.0 = value;
             it.1.clear();
+            it.2 = 16;
         }
         if value == it.0 {
-            for label in labels {
-                if !it.1.contains(label) {
-                    it.1.push(*label);
-                }
+            it.1.extend_from_slice(labels);
+            // Doubled labels are taken out when there are about as many: each is looked at a few times,
+            // however many tie.
+            if it.1.len() >= it.2 {
+                it.1.sort_unstable();
+                it.1.dedup();
+                it.2 = 2 * it.1.len() + 16;
             }
         }
     }
@@ -45,7 +50,7 @@ impl Best {
 
 impl State for Best {
     fn resize(&mut self, groups: usize) {
-        self.groups.resize(groups.max(self.groups.len()), (0, Vec::new()));
+        self.groups.resize(groups.max(self.groups.len()), (0, Vec::new(), 16));
     }
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         let (labels, values) = (rows.args[0], rows.args[1]);
@@ -71,7 +76,7 @@ impl State for Best {
     fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
         let other = own::<Best>(other);
         let codes = self.texts.absorb(&other.texts);
-        for (&to, (value, labels)) in
+        for (&to, (value, labels, _)) in
             map.iter().zip(&other.groups).filter(|(t, g)| **t != 0 && !g.1.is_empty())
         {
             let labels: Vec<u32> = labels.iter().map(|&l| codes[l as usize]).collect();
@@ -114,9 +119,10 @@ impl Aggregate for At {
     fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
         let best = own::<Best>(state);
         let mut dictionary = Dictionary::default();
-        let codes = best.groups.iter().skip(1).map(|(_, labels)| {
+        let codes = best.groups.iter().skip(1).map(|(_, labels, _)| {
             let mut texts: Vec<&str> = labels.iter().map(|&l| best.texts.text(l)).collect();
             texts.sort_by(|a, b| text_order(a, b));
+            texts.dedup();
             if texts.is_empty() { MISSING_CODE } else { dictionary.intern(&texts.join(", ")) }
         });
         Ok(Column { data: Data::Codes(codes.collect()), dictionary })

@@ -5,7 +5,7 @@ use super::extremes::{column_of, float_key};
 use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
 use crate::rows::column::{Column, Data};
 use crate::rows::dictionary::{Dictionary, MISSING_CODE};
-use crate::value::Kind;
+use crate::value::{Kind, text_order};
 use std::any::Any;
 use std::cmp::Ordering;
 
@@ -68,7 +68,7 @@ impl Found {
 
     fn order(&self, a: (Word, u64), b: (Word, u64)) -> Ordering {
         let along = if self.along_is_text {
-            self.texts.text(a.0 as u32).cmp(self.texts.text(b.0 as u32))
+            text_order(self.texts.text(a.0 as u32), self.texts.text(b.0 as u32))
         } else {
             a.0.cmp(&b.0)
         };

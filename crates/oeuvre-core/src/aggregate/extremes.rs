@@ -1,15 +1,16 @@
 //! `min`, `max` and `range`.
 
 use super::{
-    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column,
+    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, finite, number, own,
+    whole_column,
 };
 use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use crate::rows::dictionary::{Dictionary, MISSING_CODE};
-use crate::value::Kind;
+use crate::value::{Kind, text_order};
 use std::any::Any;
 use std::cmp::Ordering;
 
-/// The smallest value present: numbers by value, dates in time, text as written. Missing when
+/// The smallest value present: numbers by value, dates in time, text in label order. Missing when
 /// there are none.
 pub struct Min;
 /// The largest value present, likewise.
@@ -47,7 +48,7 @@ impl Extremes {
 
     fn take_texts(found: &mut [(u32, u32)], texts: &Dictionary, group: u32, code: u32) {
         let it = &mut found[group as usize];
-        let order = |a: u32, b: u32| texts.text(a).cmp(texts.text(b));
+        let order = |a: u32, b: u32| text_order(texts.text(a), texts.text(b));
         if it.0 == MISSING_CODE || (it.0 != code && order(code, it.0) == Ordering::Less) {
             it.0 = code;
         }
@@ -153,7 +154,7 @@ fn state(args: &[Kind]) -> Box<dyn State> {
 /// A column of a kind from whole numbers that stand for its values.
 pub(crate) fn column_of(kind: Kind, values: impl Iterator<Item = Option<i128>> + Clone) -> Column {
     match kind {
-        Kind::Number { .. } | Kind::DateTime => whole_column(values),
+        Kind::Number { .. } | Kind::DateTime | Kind::Nothing => whole_column(values),
         Kind::Float => Column::from(Data::F64(
             values.map(|v| v.map_or(f64::NAN, |v| float_from_key(v as i64))).collect(),
         )),
@@ -234,10 +235,13 @@ impl Aggregate for Range {
         let Extremes::Whole(s) = own::<Extremes>(state) else { return Err(Overflow::Digits) };
         if args[0] == Kind::Float {
             let range = |&(low, high): &(i128, i128)| {
-                let width = float_from_key(high as i64) - float_from_key(low as i64);
-                if low <= high && width.is_finite() { width } else { f64::NAN }
+                if low > high {
+                    return Ok(f64::NAN);
+                }
+                finite(float_from_key(high as i64) - float_from_key(low as i64))
             };
-            return Ok(Column::from(Data::F64(s.iter().skip(1).map(range).collect())));
+            let ranges: Result<Vec<f64>, Overflow> = s.iter().skip(1).map(range).collect();
+            return Ok(Column::from(Data::F64(ranges?)));
         }
         let wide = |&(low, high): &(i128, i128)| low <= high && high.checked_sub(low).is_none();
         if s.iter().skip(1).any(wide) {

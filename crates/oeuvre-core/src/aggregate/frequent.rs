@@ -177,7 +177,7 @@ impl Aggregate for Product {
                 f64::NAN
             })
         });
-        if overflow { Err(Overflow::Digits) } else { Ok(Column::from(Data::F64(products))) }
+        if overflow { Err(Overflow::Binary) } else { Ok(Column::from(Data::F64(products))) }
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note("the product of all rows, not a sum of the lines")

@@ -29,6 +29,7 @@ pub mod values;
 use crate::rows::column::{Column, Data};
 use crate::value::Kind;
 use std::any::Any;
+use std::sync::Arc;
 
 /// The rows of a batch on their way into a state.
 #[derive(Clone, Copy)]
@@ -105,6 +106,14 @@ pub enum Additivity {
     Note(&'static str),
 }
 
+/// A result as a quotient.
+pub struct Ratio {
+    /// What is divided.
+    pub numerator: Arc<dyn Aggregate>,
+    /// By what; by 1 where there is none.
+    pub denominator: Option<Arc<dyn Aggregate>>,
+}
+
 /// An aggregate function.
 pub trait Aggregate: Sync + Send {
     /// The kind of the result for arguments of these kinds.
@@ -124,6 +133,12 @@ pub trait Aggregate: Sync + Send {
     /// # Errors
     /// [`Overflow`] when the result cannot be held.
     fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow>;
+
+    /// The result as a quotient of exact results, finished from the same state, where it is one.
+    fn ratio(&self, args: &[Kind]) -> Option<Ratio> {
+        let _ = args;
+        None
+    }
 
     /// Whether lines add up to their total.
     fn additivity(&self) -> Additivity;
@@ -148,9 +163,16 @@ fn whole_column(values: impl Iterator<Item = Option<i128>> + Clone) -> Column {
     })
 }
 
-/// The kind of a number, or the problem with an argument that is none.
+/// A binary64 result, or why there is none.
+fn finite(value: f64) -> Result<f64, Overflow> {
+    if value.is_infinite() { Err(Overflow::Binary) } else { Ok(value) }
+}
+
+/// The kind of a number, or the problem with an argument that is none. What has no value adds up as a
+/// number of none.
 fn number(args: &[Kind], index: usize) -> Result<Kind, ArgumentProblem> {
     match args.get(index) {
+        Some(Kind::Nothing) => Ok(Kind::Number { scale: 0 }),
         Some(kind) if kind.is_number() => Ok(*kind),
         _ => Err(ArgumentProblem::NotANumber(index)),
     }

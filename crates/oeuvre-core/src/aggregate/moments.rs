@@ -6,7 +6,7 @@
 //! fraction is rounded once at the end.
 
 use super::float_sum::FloatSum;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own};
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, finite, number, own};
 use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
 use crate::value::Kind;
 use crate::value::decimal::big_pow10;
@@ -152,15 +152,15 @@ fn add_wide(
 
 impl Spread {
     /// From `n`, the sum, the sum of squares, and `unit²` that both squares are counted in.
-    fn of(&self, n: u64, sum: &BigInt, squares: &BigInt, unit: &BigInt) -> f64 {
+    fn of(&self, n: u64, sum: &BigInt, squares: &BigInt, unit: &BigInt) -> Result<f64, Overflow> {
         let divisor = if self.sample { n.saturating_sub(1) } else { n };
         if n == 0 || divisor == 0 {
-            return f64::NAN;
+            return Ok(f64::NAN);
         }
         let numerator = BigInt::from(n) * squares - sum * sum;
         let denominator = BigInt::from(n) * divisor * unit;
         let of = if self.root { sqrt_ratio_to_f64 } else { ratio_to_f64 };
-        of(&numerator, &denominator).unwrap_or(f64::NAN)
+        finite(of(&numerator, &denominator).unwrap_or(f64::NAN))
     }
 }
 
@@ -196,7 +196,7 @@ impl Aggregate for Spread {
                         squares += q;
                     }
                     if g > 0 {
-                        out.push(self.of(n, &sum, &squares, &unit));
+                        out.push(self.of(n, &sum, &squares, &unit)?);
                     }
                 }
                 out
@@ -211,7 +211,7 @@ impl Aggregate for Spread {
                     .map(|s| {
                         self.of(s.n, &s.sum.numerator(), &(s.squares.numerator() * &unit), &squared)
                     })
-                    .collect()
+                    .collect::<Result<_, _>>()?
             }
         };
         Ok(Column::from(Data::F64(spreads)))

@@ -1,9 +1,12 @@
 //! `portion`: the share of rows for which a condition holds.
 
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
+use super::{
+    Additivity, Aggregate, ArgumentProblem, Overflow, Ratio, Rows, State, own, whole_column,
+};
 use crate::rows::column::{Column, Data, MISSING_BOOL};
 use crate::value::Kind;
 use std::any::Any;
+use std::sync::Arc;
 
 /// Rows for which the condition holds, over those for which it is true or false. Missing when there
 /// are none.
@@ -62,7 +65,35 @@ impl Aggregate for Portion {
         };
         Ok(Column::from(Data::F64(own::<Known>(state).0.iter().skip(1).map(rate).collect())))
     }
+    fn ratio(&self, _: &[Kind]) -> Option<Ratio> {
+        let part = |known| Arc::new(Part { known });
+        Some(Ratio { numerator: part(false), denominator: Some(part(true)) })
+    }
     fn additivity(&self) -> Additivity {
         Additivity::Note("the share of all rows, not a sum of the lines")
+    }
+}
+
+/// How often the condition held, or how often it was known: the two parts of a portion.
+struct Part {
+    known: bool,
+}
+
+impl Aggregate for Part {
+    fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        Ok(Kind::Number { scale: 0 })
+    }
+    fn family(&self) -> &'static str {
+        "portion"
+    }
+    fn state(&self, _: &[Kind]) -> Box<dyn State> {
+        Box::new(Known::default())
+    }
+    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+        let count = |c: &(u64, u64)| Some(i128::from(if self.known { c.1 } else { c.0 }));
+        Ok(whole_column(own::<Known>(state).0.iter().skip(1).map(count)))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Additive
     }
 }

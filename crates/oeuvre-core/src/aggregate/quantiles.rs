@@ -7,12 +7,15 @@
 
 use super::extremes::{column_of, float_from_key};
 use super::values::Values;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, State, number, own};
+use super::{
+    Additivity, Aggregate, ArgumentProblem, Overflow, Ratio, State, number, own, whole_column,
+};
 use crate::rows::column::{Column, Data};
 use crate::value::Kind;
-use crate::value::decimal::{Decimal, big_pow10};
+use crate::value::decimal::{Decimal, MAX_DIGITS, big_pow10};
 use crate::value::exact::{f64_to_ratio, ratio_to_f64};
 use num_bigint::BigInt;
+use std::sync::Arc;
 
 /// How a percentile that falls between two values is found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -107,8 +110,47 @@ impl Aggregate for Percentile {
         });
         Ok(Column::from(Data::F64(found)))
     }
+    fn ratio(&self, args: &[Kind]) -> Option<Ratio> {
+        let Kind::Number { scale } = args[0] else { return None };
+        // Between two values of the column's scale lie at most so many hundredths of the percent.
+        let scale = scale.checked_add(self.percent.scale + 2).filter(|s| *s <= MAX_DIGITS)?;
+        let (percent, method) = (self.percent, self.method);
+        let exact = ExactPercentile { of: Percentile { percent, method, note: "" }, scale };
+        Some(Ratio { numerator: Arc::new(exact), denominator: None })
+    }
     fn additivity(&self) -> Additivity {
         Additivity::Note(self.note)
+    }
+}
+
+/// A percentile as the exact decimal that it is.
+struct ExactPercentile {
+    of: Percentile,
+    scale: u8,
+}
+
+impl Aggregate for ExactPercentile {
+    fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        Ok(Kind::Number { scale: self.scale })
+    }
+    fn family(&self) -> &'static str {
+        "values"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Values::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+        let found = own::<Values>(state).for_each_sorted(|group| {
+            let n = group.count();
+            let (place, rest, unit) = (n > 0).then(|| self.of.place(n)).flatten()?;
+            let (a, b) = (group.at(place), group.at((place + 1).min(n - 1)));
+            let exact = BigInt::from(a) * &unit + (BigInt::from(b) - a) * rest;
+            i128::try_from(exact).ok().filter(|v| *v != i128::MIN)
+        });
+        Ok(whole_column(found.iter().copied()))
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Additive
     }
 }
 

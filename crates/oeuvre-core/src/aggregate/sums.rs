@@ -2,7 +2,7 @@
 
 use super::float_sum::FloatSum;
 use super::{
-    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own, whole_column,
+    Additivity, Aggregate, ArgumentProblem, Overflow, Ratio, Rows, State, number, own, whole_column,
 };
 use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
 use crate::value::Kind;
@@ -10,6 +10,7 @@ use crate::value::decimal::{Decimal, big_pow10};
 use crate::value::exact::{decimal_ratio, ratio_to_f64};
 use num_bigint::BigInt;
 use std::any::Any;
+use std::sync::Arc;
 
 /// The sum of the values present: exact for decimals, correctly rounded for binary64. Missing when
 /// there are none.
@@ -120,14 +121,13 @@ impl Aggregate for Sum {
             Sums::Whole(s) => {
                 whole_column(s.iter().skip(1).map(|&(sum, n)| (n > 0).then_some(sum)))
             }
-            Sums::Float(s) => Column::from(Data::F64(
-                s.iter()
-                    .skip(1)
-                    .map(
-                        |(sum, n)| if *n > 0 { sum.to_f64().unwrap_or(f64::NAN) } else { f64::NAN },
-                    )
-                    .collect(),
-            )),
+            Sums::Float(s) => {
+                let one = |(sum, n): &(FloatSum, u64)| match n {
+                    0 => Ok(f64::NAN),
+                    _ => sum.to_f64().ok_or(Overflow::Binary),
+                };
+                Column::from(Data::F64(s.iter().skip(1).map(one).collect::<Result<_, _>>()?))
+            }
         })
     }
     fn additivity(&self) -> Additivity {
@@ -158,8 +158,37 @@ impl Aggregate for Mean {
         };
         Ok(Column::from(Data::F64(means)))
     }
+    fn ratio(&self, args: &[Kind]) -> Option<Ratio> {
+        let exact = matches!(args[0], Kind::Number { .. });
+        exact.then(|| Ratio { numerator: Arc::new(Sum), denominator: Some(Arc::new(CountAdded)) })
+    }
     fn additivity(&self) -> Additivity {
         Additivity::Note("a mean of all rows, not a sum of the lines")
+    }
+}
+
+/// How many values a sum is of. Missing when there are none.
+struct CountAdded;
+
+impl Aggregate for CountAdded {
+    fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        Ok(Kind::Number { scale: 0 })
+    }
+    fn family(&self) -> &'static str {
+        "sum"
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(Sums::new(args[0]))
+    }
+    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+        let count = |n: u64| (n > 0).then_some(i128::from(n));
+        Ok(match own::<Sums>(state) {
+            Sums::Whole(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
+            Sums::Float(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
+        })
+    }
+    fn additivity(&self) -> Additivity {
+        Additivity::Additive
     }
 }
 

@@ -7,7 +7,7 @@
 //! intercept `(sum y - slope sum x) / n`.
 
 use super::float_sum::FloatSum;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, number, own};
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, finite, number, own};
 use crate::rows::column::{Column, Data};
 use crate::value::Kind;
 use crate::value::decimal::big_pow10;
@@ -178,14 +178,15 @@ impl Aggregate for Two {
         })
     }
     fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let values: Vec<f64> = match own::<Sums>(state) {
+        let figure = |it: Option<f64>| finite(it.unwrap_or(f64::NAN));
+        let values: Result<Vec<f64>, Overflow> = match own::<Sums>(state) {
             Sums::Whole(states) => {
                 let unit = |k: Kind| {
                     if let Kind::Number { scale } = k { big_pow10(scale) } else { 1.into() }
                 };
                 let (ux, uy) = (unit(args[0]), unit(args[1]));
                 let one = |(n, sums): &(u64, [Exact; 5])| {
-                    self.of(*n, sums.each_ref().map(Exact::total), &ux, &uy).unwrap_or(f64::NAN)
+                    figure(self.of(*n, sums.each_ref().map(Exact::total), &ux, &uy))
                 };
                 states.iter().skip(1).map(one).collect()
             }
@@ -195,12 +196,12 @@ impl Aggregate for Two {
                     let [x, y, xx, yy, xy] = sums.each_ref().map(FloatSum::numerator);
                     // Products are counted in the same units as their factors: bring them to their squares.
                     let sums = [x, y, xx * &unit, yy * &unit, xy * &unit];
-                    self.of(*n, sums, &unit, &unit).unwrap_or(f64::NAN)
+                    figure(self.of(*n, sums, &unit, &unit))
                 };
                 states.iter().skip(1).map(one).collect()
             }
         };
-        Ok(Column::from(Data::F64(values)))
+        Ok(Column::from(Data::F64(values?)))
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note(match self {

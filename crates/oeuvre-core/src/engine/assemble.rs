@@ -7,7 +7,7 @@ use super::lines::{Lines, Place, lines, shared_codes};
 use super::tree::{Tree, Trees, ranks};
 use super::worker::Gathered;
 use crate::error::Error;
-use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
+use crate::grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
 use crate::ledger::Ledger;
 use crate::plan::{Plan, SortBy};
 use crate::request::TotalsAt;
@@ -61,9 +61,9 @@ pub(crate) fn assemble(
         Cells { plan, trees: &trees, lines: &lines, levels: HashMap::new(), rests: HashMap::new() };
     let mut shown = Vec::new();
     for position in &positions {
-        let across = usize::from(position.0.depth);
+        let across = position.0.depth as usize;
         for place in &lines.places {
-            let depths = Depths { by: usize::from(place.0.depth), across };
+            let depths = Depths { by: place.0.depth as usize, across };
             if place.0.kind != LineKind::Rest && !cells.levels.contains_key(&depths) {
                 shown.push(depths);
                 cells.levels.insert(depths, indexed(&trees, levels.level(depths)?, depths));
@@ -92,6 +92,11 @@ pub(crate) fn assemble(
                 heading_mark: None,
                 kind: result.built.kind,
                 cells: cells.column(result.built.kind, result.built.operand, *position),
+                ratio: result.ratio.map(|both| {
+                    let [numerator, denominator] =
+                        both.map(|b| (b.kind, cells.column(b.kind, b.operand, *position)));
+                    RatioColumns { numerator, denominator }
+                }),
                 marks: Default::default(),
             });
         }
@@ -156,10 +161,10 @@ fn positions(plan: &Plan, tree: &Tree, ranks: &[Vec<u32>]) -> Vec<Place> {
         let (starts, list) = &children[depth];
         for &child in &list[starts[node as usize] as usize..starts[node as usize + 1] as usize] {
             if depth + 1 == children.len() {
-                out.push((Line { kind: LineKind::Group, depth: depth as u8 + 1 }, child));
+                out.push((Line { kind: LineKind::Group, depth: depth as u32 + 1 }, child));
                 continue;
             }
-            let total = (Line { kind: LineKind::Subtotal, depth: depth as u8 + 1 }, child);
+            let total = (Line { kind: LineKind::Subtotal, depth: depth as u32 + 1 }, child);
             let sub = plan.totals.sub();
             if sub && plan.totals_at == TotalsAt::Top {
                 out.push(total);
@@ -198,7 +203,7 @@ fn labels(
             _ => *node,
         };
         for depth in (1..=keys).rev() {
-            let code = if depth <= usize::from(line.depth) {
+            let code = if depth <= line.depth as usize {
                 let it = &tree.nodes[depth][node as usize];
                 node = it.parent;
                 it.code
@@ -251,14 +256,14 @@ struct Cells<'a> {
 impl Cells<'_> {
     /// The cells of a result at a position, line by line.
     fn column(&self, kind: Kind, operand: Operand, position: Place) -> Column {
-        let across = usize::from(position.0.depth);
+        let across = position.0.depth as usize;
         let leaf = self.trees.by.depth();
         let cell_of = |it: &Indexed, node: u32| match &it.cells {
             Some(cells) => cells[position.1 as usize][node as usize],
             None => node,
         };
         let cell = |line: Line, node: u32| {
-            let it = self.levels.get(&Depths { by: usize::from(line.depth), across })?;
+            let it = self.levels.get(&Depths { by: line.depth as usize, across })?;
             Some((&it.level, cell_of(it, node)))
         };
         // The lines of groups are gathered at once; totals are set one by one.

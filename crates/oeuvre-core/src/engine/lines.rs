@@ -125,7 +125,9 @@ pub(crate) fn lines(
         members = Some(Members { of_group, count: rests.len() });
     }
     let mut out = Vec::new();
-    let walk = Walk { plan, children: &children, shown: &shown, alive: &alive, rests: &rests };
+    let of_node: HashMap<(usize, u32), u32> =
+        rests.iter().zip(0..).map(|(r, n)| ((r.depth, r.node), n)).collect();
+    let walk = Walk { plan, children: &children, shown: &shown, alive: &alive, rests: &of_node };
     let grand = Line { kind: LineKind::Grand, depth: 0 };
     if by.depth() == 0 {
         out.push((Line { kind: LineKind::Group, depth: 0 }, 0));
@@ -264,7 +266,8 @@ struct Walk<'a> {
     children: &'a Children,
     shown: &'a [Shown],
     alive: &'a [Vec<bool>],
-    rests: &'a [Rest],
+    /// The rest of each node that has one.
+    rests: &'a HashMap<(usize, u32), u32>,
 }
 
 impl Walk<'_> {
@@ -273,9 +276,8 @@ impl Walk<'_> {
         let keys = self.children.len();
         let (starts, list) = &self.children[depth];
         let siblings = &list[starts[node as usize] as usize..starts[node as usize + 1] as usize];
-        let rest = self.rests.iter().position(|r| r.depth == depth && r.node == node);
-        let rest = rest.map(|n| (Line { kind: LineKind::Rest, depth: depth as u8 }, n as u32));
-        let mut waiting = rest;
+        let rest = self.rests.get(&(depth, node));
+        let mut waiting = rest.map(|&n| (Line { kind: LineKind::Rest, depth: depth as u32 }, n));
         for &child in siblings.iter().filter(|&&c| self.alive[depth + 1][c as usize]) {
             if depth + 1 == keys {
                 if self.shown[child as usize] == Shown::Last
@@ -283,10 +285,10 @@ impl Walk<'_> {
                 {
                     out.push(rest);
                 }
-                out.push((Line { kind: LineKind::Group, depth: keys as u8 }, child));
+                out.push((Line { kind: LineKind::Group, depth: keys as u32 }, child));
                 continue;
             }
-            let total = (Line { kind: LineKind::Subtotal, depth: depth as u8 + 1 }, child);
+            let total = (Line { kind: LineKind::Subtotal, depth: depth as u32 + 1 }, child);
             let subtotal = self.plan.totals.sub();
             if subtotal && self.plan.totals_at == TotalsAt::Top {
                 out.push(total);

@@ -11,6 +11,8 @@ use crate::rows::column::Column;
 use crate::rows::interner::Pairs;
 use crate::rows::program::{Evaluator, Operand};
 use crate::value::{Kind, Value};
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 
 /// The number of groups that are left out of [`Members`].
 pub(crate) const LEFT_OUT: u32 = u32::MAX;
@@ -114,6 +116,7 @@ pub(crate) fn evaluate(
             None => codes_of_key.column(key.kind, std::iter::repeat_n(0, groups)),
         });
     }
+    let mut finer_levels: HashMap<usize, Evaluated> = HashMap::new();
     for aggregate in &plan.aggregates {
         let kinds = |args: &[crate::language::resolve::Built]| -> Vec<Kind> {
             args.iter().map(|a| a.kind).collect()
@@ -138,9 +141,16 @@ pub(crate) fn evaluate(
                 let own = resolved.scopes[*finer].outer..resolved.scopes[*finer].keys.len();
                 let kept_finer: Vec<usize> = kept.iter().copied().chain(own).collect();
                 let inner_members = members.map(|m| finer_members(scopes, scope, *finer, m));
-                let inner =
-                    evaluate(resolved, scopes, *finer, &kept_finer, inner_members.as_ref(), None)?;
-                ledger.add_divisions(&inner.ledger);
+                // One level serves all aggregates over it.
+                let inner = match finer_levels.entry(*finer) {
+                    Entry::Occupied(known) => &*known.into_mut(),
+                    Entry::Vacant(new) => {
+                        let members = inner_members.as_ref();
+                        let level = evaluate(resolved, scopes, *finer, &kept_finer, members, None)?;
+                        ledger.add_divisions(&level.ledger);
+                        &*new.insert(level)
+                    }
+                };
                 // The group here that each finer group belongs to.
                 let mut belongs: Vec<u32> = match members {
                     Some(_) => inner.start.clone(),

@@ -262,7 +262,7 @@ fn code_of(plan: &Plan, gathered: &Gathered, key: usize, label: &str) -> Result<
 fn cells_grid(plan: &Plan, cells: EnteredCells) -> Grid {
     let keys = plan.resolved.keys();
     let heading = |&k: &usize| Heading { name: keys[k].heading.clone(), kind: keys[k].kind };
-    let line = Line { kind: LineKind::Group, depth: cells.kept.len() as u8 };
+    let line = Line { kind: LineKind::Group, depth: cells.kept.len() as u32 };
     Grid {
         by: cells.kept.iter().map(heading).collect(),
         lines: vec![line; cells.x.data.len()],
@@ -284,6 +284,7 @@ fn column(heading: String, kind: Kind, result: usize, cells: Column) -> ResultCo
         heading_mark: None,
         kind,
         cells,
+        ratio: None,
         marks: BTreeMap::new(),
     }
 }

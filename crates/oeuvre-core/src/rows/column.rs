@@ -60,7 +60,7 @@ impl Data {
     /// An empty column for values of a kind.
     pub fn empty(kind: Kind) -> Data {
         match kind {
-            Kind::Number { .. } | Kind::DateTime => Data::I64(Vec::new()),
+            Kind::Number { .. } | Kind::DateTime | Kind::Nothing => Data::I64(Vec::new()),
             Kind::Float => Data::F64(Vec::new()),
             Kind::Text => Data::Codes(Vec::new()),
             Kind::Boolean => Data::Bool(Vec::new()),

@@ -9,8 +9,8 @@ use crate::language::ast::Comparison;
 use crate::lookup::{Lookup, push_key};
 use crate::value::calendar::{self, DAY_MICROS, Part, Period, Unit};
 use crate::value::decimal::{Decimal, div_half_away, pow10};
-use crate::value::exact::{decimal_ratio, decimal_to_f64};
-use crate::value::{Kind, Value};
+use crate::value::exact::{decimal_ratio, decimal_to_f64, round_f64, round_quotient};
+use crate::value::{Kind, Value, text_order};
 use std::cmp::Ordering;
 use std::sync::OnceLock;
 
@@ -53,6 +53,13 @@ pub(crate) fn run(
         Op::Add => whole2(args, out, i64::overflowing_add, i128::checked_add, |a, b| a + b)?,
         Op::Subtract => whole2(args, out, i64::overflowing_sub, i128::checked_sub, |a, b| a - b)?,
         Op::Multiply => whole2(args, out, i64::overflowing_mul, i128::checked_mul, |a, b| a * b)?,
+        Op::MultiplyIfFits => {
+            let (a, b) = (args[0].data.to_i128(), args[1].data.to_i128());
+            out.data = narrowest(a.into_iter().zip(b).map(|(x, y)| match (x, y) {
+                (MISSING_I128, _) | (_, MISSING_I128) => None,
+                _ => x.checked_mul(y).filter(|z| *z != MISSING_I128),
+            }));
+        }
         Op::Divide => return divide(args, &mut out.data),
         Op::Negate => whole1(args[0], out, i64::overflowing_neg, i128::checked_neg, |x| -x)?,
         Op::Absolute => {
@@ -60,19 +67,38 @@ pub(crate) fn run(
             whole1(args[0], out, narrow, i128::checked_abs, f64::abs)?;
         }
         Op::Round(n) => round(args[0], step.arg_kinds[0], *n, out)?,
+        Op::RoundRatio(n) => round_ratio(step, args, *n, rows, out)?,
         Op::Compare(how) => compare(args, *how, bools(&mut out.data)),
         Op::Test(test) => {
             let Data::Codes(codes) = &args[0].data else { return Ok(0) };
             let dictionary = &args[0].dictionary;
             let known = memory.memo.len();
             memory.memo.extend(
-                (known..dictionary.len()).map(|c| u8::from((test.test)(dictionary.text(c as u32)))),
+                (known..dictionary.len()).map(|c| u8::from(test.holds(dictionary.text(c as u32)))),
             );
             let memo = &memory.memo[..];
             let out = bools(&mut out.data);
             out.extend(
                 codes.iter().map(|&c| memo.get(c as usize).copied().unwrap_or(MISSING_BOOL)),
             );
+        }
+        Op::OneOf(values) => {
+            let out = bools(&mut out.data);
+            let one = |x: i128| u8::from(values.contains(&x));
+            match &args[0].data {
+                Data::I64(v) => out
+                    .extend(v.iter().map(|&x| {
+                        if x == MISSING_I64 { MISSING_BOOL } else { one(i128::from(x)) }
+                    })),
+                Data::I128(v) => out.extend(
+                    v.iter().map(|&x| if x == MISSING_I128 { MISSING_BOOL } else { one(x) }),
+                ),
+                Data::I32(v) => out
+                    .extend(v.iter().map(|&x| {
+                        if x == MISSING_I32 { MISSING_BOOL } else { one(i128::from(x)) }
+                    })),
+                _ => out.resize(rows, MISSING_BOOL),
+            }
         }
         Op::And => bool2(args, bools(&mut out.data), |a, b| match (a, b) {
             (0, _) | (_, 0) => 0,
@@ -258,7 +284,7 @@ fn whole2(
                 bad |= z.is_infinite();
                 z
             }));
-            return if bad { Err(Overflow::Digits) } else { Ok(()) };
+            return if bad { Err(Overflow::Binary) } else { Ok(()) };
         }
         (Data::I64(a), Data::I64(b)) => {
             let mut bad = false;
@@ -306,7 +332,7 @@ fn divide(args: &[&Column], out: &mut Data) -> Result<u64, Overflow> {
                 zeros += u64::from(y == 0.0);
                 let z = if y == 0.0 { f64::NAN } else { x / y };
                 if z.is_infinite() {
-                    return Err(Overflow::Digits);
+                    return Err(Overflow::Binary);
                 }
                 out.push(z);
             }
@@ -355,11 +381,35 @@ fn round(arg: &Column, kind: Kind, digits: u8, out: &mut Column) -> Result<(), O
             let number = if x.is_nan() {
                 Value::Missing
             } else {
-                let text = format!("{x:.*}", usize::from(digits));
-                Value::Number(text.parse().map_err(|()| Overflow::Digits)?)
+                Value::Number(round_f64(x, digits).ok_or(Overflow::Digits)?)
             };
             out.push(result, &number);
         }
+    }
+    Ok(())
+}
+
+/// Quotients rounded from their numerators and denominators.
+fn round_ratio(
+    step: &Step,
+    args: &[&Column],
+    digits: u8,
+    rows: usize,
+    out: &mut Column,
+) -> Result<(), Overflow> {
+    out.data = Data::empty(step.kind);
+    let kinds = &step.arg_kinds;
+    for row in 0..rows {
+        let number = match (args[0].value(kinds[0], row), args[1].value(kinds[1], row)) {
+            (Value::Number(n), Value::Number(d)) if d.mantissa != 0 => {
+                Value::Number(round_quotient(n, d, digits).ok_or(Overflow::Digits)?)
+            }
+            _ => match args[2].value(kinds[2], row) {
+                Value::Float(x) => Value::Number(round_f64(x, digits).ok_or(Overflow::Digits)?),
+                _ => Value::Missing,
+            },
+        };
+        out.push(step.kind, &number);
     }
     Ok(())
 }
@@ -413,7 +463,11 @@ fn compare(args: &[&Column], how: Comparison, out: &mut Vec<u8>) {
                 if x == MISSING_CODE || y == MISSING_CODE {
                     MISSING_BOOL
                 } else {
-                    u8::from(how.holds(ta.text(x).cmp(tb.text(y))))
+                    u8::from(match how {
+                        Comparison::Equal => ta.text(x) == tb.text(y),
+                        Comparison::NotEqual => ta.text(x) != tb.text(y),
+                        how => how.holds(text_order(ta.text(x), tb.text(y))),
+                    })
                 }
             }));
         }
@@ -432,7 +486,7 @@ fn order(a: &Column, b: &Column, row: usize) -> Ordering {
         (Data::F64(x), Data::F64(y)) => x[row].total_cmp(&y[row]),
         (Data::Bool(x), Data::Bool(y)) => x[row].cmp(&y[row]),
         (Data::Codes(x), Data::Codes(y)) => {
-            a.dictionary.text(x[row]).cmp(b.dictionary.text(y[row]))
+            text_order(a.dictionary.text(x[row]), b.dictionary.text(y[row]))
         }
         (Data::I128(x), Data::I128(y)) => x[row].cmp(&y[row]),
         (Data::I64(x), Data::I128(y)) => i128::from(x[row]).cmp(&y[row]),

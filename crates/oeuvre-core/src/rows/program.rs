@@ -15,8 +15,10 @@ use crate::aggregate::Overflow;
 use crate::language::ast::Comparison;
 use crate::lookup::{Lookup, Table};
 use crate::value::calendar::{Part, Unit};
-use crate::value::{Kind, Value};
+use crate::value::{Kind, Value, text_order};
+use std::collections::{HashMap, HashSet};
 use std::fmt;
+use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 /// Where a step takes an argument from.
@@ -29,22 +31,29 @@ pub enum Operand {
 }
 
 /// A test of one text, made once for each distinct text.
-#[derive(Clone)]
-pub struct TextTest {
-    /// Identifies the test, so that the same test is made once.
-    pub key: String,
-    /// The test itself.
-    pub test: Arc<dyn Fn(&str) -> bool + Send + Sync>,
+#[derive(Clone, Debug, PartialEq)]
+pub enum TextTest {
+    /// How it compares with a text.
+    Compare(Comparison, Arc<str>),
+    /// Whether it is one of some texts.
+    OneOf(Arc<HashSet<String>>),
 }
 
-impl fmt::Debug for TextTest {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.key)
+impl TextTest {
+    /// Whether a text passes.
+    pub fn holds(&self, text: &str) -> bool {
+        match self {
+            TextTest::Compare(Comparison::Equal, other) => text == &**other,
+            TextTest::Compare(Comparison::NotEqual, other) => text != &**other,
+            TextTest::Compare(how, other) => how.holds(text_order(text, other)),
+            TextTest::OneOf(texts) => texts.contains(text),
+        }
     }
 }
 
-/// What a step does. Numbers that meet in one step have the same scale, or are both binary64.
-#[derive(Clone, Debug)]
+/// What a step does. Numbers that meet in one step have the same scale, or are both binary64. Two steps are
+/// the same where what they do is equal, part by part; texts of calculations say nothing about that.
+#[derive(Clone, Debug, PartialEq)]
 pub enum Op {
     /// The same value on every row.
     Constant(Value),
@@ -58,6 +67,8 @@ pub enum Op {
     Subtract,
     /// Product of two numbers; the scales add up.
     Multiply,
+    /// The same of exact numbers, missing where it does not fit.
+    MultiplyIfFits,
     /// Quotient of two numbers of one scale, binary64; missing where the divisor is zero.
     Divide,
     /// Minus.
@@ -66,10 +77,15 @@ pub enum Op {
     Absolute,
     /// Rounded to this many digits after the point, halves away from zero; an exact number.
     Round(u8),
+    /// A quotient rounded to this many digits after the point from its numerator and denominator, halves
+    /// away from zero; the third argument is the quotient itself, for where the two are not known.
+    RoundRatio(u8),
     /// A comparison of two values of one kind; missing where either is.
     Compare(Comparison),
     /// A test of a text; missing where the text is.
     Test(TextTest),
+    /// Whether a whole number, a date or a place in the calendar is one of some; missing where it is.
+    OneOf(Arc<HashSet<i128>>),
     /// Three-valued and.
     And,
     /// Three-valued or.
@@ -110,13 +126,25 @@ pub enum Op {
     Fetch(FetchColumn),
 }
 
-/// A lookup to find rows in.
+/// A lookup to find rows in; the same lookup is the very same table.
 #[derive(Clone)]
 pub struct FindRow(pub Arc<Lookup>);
+
+impl PartialEq for FindRow {
+    fn eq(&self, other: &FindRow) -> bool {
+        Arc::ptr_eq(&self.0.table, &other.0.table)
+    }
+}
 
 impl fmt::Debug for FindRow {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} on {}", self.0.table.name, self.0.written.text)
+    }
+}
+
+impl PartialEq for FetchColumn {
+    fn eq(&self, other: &FetchColumn) -> bool {
+        Arc::ptr_eq(&self.table, &other.table) && self.column == other.column
     }
 }
 
@@ -155,25 +183,54 @@ pub struct Step {
     pub text: Arc<str>,
 }
 
+impl Step {
+    /// The same for equal steps; different for most others.
+    fn rough_hash(&self) -> u64 {
+        let mut hasher = std::hash::DefaultHasher::new();
+        std::mem::discriminant(&self.op).hash(&mut hasher);
+        self.args.hash(&mut hasher);
+        self.guards.hash(&mut hasher);
+        self.kind.hash(&mut hasher);
+        match &self.op {
+            Op::Constant(Value::Text(t)) => t.hash(&mut hasher),
+            Op::Constant(Value::Number(n)) => n.trimmed().mantissa.hash(&mut hasher),
+            Op::Constant(Value::Date(d)) => d.hash(&mut hasher),
+            Op::Constant(Value::Period(p)) => p.hash(&mut hasher),
+            Op::Test(TextTest::Compare(how, text)) => (how, text).hash(&mut hasher),
+            Op::Fetch(fetch) => fetch.column.hash(&mut hasher),
+            _ => {}
+        }
+        hasher.finish()
+    }
+}
+
 /// A list of steps over some inputs.
 #[derive(Clone, Debug, Default)]
 pub struct Program {
     /// The steps, each using only inputs and earlier steps.
     pub steps: Vec<Step>,
+    /// Where steps of one hash stand; places beyond the steps are of steps that were taken back.
+    known: HashMap<u64, Vec<usize>>,
 }
 
 impl Program {
     /// Adds a step, or finds the same one made before.
     pub fn add(&mut self, step: Step) -> Operand {
-        let same = self.steps.iter().position(|s| {
-            s.args == step.args
-                && s.kind == step.kind
-                && s.guards == step.guards
-                && format!("{:?}", s.op) == format!("{:?}", step.op)
-        });
-        if let Some(at) = same {
+        let places = self.known.entry(step.rough_hash()).or_default();
+        let steps = &self.steps;
+        places.retain(|&at| at < steps.len());
+        let same = |at: &&usize| {
+            let it = &steps[**at];
+            it.args == step.args
+                && it.kind == step.kind
+                && it.arg_kinds == step.arg_kinds
+                && it.guards == step.guards
+                && it.op == step.op
+        };
+        if let Some(&at) = places.iter().find(same) {
             return Operand::Step(at);
         }
+        places.push(steps.len());
         self.steps.push(step);
         Operand::Step(self.steps.len() - 1)
     }

@@ -14,8 +14,18 @@ use crate::value::exact::decimal_to_f64;
 use crate::value::{Bands, Kind, Value};
 use std::sync::Arc;
 
-/// A function of single values.
+/// A regular expression; two are the same where they are written the same.
 #[derive(Clone, Debug)]
+pub struct Pattern(pub regex::Regex);
+
+impl PartialEq for Pattern {
+    fn eq(&self, other: &Pattern) -> bool {
+        self.0.as_str() == other.0.as_str()
+    }
+}
+
+/// A function of single values.
+#[derive(Clone, Debug, PartialEq)]
 pub enum Scalar {
     /// The largest whole number that is not above x.
     Floor,
@@ -58,7 +68,7 @@ pub enum Scalar {
     /// Whether a text ends with another.
     EndsWith,
     /// Whether a regular expression is found in a text.
-    Matches(regex::Regex),
+    Matches(Pattern),
     /// 1 to 31.
     MonthDay,
     /// 0 to 23.
@@ -104,6 +114,17 @@ impl Expect {
             Expect::DateTime => kind == Kind::DateTime,
             Expect::Period => matches!(kind, Kind::Period(_) | Kind::Date),
             Expect::Any => true,
+        }
+    }
+
+    /// The kind that what has no value is taken for; `None` where any will do.
+    pub const fn kind(self) -> Option<Kind> {
+        match self {
+            Expect::Number => Some(Kind::Number { scale: 0 }),
+            Expect::Text => Some(Kind::Text),
+            Expect::Date | Expect::Period => Some(Kind::Date),
+            Expect::DateTime => Some(Kind::DateTime),
+            Expect::Any => None,
         }
     }
 
@@ -243,7 +264,7 @@ impl Scalar {
             Scalar::Contains => Ok(Value::Boolean(text(0).contains(text(1)))),
             Scalar::StartsWith => Ok(Value::Boolean(text(0).starts_with(text(1)))),
             Scalar::EndsWith => Ok(Value::Boolean(text(0).ends_with(text(1)))),
-            Scalar::Matches(regex) => Ok(Value::Boolean(regex.is_match(text(0)))),
+            Scalar::Matches(pattern) => Ok(Value::Boolean(pattern.0.is_match(text(0)))),
             Scalar::MonthDay => Ok(count(i64::from(civil_from_days(day(0)).2))),
             Scalar::Hour => match &args[0] {
                 Value::DateTime(t) => Ok(count(t.rem_euclid(DAY_MICROS) / 3_600_000_000)),

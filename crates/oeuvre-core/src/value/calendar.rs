@@ -102,6 +102,18 @@ impl Unit {
         }
     }
 
+    /// How long it is, in days or about so: units in the order of their length.
+    pub const fn length(self) -> u32 {
+        match self {
+            Unit::Day => 1,
+            Unit::Week => 7,
+            Unit::Month => 30,
+            Unit::Quarter | Unit::FiscalQuarter(_) => 91,
+            Unit::Half => 182,
+            Unit::Year | Unit::FiscalYear(_) => 365,
+        }
+    }
+
     /// The place in the calendar of the period that holds a day: a whole number that grows by one
     /// from each period to the next.
     #[inline]

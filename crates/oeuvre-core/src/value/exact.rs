@@ -114,6 +114,51 @@ pub fn decimal_ratio(a: Decimal, b: Decimal) -> Option<f64> {
     ratio_to_f64(&big(a), &big(b))
 }
 
+/// `numerator / denominator` times `10^digits`, rounded to a whole number, halves away from zero. The
+/// denominator must not be zero.
+pub fn round_half_away(numerator: BigInt, denominator: BigInt, digits: u32) -> BigInt {
+    let negative = (numerator.sign() == Sign::Minus) != (denominator.sign() == Sign::Minus);
+    let scaled = numerator.magnitude() * BigUint::from(10u8).pow(digits);
+    let unit = denominator.magnitude();
+    let quotient = (scaled * 2u8 + unit) / (unit * 2u8);
+    let rounded = BigInt::from(quotient);
+    if negative { -rounded } else { rounded }
+}
+
+/// `a / b` rounded to so many digits after the point, halves away from zero; `None` when `b` is zero or
+/// the result has more than 38 digits.
+pub fn round_quotient(a: Decimal, b: Decimal, digits: u8) -> Option<Decimal> {
+    if b.mantissa == 0 {
+        return None;
+    }
+    let small = || {
+        let up = |d: Decimal, by: u8| d.mantissa.checked_mul(pow10(u32::from(by))?);
+        let numerator = up(a, b.scale.checked_add(digits)?)?.checked_mul(b.mantissa.signum())?;
+        let unit = up(b, a.scale)?.checked_abs()?;
+        Some(super::decimal::div_half_away(numerator, unit))
+    };
+    let mantissa = small().or_else(|| {
+        let numerator = BigInt::from(a.mantissa) * big_pow10(b.scale);
+        let denominator = BigInt::from(b.mantissa) * big_pow10(a.scale);
+        i128::try_from(round_half_away(numerator, denominator, u32::from(digits))).ok()
+    })?;
+    Some(Decimal::new(mantissa, digits))
+}
+
+/// A binary64 rounded from its exact value to so many digits after the point, halves away from zero; `None`
+/// for what is not finite or has more than 38 digits.
+pub fn round_f64(x: f64, digits: u8) -> Option<Decimal> {
+    // Only what has few binary digits behind the point can be a half; all else is nearer to one side,
+    // and formatting, which is exact, rounds that right.
+    let may_be_half = (x * 2f64.powi(i32::from(digits) + 1)).fract() == 0.0;
+    if may_be_half {
+        let (numerator, denominator) = f64_to_ratio(x)?;
+        let mantissa = round_half_away(numerator, denominator, u32::from(digits));
+        return i128::try_from(mantissa).ok().map(|m| Decimal::new(m, digits));
+    }
+    format!("{x:.*}", usize::from(digits)).parse().ok()
+}
+
 /// A binary64 as an exact fraction `(numerator, denominator)`; `None` unless it is finite.
 pub fn f64_to_ratio(value: f64) -> Option<(BigInt, BigInt)> {
     if !value.is_finite() {

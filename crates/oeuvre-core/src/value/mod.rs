@@ -34,6 +34,8 @@ pub enum Kind {
     Part(Part),
     /// Ranges of numbers.
     Band(&'static Bands),
+    /// No value at all: fits every kind, and counts as a number where it is added up.
+    Nothing,
 }
 
 /// Ranges of numbers, each with its lower bound and without its upper one.
@@ -104,7 +106,7 @@ impl Bands {
 impl Kind {
     /// Whether it can be added up.
     pub const fn is_number(self) -> bool {
-        matches!(self, Kind::Number { .. } | Kind::Float)
+        matches!(self, Kind::Number { .. } | Kind::Float | Kind::Nothing)
     }
 
     /// The kind in a reader's words, for messages.
@@ -124,6 +126,7 @@ impl Kind {
             Kind::Period(Unit::FiscalQuarter(_)) => "a quarter of a fiscal year",
             Kind::Period(Unit::FiscalYear(_)) => "a fiscal year",
             Kind::Band(_) => "a range",
+            Kind::Nothing => "without any value",
             Kind::Part(Part::Weekday) => "a weekday",
             Kind::Part(Part::MonthName) => "a month of the year",
             Kind::Part(Part::QuarterName) => "a quarter of the year",
@@ -199,14 +202,13 @@ impl Value {
     }
 }
 
-/// Case-folded order, as written where that leaves a tie.
+/// The one order of texts: case folded (Unicode's full folding), then by code point.
 pub fn text_order(a: &str, b: &str) -> Ordering {
-    let fold = |s: &str| s.chars().flat_map(char::to_lowercase).collect::<Vec<_>>();
     if a.is_ascii() && b.is_ascii() {
-        let lower = |s: &'_ str| s.bytes().map(|b| b.to_ascii_lowercase()).collect::<Vec<_>>();
-        return lower(a).cmp(&lower(b)).then_with(|| a.cmp(b));
+        let lower = |b: u8| b.to_ascii_lowercase();
+        return a.bytes().map(lower).cmp(b.bytes().map(lower)).then_with(|| a.cmp(b));
     }
-    fold(a).cmp(&fold(b)).then_with(|| a.cmp(b))
+    unicase::UniCase::unicode(a).cmp(&unicase::UniCase::unicode(b)).then_with(|| a.cmp(b))
 }
 
 /// The shortest text that reads back as the same binary64, without an exponent for the sizes

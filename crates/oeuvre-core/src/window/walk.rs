@@ -209,7 +209,7 @@ impl<'a> Walk<'a> {
                 Ok(Column::from(Data::I64(out)))
             }
             Taking::Sum | Taking::Mean => match &x.data {
-                Data::F64(v) => Ok(self.float_sums(x, v, taking == Taking::Mean, frame)),
+                Data::F64(v) => self.float_sums(x, v, taking == Taking::Mean, frame),
                 Data::I64(v) => self.whole_sums(x, |i| i128::from(v[i]), kind, taking, frame),
                 Data::I128(v) => self.whole_sums(x, |i| v[i], kind, taking, frame),
                 _ => Ok(pick(x, &vec![NO_CELL; self.partition.len()])),
@@ -283,13 +283,19 @@ impl<'a> Walk<'a> {
         }))
     }
 
-    fn float_sums(&self, x: &Column, v: &[f64], mean: bool, frame: Option<Frame<'_>>) -> Column {
+    fn float_sums(
+        &self,
+        x: &Column,
+        v: &[f64],
+        mean: bool,
+        frame: Option<Frame<'_>>,
+    ) -> Result<Column, Overflow> {
         let empty = match frame.map(|f| f.empty) {
             Some(Value::Float(f)) => *f,
             _ => 0.0,
         };
         let mut out = vec![f64::NAN; self.partition.len()];
-        let mut sum = FloatSum::default();
+        let (mut sum, mut failed) = (FloatSum::default(), false);
         self.frames(x, frame, |cell, cells, enough| {
             if matches!(cells.moved, Moved::Restart) {
                 sum = FloatSum::default();
@@ -299,17 +305,18 @@ impl<'a> Walk<'a> {
             cells.entered.iter().for_each(|&i| sum.add(value(i)));
             cells.left.iter().for_each(|&i| sum.add(-value(i)));
             if enough && cells.present > 0 {
-                out[cell] = match mean {
+                let figure = match mean {
                     false => sum.to_f64(),
                     true => crate::value::exact::ratio_to_f64(
                         &sum.numerator(),
                         &(FloatSum::denominator() * num_bigint::BigInt::from(cells.present)),
                     ),
-                }
-                .unwrap_or(f64::NAN);
+                };
+                failed |= figure.is_none();
+                out[cell] = figure.unwrap_or(f64::NAN);
             }
         });
-        Column::from(Data::F64(out))
+        if failed { Err(Overflow::Binary) } else { Ok(Column::from(Data::F64(out))) }
     }
 
     fn extreme(&self, x: &Column, kind: Kind, largest: bool, frame: Option<Frame<'_>>) -> Column {

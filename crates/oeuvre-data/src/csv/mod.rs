@@ -425,8 +425,7 @@ fn settle_missing(columns: &mut [ColumnState], options: &CsvOptions) -> Result<(
 /// The kind that the core sees.
 fn kind_of(shape: Shape) -> Kind {
     match shape {
-        // A column without a single value can be added up and grouped by: all of it is missing.
-        Shape::Unknown => Kind::Number { scale: 0 },
+        Shape::Unknown => Kind::Nothing,
         Shape::Number(scale) => Kind::Number { scale },
         Shape::Float => Kind::Float,
         Shape::Boolean => Kind::Boolean,

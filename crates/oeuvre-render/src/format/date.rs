@@ -89,9 +89,7 @@ impl DatePattern {
                 out.push_str(if n >= 4 { name } else { &name[..3] });
             };
             match letter {
-                'y' if n == 2 => {
-                    let _ = write!(out, "{:02}", year.rem_euclid(100));
-                }
+                'y' if n == 2 => digits(out, i64::from(year.rem_euclid(100))),
                 'y' => digits(out, i64::from(year)),
                 'M' if n >= 3 => name(out, Part::MonthName.labels()[month as usize - 1]),
                 'M' => digits(out, i64::from(month)),
@@ -109,6 +107,7 @@ impl DatePattern {
                     let thursday = civil_from_days(week.first_day() + 3).0;
                     let text = week.to_string();
                     match letter {
+                        'Y' if n == 2 => digits(out, i64::from(thursday.rem_euclid(100))),
                         'Y' => digits(out, i64::from(thursday)),
                         _ => digits(
                             out,
@@ -137,6 +136,7 @@ mod tests {
     #[case("QQQ yyyy", "2025-Q2", "Q2 2025")]
     #[case("'quarter' Q", "2025-Q2", "quarter 2")]
     #[case("'week' w/YYYY", "2025-W01", "week 1/2025")]
+    #[case("w/YY", "2025-W01", "1/25")]
     #[case("EEE dd.MM.yyyy", "2025-03-14", "Fri 14.03.2025")]
     #[case("EEEE", "2025-03-14", "Friday")]
     #[case("yyyy", "2025-H2", "2025")]

@@ -6,6 +6,7 @@ mod number;
 pub(crate) use date::DatePattern;
 pub(crate) use number::NumberPattern;
 
+use crate::cells::Quotient;
 use oeuvre_core::{Kind, Value};
 
 /// How the values of a column read.
@@ -25,6 +26,10 @@ impl Pattern {
     pub(crate) fn parse(text: &str, kind: Kind) -> Result<Pattern, String> {
         match kind {
             Kind::Number { .. } | Kind::Float => NumberPattern::parse(text).map(Pattern::Number),
+            // What has no value this time may have had others, or will.
+            Kind::Nothing => NumberPattern::parse(text)
+                .map(Pattern::Number)
+                .or_else(|_| DatePattern::parse(text).map(Pattern::Date)),
             Kind::Date | Kind::DateTime | Kind::Period(_) => {
                 DatePattern::parse(text).map(Pattern::Date)
             }
@@ -34,10 +39,10 @@ impl Pattern {
         }
     }
 
-    /// Adds a value as the pattern says; false where it does not apply.
-    pub(crate) fn push(&self, out: &mut String, value: &Value) -> bool {
+    /// Adds a value, whose quotient may be known, as the pattern says; false where it does not apply.
+    pub(crate) fn push(&self, out: &mut String, value: &Value, of: Quotient) -> bool {
         match self {
-            Pattern::Number(pattern) => pattern.push(out, value),
+            Pattern::Number(pattern) => pattern.push(out, value, of),
             Pattern::Date(pattern) => pattern.push(out, value),
         }
     }

@@ -1,10 +1,11 @@
 //! Number patterns: `#,##0.00`, `0.0%`, `#,##0.00 €;(#,##0.00 €)` (UTS #35 part 3, Number Format
-//! Patterns). Rounding is to the nearest, halves to the even neighbour, from the exact value.
+//! Patterns). Rounding is to the nearest, halves away from zero, from the exact value: that of the decimal, of
+//! the quotient where its parts are known, else of the binary64.
 
+use crate::cells::Quotient;
 use num_bigint::BigInt;
-use num_integer::Integer;
 use oeuvre_core::Value;
-use oeuvre_core::value::exact::f64_to_ratio;
+use oeuvre_core::value::exact::{f64_to_ratio, round_half_away};
 
 /// A number pattern.
 #[derive(Clone, Debug, PartialEq)]
@@ -125,9 +126,13 @@ impl NumberPattern {
         })
     }
 
-    /// Adds a number; false for anything else.
-    pub(crate) fn push(&self, out: &mut String, value: &Value) -> bool {
+    /// Adds a number, from its quotient where that is known; false for anything else.
+    pub(crate) fn push(&self, out: &mut String, value: &Value, of: Quotient) -> bool {
         let (numerator, denominator) = match value {
+            Value::Float(_) if let Some((a, b)) = of => (
+                BigInt::from(a.mantissa) * BigInt::from(10).pow(u32::from(b.scale)),
+                BigInt::from(b.mantissa) * BigInt::from(10).pow(u32::from(a.scale)),
+            ),
             Value::Number(d) => {
                 (BigInt::from(d.mantissa), BigInt::from(10).pow(u32::from(d.scale)))
             }
@@ -137,11 +142,8 @@ impl NumberPattern {
             },
             _ => return false,
         };
-        let unit = BigInt::from(10).pow(self.power + self.most_fraction as u32);
-        let (quotient, rest) = (numerator * unit).div_mod_floor(&denominator);
-        let twice = rest * 2;
-        let up = twice > denominator || twice == denominator && quotient.is_odd();
-        let rounded: BigInt = quotient + u8::from(up);
+        let digits = self.power + self.most_fraction as u32;
+        let rounded = round_half_away(numerator, denominator, digits);
         let negative = rounded.sign() == num_bigint::Sign::Minus;
         let mut digits = rounded.magnitude().to_string();
         while digits.len() < self.most_fraction + 1 {
@@ -155,7 +157,12 @@ impl NumberPattern {
             fraction = &fraction[..fraction.len() - 1];
         }
         let (prefix, suffix) = match &self.negative {
-            Some((prefix, suffix)) if negative => (prefix.as_str(), suffix.as_str()),
+            // Signs of negatives that are those of other numbers would hide which is which.
+            Some((prefix, suffix))
+                if negative && (*prefix != self.prefix || *suffix != self.suffix) =>
+            {
+                (prefix.as_str(), suffix.as_str())
+            }
             _ => {
                 if negative {
                     out.push('-');
@@ -194,11 +201,13 @@ mod tests {
     #[rstest]
     #[case("#,##0.00", "1234567.895", "1,234,567.90")]
     #[case("#,##0.00", "-1234.5", "-1,234.50")]
-    #[case("0.00", "0.125", "0.12")]
+    #[case("0.00", "0.125", "0.13")]
     #[case("0.00", "0.135", "0.14")]
-    #[case("0.00", "-0.125", "-0.12")]
-    #[case("#,##0", "2.5", "2")]
-    #[case("#,##0", "3.5", "4")]
+    #[case("0.00", "-0.125", "-0.13")]
+    #[case("#,##0", "2.5", "3")]
+    #[case("#,##0", "-0.5", "-1")]
+    #[case("0.0;0.0", "-5", "-5.0")]
+    #[case("0.0;(0.0)", "-5", "(5.0)")]
     #[case("0.0%", "0.0671", "6.7%")]
     #[case("0.0‰", "0.0671", "67.1‰")]
     #[case("#,##0.00 €;(#,##0.00 €)", "-12", "(12.00 €)")]
@@ -217,7 +226,7 @@ mod tests {
     ) {
         let pattern = NumberPattern::parse(pattern).unwrap();
         let mut out = String::new();
-        assert!(pattern.push(&mut out, &Value::Number(value.parse::<Decimal>().unwrap())));
+        assert!(pattern.push(&mut out, &Value::Number(value.parse::<Decimal>().unwrap()), None));
         assert_eq!(out, text);
     }
 
@@ -225,11 +234,20 @@ mod tests {
     fn binary64_is_rounded_from_its_exact_value() {
         let pattern = NumberPattern::parse("0.0").unwrap();
         // 0.25 is exact and a half; 0.35 is a little less than it looks.
-        for (value, text) in [(0.25, "0.2"), (0.35, "0.3"), (1e22, "10000000000000000000000.0")] {
+        for (value, text) in [(0.25, "0.3"), (0.35, "0.3"), (1e22, "10000000000000000000000.0")] {
             let mut out = String::new();
-            assert!(pattern.push(&mut out, &Value::Float(value)));
+            assert!(pattern.push(&mut out, &Value::Float(value), None));
             assert_eq!(out, text);
         }
+    }
+
+    #[test]
+    fn quotients_are_rounded_from_their_parts() {
+        let decimal = |text: &str| text.parse::<Decimal>().unwrap();
+        let mut out = String::new();
+        let of = Some((decimal("3"), decimal("200")));
+        assert!(NumberPattern::parse("0.00").unwrap().push(&mut out, &Value::Float(0.015), of));
+        assert_eq!(out, "0.02");
     }
 
     #[rstest]

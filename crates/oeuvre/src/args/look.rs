@@ -10,7 +10,7 @@ pub(crate) struct LookArgs {
     /// How a column reads, as in 'revenue: #,##0.00'; repeatable.
     ///
     /// Numbers take Unicode number patterns (#,##0.00, 0.0%, #,##0 €;(#,##0 €)), dates and periods take
-    /// date patterns (d MMM yyyy, QQQ yyyy). Halves are rounded to the even neighbour. CSV and JSON carry
+    /// date patterns (d MMM yyyy, QQQ yyyy). Halves are rounded away from zero. CSV and JSON carry
     /// the values themselves.
     #[arg(long, value_name = "COLUMN: PATTERN")]
     format: Vec<String>,

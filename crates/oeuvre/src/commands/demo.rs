@@ -84,6 +84,7 @@ impl Question {
             filters: self.filter.iter().map(|f| Written::new("--where", *f)).collect(),
             sort: self.sort.map(|s| Written::new("--sort", s)),
             totals: self.totals,
+            for_reading: true,
             ..Request::default()
         }
     }

@@ -12,7 +12,8 @@ use std::io;
 
 pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
     let options = args.reading.to_options()?;
-    let request = args.rows.to_request(&options)?;
+    let mut request = args.rows.to_request(&options)?;
+    request.for_reading = args.output.format()?.is_for_reading();
     let look = args.look.to_look()?;
     let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
     let settings = settings(&args.output, &look)?;

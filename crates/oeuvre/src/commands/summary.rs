@@ -13,9 +13,9 @@ use std::path::Path;
 
 pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
     let options = args.reading.to_options()?;
-    let (request, look) = args.to_request(&options)?;
+    let (mut request, look) = args.to_request(&options)?;
+    request.for_reading = args.output.format()?.is_for_reading();
     let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
-    args.output.format()?;
     let fits = |plan: &Plan| ensure_fits(&look, plan);
     let (grid, ledger) = summarize(&args.files, options, &request, threads, &fits)?;
     present(&args.output, &look, &grid, &ledger)

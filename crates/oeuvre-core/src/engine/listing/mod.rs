@@ -11,7 +11,7 @@ mod stream;
 use super::worker::{Worker, note_zero_divisions, overflow, step_overflow};
 use super::{account_of, read};
 use crate::error::Error;
-use crate::grid::{Grid, Line, LineKind, ResultColumn};
+use crate::grid::{Grid, Line, LineKind, RatioColumns, ResultColumn};
 use crate::language::resolve::{Built, Calc, Reference, TableInput, Window};
 use crate::ledger::Ledger;
 use crate::plan::{Plan, SortBy};
@@ -85,6 +85,7 @@ fn part(plan: &Plan, rows: usize, columns: Vec<Column>) -> Grid {
             heading_mark: None,
             kind: result.built.kind,
             cells,
+            ratio: None,
             marks: BTreeMap::new(),
         }
     });
@@ -167,14 +168,22 @@ fn whole(
     let shown = order.as_ref().map_or(rows, Vec::len);
     let chunk = |range: Range<usize>| -> Grid {
         let picked: Option<Vec<u32>> = order.as_ref().map(|o| o[range.clone()].to_vec());
-        let columns = plan.results.iter().map(|r| {
-            let column = it.column(r.built.operand);
+        let pick = |operand: Operand| {
+            let column = it.column(operand);
             match &picked {
                 Some(rows) => column.gather(rows),
                 None => slice(column, range.clone()),
             }
-        });
-        part(plan, range.len(), columns.collect())
+        };
+        let columns = plan.results.iter().map(|r| pick(r.built.operand));
+        let mut grid = part(plan, range.len(), columns.collect());
+        for (column, result) in grid.columns.iter_mut().zip(&plan.results) {
+            column.ratio = result.ratio.map(|both| {
+                let [numerator, denominator] = both.map(|b| (b.kind, pick(b.operand)));
+                RatioColumns { numerator, denominator }
+            });
+        }
+        grid
     };
     let Some(parts) = parts else {
         let grid = chunk(0..shown);

@@ -211,6 +211,10 @@ impl Resolver {
             let place = call.args.get(values.len()).unwrap_or(expr);
             Mistake::new(written, place.span.clone(), format!("`{}` needs {expected}", call.name))
         })?;
+        let kinds: Vec<Kind> = args.iter().map(|a| a.kind).collect();
+        if let Err(ArgumentProblem::NotACondition(at)) = aggregate.result(&kinds) {
+            args[at] = self.fitted(place, args[at], Kind::Boolean);
+        }
         let text = &written.text[expr.span.clone()];
         if aggregate.family().starts_with("at_") && args[0].kind != Kind::Text {
             let op = Op::Scalar(crate::rows::scalar::Scalar::Text);

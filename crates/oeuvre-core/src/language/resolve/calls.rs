@@ -5,7 +5,7 @@ use crate::error::{Mistake, Written, either};
 use crate::language::ast::{Call as CallNode, Expr, Node};
 use crate::language::functions::{Call, Distinct, Function, RowCall};
 use crate::rows::program::Op;
-use crate::rows::scalar::{Expect, Scalar};
+use crate::rows::scalar::{Expect, Pattern, Scalar};
 use crate::value::calendar::Unit;
 use crate::value::decimal::Decimal;
 use crate::value::{BandBound, Bands, Kind};
@@ -104,8 +104,12 @@ impl Resolver {
                             .label("a whole number from 0 to 12"));
                     }
                 };
-                match a.kind {
-                    Kind::Number { scale } if scale <= digits => Ok(a),
+                let kind = Kind::Number { scale: digits };
+                match (a.kind, self.ratio_of(place, a)) {
+                    (Kind::Number { scale }, _) if scale <= digits => Ok(a),
+                    (Kind::Float, Some([n, d])) => {
+                        Ok(self.step(place, text, Op::RoundRatio(digits), &[n, d, a], kind))
+                    }
                     _ => Ok(self.step(
                         place,
                         text,
@@ -170,7 +174,7 @@ impl Resolver {
                         )
                         .label(reason.to_owned())
                     })?;
-                self.scalar(written, expr, &call.args[..1], Scalar::Matches(regex), place)
+                self.scalar(written, expr, &call.args[..1], Scalar::Matches(Pattern(regex)), place)
             }
             RowCall::Scalar(ref scalar) => {
                 self.scalar(written, expr, &call.args, scalar.clone(), place)
@@ -196,6 +200,10 @@ impl Resolver {
                 Expect::Date | Expect::Period => self.beside(written, arg, Kind::Date, place)?,
                 Expect::DateTime => self.beside(written, arg, Kind::DateTime, place)?,
                 _ => self.build(written, arg, place)?,
+            };
+            let built = match expect.kind() {
+                Some(kind) => self.fitted(place, built, kind),
+                None => built,
             };
             if !expect.takes(built.kind) {
                 let message =
@@ -223,6 +231,7 @@ impl Resolver {
     ) -> Resolved<Built> {
         let arg = &call.args[0];
         let built = self.beside(written, arg, Kind::Date, place)?;
+        let built = self.fitted(place, built, Kind::Date);
         match built.kind {
             Kind::Date | Kind::DateTime | Kind::Period(Unit::Day) => Ok(built),
             kind => {
@@ -245,28 +254,65 @@ impl Resolver {
         exprs: &[Expr],
         place: Place,
     ) -> Resolved<(Vec<Built>, Kind)> {
-        // The first that is no literal says what the literals are.
-        let lead = exprs.iter().find(|e| !matches!(e.node, Node::Missing | Node::Text(_)));
-        let lead = match lead.or_else(|| exprs.iter().find(|e| !matches!(e.node, Node::Missing))) {
-            Some(lead) => self.build(written, lead, place)?.kind,
-            None => Kind::Number { scale: 0 },
-        };
-        let mut built = Vec::new();
-        for e in exprs {
-            built.push(self.beside(written, e, lead, place)?);
-        }
+        let exprs: Vec<&Expr> = exprs.iter().collect();
+        let (mut built, lead) =
+            self.beside_each(written, &exprs, place, |it, _, e| it.build(written, e, place))?;
         let text = &written.text[expr.span.clone()];
         if built.iter().all(|b| b.kind.is_number()) {
             let kind = self.align(place, text, &mut built);
             return Ok((built, kind));
         }
-        if let Some(i) = built.iter().position(|b| b.kind != lead) {
+        self.ensure_same(written, &exprs, &built, lead)?;
+        Ok((built, lead))
+    }
+
+    /// A mistake where values are not of one kind.
+    fn ensure_same(
+        &self,
+        written: &Arc<Written>,
+        exprs: &[&Expr],
+        built: &[Built],
+        lead: Kind,
+    ) -> Resolved<()> {
+        let fits = |b: &Built| b.kind == lead || b.kind.is_number() && lead.is_number();
+        if let Some(i) = built.iter().position(|b| !fits(b)) {
             let message =
                 format!("{} and {} do not go together", lead.describe(), built[i].kind.describe());
             return Err(Mistake::new(written, exprs[i].span.clone(), message)
                 .label(format!("expected {}", lead.describe())));
         }
-        Ok((built, lead))
+        Ok(())
+    }
+
+    /// Builds values beside one another, each once: what is no literal first, whose kind says what the
+    /// literals are.
+    fn beside_each(
+        &mut self,
+        written: &Arc<Written>,
+        exprs: &[&Expr],
+        place: Place,
+        mut build: impl FnMut(&mut Self, usize, &Expr) -> Resolved<Built>,
+    ) -> Resolved<(Vec<Built>, Kind)> {
+        let literal = |e: &Expr| matches!(e.node, Node::Missing | Node::Text(_));
+        let mut built: Vec<Option<Built>> = vec![None; exprs.len()];
+        for (i, e) in exprs.iter().enumerate().filter(|(_, e)| !literal(e)) {
+            built[i] = Some(build(self, i, e)?);
+        }
+        // A column without any value fits every kind.
+        let known = |b: &&Built| b.kind != Kind::Nothing;
+        let lead = match built.iter().flatten().find(known).or(built.iter().flatten().next()) {
+            Some(lead) => lead.kind,
+            None if exprs.iter().any(|e| matches!(e.node, Node::Text(_))) => Kind::Text,
+            None => Kind::Nothing,
+        };
+        let mut out = Vec::new();
+        for (e, known) in exprs.iter().zip(built) {
+            out.push(match known {
+                Some(known) => self.fitted(place, known, lead),
+                None => self.beside(written, e, lead, place)?,
+            });
+        }
+        Ok((out, lead))
     }
 
     pub(super) fn if_call(
@@ -290,33 +336,28 @@ impl Resolver {
         for i in 0..pairs {
             conditions.push(self.condition(written, &call.args[2 * i], place)?);
         }
-        let values: Vec<Expr> = call
+        let values: Vec<&Expr> = call
             .args
             .iter()
             .enumerate()
             .filter(|(i, _)| i % 2 == 1 || *i == call.args.len() - 1)
-            .map(|(_, e)| e.clone())
+            .map(|(_, e)| e)
             .collect();
         // A division by zero in a branch that is not taken is nobody's concern, so that the
         // branches are built under guards.
         let before = self.guards.len();
-        let mut built = Vec::new();
-        let lead = {
-            let (_, kind) = self.probe(|it| it.same_kind(written, expr, &values, place))?;
-            kind
+        let under = |it: &mut Self, i: usize, value: &Expr| {
+            it.guards.extend(conditions.iter().take(i).map(|&c| (place, c, false)));
+            it.guards.extend(conditions.get(i).map(|&own| (place, own, true)));
+            let built = it.build(written, value, place);
+            it.guards.truncate(before);
+            built
         };
-        for (i, value) in values.iter().enumerate() {
-            self.guards.truncate(before);
-            self.guards.extend(conditions.iter().take(i).map(|&c| (place, c, false)));
-            if let Some(&own) = conditions.get(i) {
-                self.guards.push((place, own, true));
-            }
-            built.push(self.beside(written, value, lead, place)?);
+        let (mut built, mut lead) = self.beside_each(written, &values, place, under)?;
+        if lead.is_number() && built.iter().all(|b| b.kind.is_number()) {
+            lead = self.align(place, text, &mut built);
         }
-        self.guards.truncate(before);
-        if lead.is_number() {
-            self.align(place, text, &mut built);
-        }
+        self.ensure_same(written, &values, &built, lead)?;
         let mut args = Vec::new();
         for (i, value) in built.iter().enumerate() {
             if let Some(&operand) = conditions.get(i) {

@@ -19,7 +19,7 @@ impl Resolver {
     ) -> Resolved<Built> {
         let mistake = |message: String| Mistake::new(written, expr.span.clone(), message);
         let own = table.is_none_or(|t| !self.own_name.is_empty() && t == self.own_name);
-        let of_rows = own && self.columns.iter().any(|c| c.name == name);
+        let of_rows = own && self.column_places.contains_key(name);
         if !of_rows {
             if let Some(built) = self.lookup_column(written, expr, table, name, place)? {
                 return Ok(built);
@@ -40,12 +40,12 @@ impl Resolver {
                 });
             }
         }
-        let Some(at) = self.columns.iter().position(|c| c.name == name) else {
+        let Some(at) = self.column_places.get(name).copied() else {
             let known: Vec<&str> = self
                 .columns
                 .iter()
                 .map(|c| c.name.as_str())
-                .chain(self.lets.iter().map(|n| n.name.as_str()))
+                .chain(self.lets.keys().map(String::as_str))
                 .chain(
                     self.lookups
                         .iter()
@@ -68,9 +68,10 @@ impl Resolver {
             }
             return Err(it);
         };
-        let input = self.inputs.iter().position(|&i| i == at).unwrap_or_else(|| {
-            self.inputs.push(at);
-            self.inputs.len() - 1
+        let inputs = &mut self.inputs;
+        let input = *self.input_places.entry(at).or_insert_with(|| {
+            inputs.push(at);
+            inputs.len() - 1
         });
         Ok(Built { operand: Operand::Input(input), kind: self.columns[at].kind })
     }

@@ -10,6 +10,7 @@ mod columns;
 mod lookups;
 mod notes;
 mod operators;
+mod ratios;
 mod references;
 mod table;
 mod window;
@@ -17,7 +18,7 @@ mod window;
 pub use window::{Calc, Reference, TableInput, Taking, Ties, Window};
 
 use super::ast::ClauseWord;
-use super::ast::{Call as CallNode, Comparison, Expr, Node};
+use super::ast::{Call as CallNode, Expr, Node};
 use super::elsewhere;
 use super::functions::{self, Call, Function};
 use super::parser;
@@ -28,7 +29,8 @@ use crate::error::{Mistake, Written, either, nearest};
 use crate::lookup::Lookup;
 use crate::rows::program::{Op, Operand, Program, Step};
 use crate::value::{Kind, Value};
-use std::sync::Arc;
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, MutexGuard};
 
 /// A column of the rows.
 #[derive(Clone, Debug)]
@@ -42,11 +44,23 @@ pub struct ColumnInfo {
 }
 
 /// A named calculation.
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 struct Named {
     name: String,
     written: Arc<Written>,
     expr: Expr,
+}
+
+/// What has been found out of named calculations, so that each is looked at once however often it is used.
+#[derive(Default)]
+struct Remembered {
+    levels: HashMap<String, Level>,
+    built: HashMap<(String, Place), Built>,
+    /// The keys of `built` in the order in which they came, so that they can be taken back.
+    order: Vec<(String, Place)>,
+    notes: HashMap<String, Option<String>>,
+    holds: HashMap<String, bool>,
+    shares: HashMap<String, bool>,
 }
 
 /// The levels of a calculation.
@@ -63,8 +77,8 @@ pub enum Level {
 }
 
 /// Which program a calculation is built into.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Place {
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Place {
     Filter,
     Row,
     /// Rows again, when the results of the table's groups are known.
@@ -108,6 +122,7 @@ pub struct AggregatePlan {
 }
 
 /// Where the state of an aggregate comes from.
+#[derive(Clone)]
 pub enum From {
     /// From rows: the state's number in its scope.
     Rows(usize),
@@ -166,7 +181,11 @@ pub struct KeyPlan {
 /// Builds programs from calculations.
 pub struct Resolver {
     columns: Vec<ColumnInfo>,
-    lets: Vec<Named>,
+    /// The places of columns by name, and of columns among the inputs.
+    column_places: HashMap<String, usize>,
+    input_places: HashMap<usize, usize>,
+    lets: BTreeMap<String, Arc<Named>>,
+    remembered: Mutex<Remembered>,
     open: Vec<String>,
     /// Conditions of the `if`s around what is built, each in the program of its place.
     guards: Vec<(Place, Operand, bool)>,
@@ -214,19 +233,22 @@ impl Resolver {
         columns: Vec<ColumnInfo>,
         lets: &[(String, Arc<Written>)],
     ) -> Result<Resolver, Vec<Mistake>> {
-        let (mut named, mut mistakes) = (Vec::<Named>::new(), Vec::new());
+        let (mut named, mut mistakes) = (BTreeMap::<String, Arc<Named>>::new(), Vec::new());
+        let column_places: HashMap<String, usize> =
+            columns.iter().enumerate().map(|(i, c)| (c.name.clone(), i)).collect();
         let mut remarks = Vec::new();
         for (name, written) in lets {
-            if named.iter().any(|n| n.name == *name) {
+            if named.contains_key(name) {
                 let message = format!("the name `{name}` is given twice");
                 mistakes.push(Mistake::new(written, 0..written.text.len(), message));
             }
-            if columns.iter().any(|c| c.name == *name) {
+            if column_places.contains_key(name) {
                 remarks.push(format!("the calculation `{name}` hides the column of that name"));
             }
             match parser::parse(written) {
                 Ok(expr) => {
-                    named.push(Named { name: name.clone(), written: written.clone(), expr })
+                    let it = Named { name: name.clone(), written: written.clone(), expr };
+                    named.insert(name.clone(), Arc::new(it));
                 }
                 Err(mistake) => mistakes.push(mistake),
             }
@@ -236,7 +258,10 @@ impl Resolver {
         }
         Ok(Resolver {
             columns,
+            column_places,
+            input_places: HashMap::new(),
             lets: named,
+            remembered: Mutex::default(),
             open: Vec::new(),
             guards: Vec::new(),
             own_name: String::new(),
@@ -256,6 +281,10 @@ impl Resolver {
             scopes: vec![Scope::default()],
             remarks,
         })
+    }
+
+    fn remembered(&self) -> MutexGuard<'_, Remembered> {
+        self.remembered.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
     }
 
     /// The columns of the rows.
@@ -428,11 +457,11 @@ impl Resolver {
 
     /// Whether a name is that of a named calculation.
     pub fn is_named(&self, name: &str) -> bool {
-        self.lets.iter().any(|n| n.name == name)
+        self.lets.contains_key(name)
     }
 
-    fn named(&self, name: &str) -> Option<Named> {
-        self.lets.iter().find(|n| n.name == name).cloned()
+    fn named(&self, name: &str) -> Option<Arc<Named>> {
+        self.lets.get(name).cloned()
     }
 
     /// Goes into a named calculation, unless it is being built already.
@@ -455,7 +484,10 @@ impl Resolver {
             .label(circle.join(" → ")));
         }
         self.open.push(named.name.clone());
-        let result = inside(self, &named.written, &named.expr);
+        // Names may use each other thousands deep.
+        let result = stacker::maybe_grow(RED_ZONE, STACK_PIECE, || {
+            inside(self, &named.written, &named.expr)
+        });
         self.open.pop();
         result
     }
@@ -478,7 +510,12 @@ impl Resolver {
             }
             Node::Name { table: None, name } if self.named(name).is_some() => {
                 let Some(named) = self.named(name) else { return Ok(Level::Constant) };
-                self.enter(written, expr, &named, |it, w, e| it.level(w, e))
+                if let Some(known) = self.remembered().levels.get(name) {
+                    return Ok(*known);
+                }
+                let level = self.enter(written, expr, &named, |it, w, e| it.level(w, e))?;
+                self.remembered().levels.insert(name.clone(), level);
+                Ok(level)
             }
             Node::Name { .. } => Ok(Level::Row),
             Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => of(self, &[a]),
@@ -536,6 +573,16 @@ impl Resolver {
         }
     }
 
+    fn program_of(&self, place: Place) -> &Program {
+        match place {
+            Place::Filter => &self.filter,
+            Place::Row => &self.row,
+            Place::Late => &self.late,
+            Place::Table => &self.table,
+            Place::Group(scope) => &self.scopes[scope].group,
+        }
+    }
+
     fn step(&mut self, place: Place, text: &str, op: Op, args: &[Built], kind: Kind) -> Built {
         // A step can only look at its own program.
         let here = self.guards.iter().filter(|g| g.0 == place && matches!(op, Op::Divide));
@@ -571,6 +618,7 @@ impl Resolver {
         place: Place,
     ) -> Resolved<Operand> {
         let built = self.build(written, expr, place)?;
+        let built = self.fitted(place, built, Kind::Boolean);
         if built.kind != Kind::Boolean {
             let message = format!("expected a condition, found {}", built.kind.describe());
             return Err(Mistake::new(written, expr.span.clone(), message)
@@ -601,15 +649,12 @@ impl Resolver {
                 Ok(self.constant(place, text, Value::Text(Arc::from(t.as_str())), Kind::Text))
             }
             Node::Boolean(b) => Ok(self.constant(place, text, Value::Boolean(*b), Kind::Boolean)),
-            Node::Missing => {
-                let kind = Kind::Number { scale: 0 };
-                Ok(self.constant(place, text, Value::Missing, kind))
-            }
+            Node::Missing => Ok(self.constant(place, text, Value::Missing, Kind::Nothing)),
             Node::Name { table, name } => {
                 if table.is_none()
                     && let Some(named) = self.named(name)
                 {
-                    return self.enter(written, expr, &named, |it, w, e| it.build(w, e, place));
+                    return self.named_built(written, expr, &named, place);
                 }
                 if let Place::Group(_) | Place::Table = place {
                     let built = self
@@ -632,11 +677,7 @@ impl Resolver {
                 self.in_list(written, expr, value, list, *negated, place)
             }
             Node::Between { value, low, high, negated } => {
-                let low =
-                    self.compare(written, expr, value, Comparison::GreaterEqual, low, place)?;
-                let high =
-                    self.compare(written, expr, value, Comparison::LessEqual, high, place)?;
-                let both = self.step(place, text, Op::And, &[low, high], Kind::Boolean);
+                let both = self.between(written, expr, [value, low, high], place)?;
                 Ok(self.negated(place, text, both, *negated))
             }
             Node::IsMissing { value, negated } => {
@@ -654,6 +695,38 @@ impl Resolver {
                     Call::Aggregate(of) => self.aggregate_call(written, expr, call, of, place),
                 }
             }
+        }
+    }
+
+    /// Builds a named calculation, or finds it built before; not under an `if`, where its divisions count
+    /// under the condition alone.
+    fn named_built(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        named: &Named,
+        place: Place,
+    ) -> Resolved<Built> {
+        let key = (named.name.clone(), place);
+        let plain = self.guards.is_empty();
+        if let (true, Some(known)) = (plain, self.remembered().built.get(&key)) {
+            return Ok(*known);
+        }
+        let built = self.enter(written, expr, named, |it, w, e| it.build(w, e, place))?;
+        if plain {
+            let mut remembered = self.remembered();
+            remembered.built.insert(key.clone(), built);
+            remembered.order.push(key);
+        }
+        Ok(built)
+    }
+
+    /// Takes back what was remembered after a moment.
+    fn forget(&mut self, moment: usize) {
+        let mut remembered = self.remembered();
+        let remembered = &mut *remembered;
+        for key in remembered.order.drain(moment..) {
+            remembered.built.remove(&key);
         }
     }
 
@@ -675,10 +748,14 @@ impl Resolver {
         let before = lengths(self);
         let of_scope = |s: &Scope| [s.group.steps.len(), s.states.len(), s.aggregates.len()];
         let scopes: Vec<[usize; 3]> = self.scopes.iter().map(of_scope).collect();
+        let remembered = self.remembered().order.len();
         let result = build(self);
+        self.forget(remembered);
         self.filter.steps.truncate(before[0]);
         self.row.steps.truncate(before[1]);
-        self.inputs.truncate(before[2]);
+        for input in self.inputs.drain(before[2]..) {
+            self.input_places.remove(&input);
+        }
         self.scopes.truncate(before[3]);
         self.late.steps.truncate(before[4]);
         self.late_inputs.truncate(before[5]);
@@ -693,6 +770,10 @@ impl Resolver {
         result
     }
 }
+
+/// Where less of the stack than this is left, a piece of this size is added.
+const RED_ZONE: usize = 256 << 10;
+const STACK_PIECE: usize = 4 << 20;
 
 const OTHERWISE: &str = "worked out from all rows, not a sum of the lines";
 

@@ -1,6 +1,6 @@
 //! Why the lines of a result need not add up to its total.
 
-use super::{OTHERWISE, Resolver};
+use super::{OTHERWISE, RED_ZONE, Resolver, STACK_PIECE};
 use crate::aggregate::Additivity;
 use crate::error::Written;
 use crate::language::ast::{Clause, ClauseWord, Expr, Node, Operator};
@@ -12,8 +12,15 @@ impl Resolver {
     pub(super) fn note(&self, written: &Arc<Written>, expr: &Expr) -> Option<String> {
         match &expr.node {
             Node::Name { table: None, name } => {
-                let named = self.lets.iter().find(|n| n.name == *name)?;
-                self.note(&named.written, &named.expr)
+                let named = self.lets.get(name)?;
+                if let Some(known) = self.remembered().notes.get(name) {
+                    return known.clone();
+                }
+                let note = stacker::maybe_grow(RED_ZONE, STACK_PIECE, || {
+                    self.note(&named.written, &named.expr)
+                });
+                self.remembered().notes.insert(name.clone(), note.clone());
+                note
             }
             Node::Binary(Operator::Add | Operator::Subtract, a, b) => {
                 self.note(written, a).or_else(|| self.note(written, b))
@@ -92,7 +99,13 @@ impl Resolver {
         fn holds(it: &Resolver, e: &Expr) -> bool {
             match &e.node {
                 Node::Name { table: None, name } => {
-                    it.lets.iter().any(|n| n.name == *name && holds(it, &n.expr))
+                    let Some(named) = it.lets.get(name) else { return false };
+                    if let Some(known) = it.remembered().holds.get(name) {
+                        return *known;
+                    }
+                    let is = stacker::maybe_grow(RED_ZONE, STACK_PIECE, || holds(it, &named.expr));
+                    it.remembered().holds.insert(name.clone(), is);
+                    is
                 }
                 Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => holds(it, a),
                 Node::Binary(_, a, b) | Node::During { value: a, period: b } => {

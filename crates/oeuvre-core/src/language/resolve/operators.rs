@@ -7,6 +7,7 @@ use crate::rows::program::{Op, TextTest};
 use crate::value::calendar::{Period, Unit, parse_date, parse_datetime};
 use crate::value::decimal::MAX_DIGITS;
 use crate::value::{Kind, Value};
+use std::collections::HashSet;
 use std::sync::Arc;
 
 /// Whether values of a kind have a place in the calendar.
@@ -27,7 +28,7 @@ impl Resolver {
     ) -> Resolved<Built> {
         let built = self.build(written, expr, place)?;
         self.ensure_number(written, expr, built.kind)?;
-        Ok(built)
+        Ok(self.fitted(place, built, Kind::Number { scale: 0 }))
     }
 
     /// A mistake where a calculation is no number.
@@ -51,6 +52,7 @@ impl Resolver {
     pub(super) fn as_float(&mut self, place: Place, text: &str, it: Built) -> Built {
         match it.kind {
             Kind::Number { .. } => self.step(place, text, Op::ToFloat, &[it], Kind::Float),
+            Kind::Nothing => self.constant(place, text, Value::Missing, Kind::Float),
             _ => it,
         }
     }
@@ -117,6 +119,7 @@ impl Resolver {
         };
         self.ensure_number(written, a, both[0].kind)?;
         self.ensure_number(written, b, both[1].kind)?;
+        both = both.map(|it| self.fitted(place, it, Kind::Number { scale: 0 }));
         if operator == Operator::Multiply {
             if let [Kind::Number { scale: x }, Kind::Number { scale: y }] = both.map(|b| b.kind)
                 && x + y <= MAX_DIGITS
@@ -238,6 +241,41 @@ impl Resolver {
             .help(format!("write round({text}), floor({text}) or ceiling({text})")))
     }
 
+    /// `value between low and high`, the value built once.
+    pub(super) fn between(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        [value, low, high]: [&Expr; 3],
+        place: Place,
+    ) -> Resolved<Built> {
+        let text = &written.text[expr.span.clone()];
+        // A literal takes its kind from the bounds.
+        let (low, high) = if matches!(value.node, Node::Text(_) | Node::Missing) {
+            (
+                self.compare(written, expr, value, Comparison::GreaterEqual, low, place)?,
+                self.compare(written, expr, value, Comparison::LessEqual, high, place)?,
+            )
+        } else {
+            let built = (value, self.build(written, value, place)?);
+            (
+                self.compare_built(written, expr, built, Comparison::GreaterEqual, low, place)?,
+                self.compare_built(written, expr, built, Comparison::LessEqual, high, place)?,
+            )
+        };
+        Ok(self.step(place, text, Op::And, &[low, high], Kind::Boolean))
+    }
+
+    /// A value without any of its own, as a value of a kind that is wanted: missing everywhere.
+    pub(super) fn fitted(&mut self, place: Place, it: Built, kind: Kind) -> Built {
+        match it.kind {
+            Kind::Nothing if kind != Kind::Nothing => {
+                self.constant(place, "missing", Value::Missing, kind)
+            }
+            _ => it,
+        }
+    }
+
     /// Builds a calculation beside one of a known kind: text beside a date is read as a date.
     pub(super) fn beside(
         &mut self,
@@ -250,7 +288,26 @@ impl Resolver {
         if matches!(expr.node, Node::Missing) {
             return Ok(self.constant(place, text, Value::Missing, kind));
         }
-        let Node::Text(t) = &expr.node else { return self.build(written, expr, place) };
+        let Node::Text(t) = &expr.node else {
+            let built = self.build(written, expr, place)?;
+            return Ok(self.fitted(place, built, kind));
+        };
+        if !in_time(kind) {
+            return self.build(written, expr, place);
+        }
+        let (value, kind) = self.literal(written, expr, t, kind)?;
+        Ok(self.constant(place, text, value, kind))
+    }
+
+    /// A text beside a date, a period or a part of the calendar, read as one.
+    fn literal(
+        &self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        t: &str,
+        kind: Kind,
+    ) -> Resolved<(Value, Kind)> {
+        let text = &written.text[expr.span.clone()];
         let (value, expected) = match kind {
             Kind::Date => match (parse_date(t), parse_datetime(t)) {
                 (None, Some(time)) => (Some((Value::DateTime(time), Kind::DateTime)), ""),
@@ -280,10 +337,10 @@ impl Resolver {
                 part.parse(t).map(|i| (Value::Part(part, i), kind)),
                 "its name, such as 'Monday', 'March' or 'Q1'",
             ),
-            _ => return self.build(written, expr, place),
+            _ => (None, ""),
         };
         match value {
-            Some((value, kind)) => Ok(self.constant(place, text, value, kind)),
+            Some(found) => Ok(found),
             None => Err(Mistake::new(
                 written,
                 expr.span.clone(),
@@ -308,16 +365,28 @@ impl Resolver {
         {
             return self.compare(written, expr, b, how.flipped(), a, place);
         }
+        let left = self.build(written, a, place)?;
+        self.compare_built(written, expr, (a, left), how, b, place)
+    }
+
+    /// A comparison whose first side has been built.
+    fn compare_built(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        (a, left): (&Expr, Built),
+        how: Comparison,
+        b: &Expr,
+        place: Place,
+    ) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
         if matches!(b.node, Node::Missing) {
             let mut it = Mistake::new(written, expr.span.clone(), "nothing is equal to missing");
             it = it.label("this would never hold");
             return Err(it.help("write `is missing` or `is not missing`"));
         }
-        let left = self.build(written, a, place)?;
         if let (Kind::Text, Node::Text(t)) = (left.kind, &b.node) {
-            let (t, key) = (t.clone(), format!("{}{t}", how.text()));
-            let test = TextTest { key, test: Arc::new(move |s| how.holds(s.cmp(t.as_str()))) };
+            let test = TextTest::Compare(how, Arc::from(t.as_str()));
             return Ok(self.step(place, text, Op::Test(test), &[left], Kind::Boolean));
         }
         let right = self.beside(written, b, left.kind, place).map_err(|mistake| match &b.node {
@@ -331,14 +400,19 @@ impl Resolver {
         })?;
         let mut both = [left, right];
         match both.map(|b| b.kind) {
+            // What has no value compares with nothing.
+            [Kind::Nothing, _] | [_, Kind::Nothing] => {
+                return Ok(self.constant(place, text, Value::Missing, Kind::Boolean));
+            }
             [x, y] if x.is_number() && y.is_number() => {
                 self.align(place, text, &mut both);
             }
-            [Kind::Date, Kind::DateTime] => {
-                both[0] = self.step(place, text, Op::DateToTime, &[left], Kind::DateTime);
+            // A time beside a date is taken as its day: `d <= '2024-12-31'` holds all of that day.
+            [Kind::Date | Kind::Period(Unit::Day), Kind::DateTime] => {
+                both[1] = self.step(place, text, Op::TimeToDate, &[right], Kind::Date);
             }
-            [Kind::DateTime, Kind::Date] => {
-                both[1] = self.step(place, text, Op::DateToTime, &[right], Kind::DateTime);
+            [Kind::DateTime, Kind::Date | Kind::Period(Unit::Day)] => {
+                both[0] = self.step(place, text, Op::TimeToDate, &[left], Kind::Date);
             }
             [Kind::Date, Kind::Period(Unit::Day)] | [Kind::Period(Unit::Day), Kind::Date] => {}
             [x, y] if x == y => {}
@@ -374,20 +448,29 @@ impl Resolver {
         place: Place,
     ) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
-        let texts: Option<std::collections::BTreeSet<String>> = list
+        let texts: Option<HashSet<String>> = list
             .iter()
             .map(|e| if let Node::Text(t) = &e.node { Some(t.clone()) } else { None })
             .collect();
         let left = self.build(written, value, place)?;
         if let (Kind::Text, Some(texts)) = (left.kind, texts) {
-            let key = format!("in {texts:?}");
-            let test = TextTest { key, test: Arc::new(move |s| texts.contains(s)) };
+            let test = TextTest::OneOf(Arc::new(texts));
             let it = self.step(place, text, Op::Test(test), &[left], Kind::Boolean);
             return Ok(self.negated(place, text, it, negated));
         }
+        let (whole, others) = self.whole_items(written, left.kind, list, place)?;
         let mut any: Option<Built> = None;
-        for item in list {
-            let one = self.compare(written, expr, value, Comparison::Equal, item, place)?;
+        if !whole.is_empty() {
+            let days = match left.kind {
+                Kind::DateTime => self.step(place, text, Op::TimeToDate, &[left], Kind::Date),
+                _ => left,
+            };
+            let set = whole.into_iter().flatten().collect();
+            any = Some(self.step(place, text, Op::OneOf(Arc::new(set)), &[days], Kind::Boolean));
+        }
+        for item in others {
+            let one =
+                self.compare_built(written, expr, (value, left), Comparison::Equal, item, place)?;
             any = Some(match any {
                 Some(any) => self.step(place, text, Op::Or, &[any, one], Kind::Boolean),
                 None => one,
@@ -395,6 +478,51 @@ impl Resolver {
         }
         let any = any.unwrap_or(left);
         Ok(self.negated(place, text, any, negated))
+    }
+
+    /// The literals of a list as the whole numbers that stand for them in a column of a kind (`None` for a
+    /// number with more digits than the column has), and the items that are none.
+    #[allow(clippy::type_complexity)]
+    fn whole_items<'e>(
+        &mut self,
+        written: &Arc<Written>,
+        kind: Kind,
+        list: &'e [Expr],
+        place: Place,
+    ) -> Resolved<(Vec<Option<i128>>, Vec<&'e Expr>)> {
+        let (mut whole, mut others) = (Vec::new(), Vec::new());
+        for item in list {
+            let number = item.constant_number();
+            let one = match (kind, &item.node, number) {
+                (Kind::Number { scale }, _, Some(n)) => {
+                    Some(n.trimmed().rescale(scale).map(|n| n.mantissa))
+                }
+                (
+                    Kind::Date | Kind::DateTime | Kind::Period(_) | Kind::Part(_),
+                    Node::Text(t),
+                    _,
+                ) => {
+                    // A time among them is compared as a time.
+                    let is_time = parse_date(t).is_none() && parse_datetime(t).is_some();
+                    match kind {
+                        Kind::Date | Kind::DateTime if is_time => None,
+                        _ => match self.literal(written, item, t, kind)?.0 {
+                            Value::Date(day) => Some(Some(i128::from(day))),
+                            Value::Period(p) => Some(Some(i128::from(p.index))),
+                            Value::Part(_, i) => Some(Some(i128::from(i))),
+                            _ => None,
+                        },
+                    }
+                }
+                _ => None,
+            };
+            match one {
+                Some(one) => whole.push(one),
+                None => others.push(item),
+            }
+        }
+        let _ = place;
+        Ok((whole, others))
     }
 
     pub(super) fn during(
@@ -407,6 +535,7 @@ impl Resolver {
     ) -> Resolved<Built> {
         let text = &written.text[expr.span.clone()];
         let dates = self.build(written, value, place)?;
+        let dates = self.fitted(place, dates, Kind::Date);
         let dates = match dates.kind {
             Kind::Date | Kind::Period(Unit::Day) => Built { kind: Kind::Date, ..dates },
             Kind::DateTime => self.step(place, text, Op::TimeToDate, &[dates], Kind::Date),

@@ -71,21 +71,8 @@ impl Resolver {
             )
         };
         if let Node::Name { table: None, name } = &expr.node {
-            if let Some(k) = self.keys().iter().position(|k| k.heading == *name) {
+            if let Some(k) = self.key_called(written, expr, name)? {
                 return Ok(Reference::Key(k));
-            }
-            let opening = format!("{name}(");
-            let called: Vec<usize> = (0..self.keys().len())
-                .filter(|&k| self.keys()[k].heading.starts_with(&opening))
-                .collect();
-            match called.as_slice() {
-                [] => {}
-                [one] => return Ok(Reference::Key(*one)),
-                _ => {
-                    let message = format!("`{name}` stands for several keys");
-                    return Err(Mistake::new(written, expr.span.clone(), message)
-                        .label("write the key as it stands in --by or --columns-by"));
-                }
             }
             if let (Some(unit), Some(key)) = (unit_of(name).filter(|&u| finer(self, u)), walked) {
                 return Ok(Reference::Period { key, unit });
@@ -117,6 +104,50 @@ impl Resolver {
         })
     }
 
+    /// The key that a calculation is, or that it names by its heading or its function.
+    ///
+    /// # Errors
+    /// A mistake in it, or a name that stands for several keys.
+    pub fn key_meant(&mut self, written: &Arc<Written>, expr: &Expr) -> Resolved<Option<usize>> {
+        if let Node::Name { table: None, name } = &expr.node
+            && !self.listing
+            && !self.is_named(name)
+            && !self.column_places.contains_key(name)
+            && let Some(key) = self.key_called(written, expr, name)?
+        {
+            return Ok(Some(key));
+        }
+        Ok(match self.key_of(written, expr)?.map(|k| k.operand) {
+            Some(Operand::Input(key)) => Some(key),
+            _ => None,
+        })
+    }
+
+    /// The key with a heading, or the only one that a function of that name makes.
+    fn key_called(
+        &self,
+        written: &Arc<Written>,
+        expr: &Expr,
+        name: &str,
+    ) -> Resolved<Option<usize>> {
+        if let Some(k) = self.keys().iter().position(|k| k.heading == *name) {
+            return Ok(Some(k));
+        }
+        let opening = format!("{name}(");
+        let called: Vec<usize> = (0..self.keys().len())
+            .filter(|&k| self.keys()[k].heading.starts_with(&opening))
+            .collect();
+        match called.as_slice() {
+            [] => Ok(None),
+            [one] => Ok(Some(*one)),
+            _ => {
+                let message = format!("`{name}` stands for several keys");
+                Err(Mistake::new(written, expr.span.clone(), message)
+                    .label("write the key as it stands in --by or --columns-by"))
+            }
+        }
+    }
+
     /// The key of the table that a text names: as it stands in `--by` or `--columns-by`, or the function
     /// that makes it.
     ///
@@ -130,16 +161,16 @@ impl Resolver {
         }
     }
 
-    /// The key that is walked unless one is named: the finest period, else the innermost of --by.
+    /// The key that is walked unless one is named: the period of the shortest unit, of several the
+    /// innermost, else the innermost of --by.
     fn walked_by_default(&self) -> Option<usize> {
         let keys = self.keys();
-        let period = |k: &usize| matches!(keys[*k].kind, Kind::Period(_));
-        let periods: Vec<usize> = (0..keys.len()).filter(period).collect();
-        let finest = periods
-            .iter()
-            .copied()
-            .rev()
-            .find(|&k| !periods.iter().any(|&other| other != k && self.is_coarser(k, other)));
+        let length = |k: usize| match keys[k].kind {
+            Kind::Period(unit) => Some(unit.length()),
+            _ => None,
+        };
+        let shortest = (0..keys.len()).filter_map(length).min();
+        let finest = (0..keys.len()).rev().find(|&k| shortest.is_some() && length(k) == shortest);
         finest.or(match self.by_keys {
             0 => keys.len().checked_sub(1),
             n => Some(n - 1),

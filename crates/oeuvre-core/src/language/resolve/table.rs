@@ -6,8 +6,8 @@
 //! order is that in which they were built, and so a window may take what an earlier one gives.
 
 use super::{
-    Built, Calc, Level, Place, Reference, Resolved, Resolver, TABLE, TableInput, Taking, Ties,
-    Window,
+    Built, Calc, Level, Place, RED_ZONE, Reference, Resolved, Resolver, STACK_PIECE, TABLE,
+    TableInput, Taking, Ties, Window,
 };
 use crate::aggregate::sums::Sum;
 use crate::error::{Mistake, Written, either};
@@ -59,7 +59,7 @@ fn at_least(written: &Arc<Written>, call: &CallNode, steps: u32) -> Resolved<Opt
 
 impl Resolver {
     /// Adds an input of the table program, or finds the same one.
-    fn table_input(&mut self, input: TableInput) -> Built {
+    pub(super) fn table_input(&mut self, input: TableInput) -> Built {
         let (built, same) = match &input {
             TableInput::Group(b) | TableInput::Row(b) => (
                 *b,
@@ -201,7 +201,7 @@ impl Resolver {
         Ok(())
     }
 
-    fn window(&mut self, mut window: Window) -> Built {
+    pub(super) fn window(&mut self, mut window: Window) -> Built {
         window.steps_before = self.table.steps.len();
         self.table_input(TableInput::Window(window))
     }
@@ -466,7 +466,13 @@ impl Resolver {
     pub fn is_share(&self, expr: &Expr) -> bool {
         match &expr.node {
             Node::Name { table: None, name } => {
-                self.lets.iter().find(|n| n.name == *name).is_some_and(|n| self.is_share(&n.expr))
+                let Some(named) = self.lets.get(name) else { return false };
+                if let Some(known) = self.remembered().shares.get(name) {
+                    return *known;
+                }
+                let is = stacker::maybe_grow(RED_ZONE, STACK_PIECE, || self.is_share(&named.expr));
+                self.remembered().shares.insert(name.clone(), is);
+                is
             }
             Node::Negate(a) => self.is_share(a),
             Node::Binary(
