@@ -33,6 +33,8 @@ pub struct Mistake {
     pub label: String,
     /// Ways out, each a line.
     pub help: Vec<String>,
+    /// Whether it lies in what kind a column is, which may have been guessed.
+    pub of_kinds: bool,
 }
 
 impl Mistake {
@@ -44,7 +46,14 @@ impl Mistake {
             message: message.into(),
             label: String::new(),
             help: Vec::new(),
+            of_kinds: false,
         }
+    }
+
+    /// One that lies in what kind a column is.
+    pub fn of_kinds(mut self) -> Mistake {
+        self.of_kinds = true;
+        self
     }
 
     /// With words under the marked place.
@@ -113,6 +122,8 @@ pub enum Error {
         message: String,
         /// Ways out, each a line.
         help: Vec<String>,
+        /// Whether it lies in what kind a column is, which may have been guessed.
+        of_kinds: bool,
     },
     /// A value was met that the column's kind cannot hold: read again with this kind.
     Widen {
@@ -137,12 +148,21 @@ impl Eq for DataProblem {}
 impl Error {
     /// A request that cannot be met.
     pub fn request(message: impl Into<String>) -> Error {
-        Error::Request { message: message.into(), help: Vec::new() }
+        Error::Request { message: message.into(), help: Vec::new(), of_kinds: false }
     }
 
     /// A request that cannot be met, with a way out.
     pub fn request_with_help(message: impl Into<String>, help: impl Into<String>) -> Error {
-        Error::Request { message: message.into(), help: vec![help.into()] }
+        Error::Request { message: message.into(), help: vec![help.into()], of_kinds: false }
+    }
+
+    /// Whether it lies in what kind a column is: a guess that more rows may change.
+    pub fn is_of_kinds(&self) -> bool {
+        match self {
+            Error::Mistakes(all) => all.iter().any(|m| m.of_kinds),
+            Error::Request { of_kinds, .. } => *of_kinds,
+            _ => false,
+        }
     }
 }
 

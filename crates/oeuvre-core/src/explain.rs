@@ -6,7 +6,7 @@ use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node, Operator};
 use crate::language::functions::{self, Call};
 use crate::language::resolve::{Calc, Reference, TableInput, Taking, Ties, Window};
 use crate::lookup::NoMatch;
-use crate::plan::{Plan, SortBy};
+use crate::plan::{Fill, Plan, SortBy};
 use crate::request::{Request, Totals};
 use crate::rows::program::Operand;
 use crate::value::Kind;
@@ -33,7 +33,10 @@ pub fn explain(request: &Request, plan: &Plan, files: &[String]) -> Vec<Section>
             lines.insert(0, "a value on each row, and so added up: the exact sum over the rows of a line".into());
         }
         if r.built.kind == Kind::Float {
-            lines.push("given as a binary64 number, rounded once from exact parts".into());
+            lines.push(match plan.rounded_once(r.built.operand) {
+                true => "given as a binary64 number, rounded once from exact parts".into(),
+                false => "given as a binary64 number".to_owned(),
+            });
         }
         if plan.totals != Totals::None {
             lines.push(match &r.note {
@@ -80,8 +83,11 @@ fn rows(request: &Request, plan: &Plan, files: &[String]) -> Section {
     for filter in &request.filters {
         lines.push(format!("counted only where {}", filter.text));
     }
+    let leaves_out = it.lookups.iter().any(|l| l.no_match == NoMatch::LeaveOut);
     if !request.filters.is_empty() {
         lines.push("    where a missing value leaves that open, the row is left out, and the ledger says how many".into());
+    } else if leaves_out {
+        lines.push("all rows with a match are counted".into());
     } else {
         lines.push("all rows are counted".into());
     }
@@ -112,18 +118,51 @@ fn groups(plan: &Plan) -> Section {
             rest.join(", and in that for each ")
         )),
     }
-    if !across.is_empty() {
-        lines.push("a cell without rows is blank".into());
+    let filled = |fill: Fill| -> Vec<String> {
+        let is = |k: &usize| plan.fill[*k].as_ref().is_some_and(|f| *f == fill);
+        (0..keys.len()).filter(is).map(|k| keys[k].to_owned()).collect()
+    };
+    let (periods, labels) = (filled(Fill::Periods), filled(Fill::Labels));
+    if !periods.is_empty() {
+        lines.push(format!(
+            "{} without rows are shown, too, from the first to the last (--every-period)",
+            listed(&periods)
+        ));
+    }
+    if !labels.is_empty() {
+        lines.push(format!(
+            "{} that only a lookup has are shown, too, as it has them together (--every)",
+            listed(&labels)
+        ));
+    }
+    match (across.is_empty(), periods.is_empty() && labels.is_empty()) {
+        (true, _) => {}
+        (false, true) => lines.push("a cell without rows is blank".into()),
+        (false, false) => lines
+            .push("in a cell without rows nothing was counted; one that cannot be is blank".into()),
     }
     if !keys.is_empty() {
-        lines.push("rows without a category are a line of their own, (missing), the last".into());
+        let by_result = plan.sort.iter().any(|s| matches!(s.by, SortBy::Result(_)));
+        let last = if by_result { "" } else { ", the last" };
+        lines.push(format!("rows without a category are a line of their own, (missing){last}"));
     }
+    let nested = by.len() > 1;
     lines.push(
         match plan.totals {
             Totals::None => "no totals",
             Totals::Grand => "a total over all rows counted",
-            Totals::Sub if across.is_empty() => "a total for each group of lines",
+            Totals::Sub if across.len() < 2 && !nested => "no totals: there are no groups of lines",
+            Totals::All if across.is_empty() && !nested => "a total over all rows counted",
+            Totals::All if across.len() < 2 && !nested => "totals over all lines and all columns",
+            Totals::Sub if across.len() < 2 => "a total for each group of lines",
+            Totals::Sub if !nested => "a total for each group of columns",
             Totals::Sub => "a total for each group of lines, and of columns",
+            Totals::All if across.len() == 1 => {
+                "a total for each group of lines, and totals over all lines and all columns"
+            }
+            Totals::All if across.len() > 1 && !nested => {
+                "a total for each group of columns, and totals over all lines and all columns"
+            }
             Totals::All if across.is_empty() => {
                 "a total for each group of lines, and one over all rows counted"
             }
@@ -316,6 +355,7 @@ impl About<'_> {
         let keys = self.plan.resolved.keys();
         let by_keys = self.plan.resolved.by_keys;
         let of = window.of.trim();
+        let of_them = if of.is_empty() { String::new() } else { format!(" of {of}") };
         let along = self.names(&window.along, window);
         let within = window.within.as_deref().unwrap_or_default();
         let same = match within {
@@ -336,7 +376,11 @@ impl About<'_> {
             },
             _ => format!("the {what} along {along}"),
         };
-        let column = if keys.len() > by_keys && by_keys > 0 { ", in its own column" } else { "" };
+        // What `along` names along the top is compared from column to column.
+        let along_top =
+            window.along.iter().any(|r| matches!(r, Reference::Key(k) if *k >= by_keys));
+        let own = keys.len() > by_keys && by_keys > 0 && !along_top;
+        let column = if own { ", in its own column" } else { "" };
         let order = match (along.is_empty(), window.descending) {
             (true, None) => "in the order of the file".to_owned(),
             (true, Some(down)) => {
@@ -415,8 +459,8 @@ impl About<'_> {
                 let over = match (function.name, within) {
                     ("share", []) => format!("{of} divided by its total over all rows counted"),
                     ("share", _) => format!("{of} divided by its total{same}"),
-                    (_, []) => format!("{} of {of} over all {what}", function.name),
-                    _ => format!("{} of {of} over the {what}{same}", function.name),
+                    (_, []) => format!("{}{of_them} over all {what}", function.name),
+                    _ => format!("{}{of_them} over the {what}{same}", function.name),
                 };
                 match window.calc {
                     Calc::Total(_) => format!("{over}, worked out again from the rows"),

@@ -92,6 +92,8 @@ pub struct Grid {
     pub positions: Vec<Line>,
     /// For each key along the top, the label of each position.
     pub position_labels: Vec<Column>,
+    /// The results, also where nothing stands along the top and so no column.
+    pub results: Vec<Heading>,
     /// The results, position by position.
     pub columns: Vec<ResultColumn>,
     /// What the key column of a line for the rest says.

@@ -24,7 +24,7 @@ mod source;
 pub mod value;
 mod window;
 
-pub use engine::{Entered, Parts, Trace, Traced, list, run, trace};
+pub use engine::{AtLabel, Entered, Parts, ReadsAs, Trace, Traced, list, run, trace};
 pub use error::{ColumnShape, DataProblem, Error, Mistake, Written, all_of, either, nearest};
 pub use explain::{Section, explain};
 pub use grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};

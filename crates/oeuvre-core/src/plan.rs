@@ -59,17 +59,21 @@ pub struct SortPlan {
 }
 
 /// What a key is filled with where there are no rows.
-#[derive(Clone, Debug)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Fill {
     /// The periods from the first to the last, or all parts of the calendar.
     Periods,
-    /// Labels.
-    Labels {
-        /// One for each row of the lookup that they come from.
-        values: Vec<Value>,
-        /// The lookup; keys of one lookup are filled together.
-        lookup: Option<usize>,
-    },
+    /// The labels that a lookup has.
+    Labels,
+}
+
+/// What is known of a key, for filling.
+#[derive(Clone, Debug, Default)]
+pub struct KeyFacts {
+    /// The date that it is a period or a part of.
+    pub date: Option<Operand>,
+    /// The lookup that lists its labels, and the label in each of its rows.
+    pub lookup: Option<(usize, Vec<Value>)>,
 }
 
 /// All that a run needs to know.
@@ -85,6 +89,8 @@ pub struct Plan {
     pub results: Vec<ResultPlan>,
     /// For each key what it is filled with.
     pub fill: Vec<Option<Fill>>,
+    /// Where a key is filled, what is known of each; else nothing.
+    pub key_facts: Vec<KeyFacts>,
     /// The order of lines.
     pub sort: Vec<SortPlan>,
     /// Which lines are shown, in the table program.
@@ -153,7 +159,8 @@ impl Plan {
         if !mistakes.is_empty() {
             return Err(Error::Mistakes(mistakes));
         }
-        let fill = fills(request, &mut resolved).map_err(|m| Error::Mistakes(vec![m]))?;
+        let (fill, key_facts) =
+            fills(request, &mut resolved).map_err(|m| Error::Mistakes(vec![m]))?;
         let mut results = Vec::new();
         for show in &request.show {
             add_results(&mut resolved, show.heading.as_deref(), &show.calc, &mut results)
@@ -216,6 +223,7 @@ impl Plan {
         resolved.seal();
         Ok(Plan {
             fill,
+            key_facts,
             resolved,
             filter,
             found,
@@ -233,7 +241,11 @@ impl Plan {
     /// The inputs of the table program across cells that a result uses, the outermost first.
     pub fn windows_of(&self, operand: Operand) -> Vec<usize> {
         let (mut out, mut waiting) = (Vec::new(), vec![operand]);
+        let mut seen = std::collections::HashSet::new();
         while let Some(operand) = waiting.pop() {
+            if !seen.insert(operand) {
+                continue;
+            }
             match operand {
                 Operand::Step(i) => waiting.extend(&self.resolved.table.steps[i].args),
                 Operand::Input(i) => {
@@ -249,6 +261,58 @@ impl Plan {
         out
     }
 
+    /// The results of groups that a result is worked out from, in the table program, the outermost first.
+    pub fn group_inputs(&self, operand: Operand) -> Vec<usize> {
+        let (mut out, mut waiting) = (Vec::new(), vec![operand]);
+        let mut seen = std::collections::HashSet::new();
+        while let Some(operand) = waiting.pop() {
+            if !seen.insert(operand) {
+                continue;
+            }
+            match operand {
+                Operand::Step(i) => waiting.extend(self.resolved.table.steps[i].args.iter().rev()),
+                Operand::Input(i) => match &self.resolved.table_inputs[i] {
+                    TableInput::Window(w) => {
+                        waiting.extend(
+                            w.condition.into_iter().chain(w.args.iter().rev().map(|a| a.operand)),
+                        );
+                    }
+                    _ if self.resolved.table_calcs[i].is_some() => out.push(i),
+                    _ => {}
+                },
+            }
+        }
+        out
+    }
+
+    /// Whether a binary64 result is the nearest to its exact value: an aggregate, or a quotient of exact numbers.
+    pub fn rounded_once(&self, operand: Operand) -> bool {
+        let exact = |step: &crate::rows::program::Step| {
+            matches!(step.op, crate::rows::program::Op::Divide)
+                && step.arg_kinds.iter().all(|k| *k != Kind::Float)
+        };
+        match operand {
+            Operand::Step(i) => exact(&self.resolved.table.steps[i]),
+            Operand::Input(i) => match &self.resolved.table_inputs[i] {
+                TableInput::Group(b) => {
+                    let scope = &self.resolved.scopes[0];
+                    match b.operand {
+                        Operand::Step(i) => exact(&scope.group.steps[i]),
+                        Operand::Input(i) => i
+                            .checked_sub(scope.keys.len())
+                            .and_then(|i| scope.aggregates.get(i))
+                            .is_some_and(|a| a.aggregate.rounds_once()),
+                    }
+                }
+                TableInput::Row(b) => match b.operand {
+                    Operand::Step(i) => exact(&self.resolved.row.steps[i]),
+                    Operand::Input(_) => false,
+                },
+                TableInput::Window(_) => false,
+            },
+        }
+    }
+
     /// Whether any line may be left out.
     pub fn cuts(&self) -> bool {
         !self.keep.is_empty() || self.top.is_some() || self.bottom.is_some()
@@ -256,7 +320,11 @@ impl Plan {
 }
 
 /// What each key is filled with.
-fn fills(request: &Request, resolved: &mut Resolver) -> Result<Vec<Option<Fill>>, Mistake> {
+#[allow(clippy::type_complexity)]
+fn fills(
+    request: &Request,
+    resolved: &mut Resolver,
+) -> Result<(Vec<Option<Fill>>, Vec<KeyFacts>), Mistake> {
     let keys = resolved.keys().to_vec();
     let mut fill: Vec<Option<Fill>> = keys
         .iter()
@@ -275,14 +343,31 @@ fn fills(request: &Request, resolved: &mut Resolver) -> Result<Vec<Option<Fill>>
                         .label("--every takes what stands in --by or --columns-by"));
                 }
             };
-            let Some(labels) = resolved.lookup_labels(keys[place].operand) else {
+            let Some((lookup, _)) = resolved.lookup_labels(keys[place].operand) else {
                 return Err(Mistake::new(written, expr.span, "no lookup lists these categories")
                     .label("--every takes a column of a lookup, or the column that finds it"));
             };
-            fill[place] = Some(labels);
+            // Outer keys of the same lookup come with it, and those of the other axis: groups that only
+            // the lookup has.
+            let by = resolved.by_keys;
+            let inner = if place < by { place + 1..by } else { place + 1..keys.len() };
+            for k in (0..keys.len()).filter(|k| !inner.contains(k)) {
+                let of = resolved.lookup_labels(keys[k].operand);
+                if of.is_some_and(|of| of.0 == lookup) {
+                    fill[k] = Some(Fill::Labels);
+                }
+            }
         }
     }
-    Ok(fill)
+    let facts = |k: usize| match fill.iter().any(Option::is_some) {
+        true => KeyFacts {
+            date: resolved.date_of_key(k),
+            lookup: resolved.lookup_labels(keys[k].operand),
+        },
+        false => KeyFacts::default(),
+    };
+    let facts = (0..keys.len()).map(facts).collect();
+    Ok((fill, facts))
 }
 
 fn add_results(

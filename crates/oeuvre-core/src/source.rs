@@ -15,6 +15,29 @@ pub trait Source: Sync {
         None
     }
 
+    /// Says whether the rows are still those that were opened.
+    ///
+    /// # Errors
+    /// When they have changed since.
+    fn ensure_unchanged(&self) -> Result<(), Error> {
+        Ok(())
+    }
+
+    /// Says, after a pass, whether the columns that were read can be relied on.
+    ///
+    /// # Errors
+    /// A column that still can be read two ways.
+    fn ensure_sound(&self, columns: &[usize]) -> Result<(), Error> {
+        let _ = columns;
+        Ok(())
+    }
+
+    /// What readers should be told of how columns were read.
+    fn remarks(&self, columns: &[usize]) -> Vec<String> {
+        let _ = columns;
+        Vec::new()
+    }
+
     /// Opens readers that share one pass over the rows; between them they give every row once.
     /// Only the columns asked for are read, and come in that order.
     ///

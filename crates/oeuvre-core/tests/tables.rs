@@ -500,7 +500,8 @@ proptest! {
                 let _ = list(&plan, &source, 2, None);
             } else {
                 let _ = oeuvre_core::run(&plan, &source, 2);
-                let _ = oeuvre_core::trace(&request, &source, 1, &[]);
+                let _ = Plan::new(&request, columns())
+                    .and_then(|plan| oeuvre_core::trace(plan, &request, &source, 1, &[], &|_, _| None));
             }
             let _ = oeuvre_core::explain(&request, &plan, &["b.csv".to_owned()]);
         }

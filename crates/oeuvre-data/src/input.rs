@@ -4,7 +4,7 @@
 //! written once to memory or, when it is large, to a temporary file that has no name, because a pass
 //! may have to be made again when a column turns out to be of another kind.
 
-use memmap2::Mmap;
+use crate::mapped::{CHANGED, Mapped, Stamp, map};
 use oeuvre_core::{DataProblem, Error};
 use std::fs::File;
 use std::io::{self, Write};
@@ -14,7 +14,7 @@ const IN_MEMORY: usize = 64 << 20;
 
 /// Bytes to be read, possibly several times.
 pub(crate) enum Bytes {
-    Mapped(Mmap),
+    Mapped(Mapped),
     Owned(Vec<u8>),
 }
 
@@ -28,17 +28,42 @@ impl std::ops::Deref for Bytes {
     }
 }
 
-/// Maps a file. An empty file cannot be mapped and is an empty slice.
-#[allow(unsafe_code)]
-fn map(file: &File) -> io::Result<Bytes> {
+/// A file's bytes: mapped, or read where that is better. An empty file cannot be mapped. `name` is what
+/// a message calls it; without one the file is nobody else's.
+fn bytes_of(file: &mut File, name: Option<&str>) -> io::Result<Bytes> {
     if file.metadata()?.len() == 0 {
         return Ok(Bytes::Owned(Vec::new()));
     }
-    // SAFETY: the map is read only. Another program that shortens the file while it is read ends
-    // this process with a signal, which is what mapping costs; reading a gigabyte through a buffer
-    // instead was measured to take about half as long again.
-    let map = unsafe { Mmap::map(file)? };
-    Ok(Bytes::Mapped(map))
+    match map(file, name)? {
+        Some(mapped) => Ok(Bytes::Mapped(mapped)),
+        None => {
+            let mut spool = Spool::new();
+            io::copy(file, &mut spool)?;
+            spool.finish()
+        }
+    }
+}
+
+/// Bytes to be read, and the file that they must stay those of.
+pub(crate) struct Opened {
+    pub(crate) bytes: Bytes,
+    stamp: Option<(String, Stamp)>,
+}
+
+impl Opened {
+    /// An error when the file has changed since it was opened.
+    pub(crate) fn ensure_unchanged(&self) -> Result<(), Error> {
+        match &self.stamp {
+            Some((name, stamp)) if !stamp.holds() => Err(changed(name)),
+            _ => Ok(()),
+        }
+    }
+}
+
+fn changed(name: &str) -> Error {
+    DataProblem::in_file(name, CHANGED)
+        .help("run it again when nothing writes to the file, or on a copy of it")
+        .into()
 }
 
 /// Takes bytes in until they are all there.
@@ -57,7 +82,7 @@ impl Spool {
             None => Ok(Bytes::Owned(self.memory)),
             Some(file) => {
                 file.write_all(&self.memory)?;
-                map(file)
+                bytes_of(file, None)
             }
         }
     }
@@ -92,8 +117,9 @@ fn io_problem(name: &str, error: &io::Error) -> Error {
 }
 
 /// Opens a file, or standard input for `-`.
-pub(crate) fn open(name: &str, encoding: Option<&str>) -> Result<Bytes, Error> {
+pub(crate) fn open(name: &str, encoding: Option<&str>) -> Result<Opened, Error> {
     let problem = |e: io::Error| io_problem(name, &e);
+    let mut stamp = None;
     let raw = if name == "-" {
         let mut spool = Spool::new();
         io::copy(&mut io::stdin().lock(), &mut spool).map_err(problem)?;
@@ -107,7 +133,8 @@ pub(crate) fn open(name: &str, encoding: Option<&str>) -> Result<Bytes, Error> {
                 .into());
         }
         if kind.is_file() {
-            map(&file).map_err(problem)?
+            stamp = Some((name.to_owned(), Stamp::new(&file).map_err(problem)?));
+            bytes_of(&mut file, Some(name)).map_err(problem)?
         } else {
             let mut spool = Spool::new();
             io::copy(&mut file, &mut spool).map_err(problem)?;
@@ -117,7 +144,14 @@ pub(crate) fn open(name: &str, encoding: Option<&str>) -> Result<Bytes, Error> {
     let plain = decompress(name, raw)?;
     let plain = decode(name, plain, encoding)?;
     refuse_other_formats(name, &plain)?;
-    Ok(plain)
+    let plain = end_lines(name, plain)?;
+    let opened = Opened { bytes: plain, stamp };
+    // What was copied is no longer the file's, and must be right by now.
+    opened.ensure_unchanged()?;
+    Ok(match opened.bytes {
+        Bytes::Mapped(_) => opened,
+        Bytes::Owned(_) => Opened { stamp: None, ..opened },
+    })
 }
 
 fn decompress(name: &str, raw: Bytes) -> Result<Bytes, Error> {
@@ -135,6 +169,23 @@ fn decompress(name: &str, raw: Bytes) -> Result<Bytes, Error> {
             io::copy(&mut decoder, &mut spool).map_err(problem)?;
         }
         _ => return Ok(raw),
+    }
+    spool.finish().map_err(problem)
+}
+
+/// Lines that end in lone carriage returns, as some old programs write them, get line feeds; in quotes,
+/// too, where they are breaks of a text.
+fn end_lines(name: &str, raw: Bytes) -> Result<Bytes, Error> {
+    let problem = |e: io::Error| io_problem(name, &e);
+    let first = raw.iter().position(|&b| matches!(b, b'\n' | b'\r'));
+    let lone = first.is_some_and(|at| raw[at] == b'\r') && !raw.contains(&b'\n');
+    if !lone {
+        return Ok(raw);
+    }
+    let mut spool = Spool::new();
+    for piece in raw.chunks(1 << 16) {
+        let piece: Vec<u8> = piece.iter().map(|&b| if b == b'\r' { b'\n' } else { b }).collect();
+        spool.write_all(&piece).map_err(problem)?;
     }
     spool.finish().map_err(problem)
 }

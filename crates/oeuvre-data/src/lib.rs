@@ -4,5 +4,6 @@
 
 mod csv;
 mod input;
+mod mapped;
 
 pub use csv::{CsvOptions, CsvSource, DEFAULT_MISSING, DateOrder, Forced, Shape, Uneven};

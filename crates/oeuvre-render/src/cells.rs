@@ -3,7 +3,7 @@
 use oeuvre_core::value::decimal::Decimal;
 use oeuvre_core::value::exact::{round_f64, round_quotient};
 use oeuvre_core::{Kind, Value};
-use std::fmt::Write;
+use std::fmt::Write as _;
 
 /// What a missing category reads as.
 pub(crate) const MISSING: &str = "(missing)";
@@ -17,15 +17,63 @@ pub fn escape_controls(text: &str) -> String {
     out
 }
 
+/// Whether a character cannot be seen but changes what is seen: controls, those that reorder what is around
+/// them, and those without a width, which make two labels look like one.
+fn is_unseen(c: char) -> bool {
+    c.is_control()
+        || matches!(c,
+            '\u{ad}' | '\u{61c}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}'
+            | '\u{2060}'..='\u{2069}' | '\u{feff}')
+}
+
+/// What is written for files, on its way to a terminal: controls made visible, but for line feeds and tabs.
+pub struct ForTerminal<W: std::io::Write> {
+    out: W,
+    /// The start of a character that has not come whole.
+    begun: Vec<u8>,
+}
+
+impl<W: std::io::Write> ForTerminal<W> {
+    /// Writes on to another.
+    pub fn new(out: W) -> ForTerminal<W> {
+        ForTerminal { out, begun: Vec::new() }
+    }
+}
+
+impl<W: std::io::Write> std::io::Write for ForTerminal<W> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.begun.extend_from_slice(bytes);
+        let whole = match std::str::from_utf8(&self.begun) {
+            Ok(text) => text.len(),
+            // What is no text at all is passed on with a sign for it.
+            Err(e) if e.error_len().is_some() => self.begun.len(),
+            Err(e) => e.valid_up_to(),
+        };
+        let rest = self.begun.split_off(whole);
+        let mut text = String::new();
+        for c in String::from_utf8_lossy(&self.begun).chars() {
+            if is_unseen(c) && !matches!(c, '\n' | '\t') {
+                let _ = write!(text, "{}", c.escape_unicode());
+            } else {
+                text.push(c);
+            }
+        }
+        self.out.write_all(text.as_bytes())?;
+        self.begun = rest;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.out.flush()
+    }
+}
+
 fn push_escaped(out: &mut String, text: &str) {
     for c in text.chars() {
         match c {
             '\n' => out.push('⏎'),
             '\t' => out.push(' '),
-            // Bidirectional controls reorder what is around them; they are shown as what they are.
-            c if c.is_control()
-                || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}') =>
-            {
+            c if is_unseen(c) => {
                 let _ = write!(out, "{}", c.escape_unicode());
             }
             c => out.push(c),
@@ -119,4 +167,20 @@ pub(crate) fn grouped(count: u64) -> String {
 /// Whether a kind stands to the right in its column.
 pub(crate) fn is_figure(kind: Kind) -> bool {
     kind.is_number()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::Write as _;
+
+    #[test]
+    fn a_terminal_is_not_steered_by_what_is_written_for_files() {
+        let mut out = Vec::new();
+        let mut terminal = ForTerminal::new(&mut out);
+        for piece in "a\u{1b}[31m,ä€\u{200b}b\t\n".as_bytes().chunks(1) {
+            terminal.write_all(piece).unwrap();
+        }
+        assert_eq!(String::from_utf8(out).unwrap(), "a\\u{1b}[31m,ä€\\u{200b}b\t\n");
+    }
 }

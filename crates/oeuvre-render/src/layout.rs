@@ -60,7 +60,8 @@ impl<'a> Layout<'a> {
     pub fn new(grid: &'a Grid, look: &'a Look) -> Layout<'a> {
         let long = look.long && !grid.across.is_empty();
         let keys = (0..grid.by.len()).map(Slot::Key);
-        let count = grid.columns.iter().map(|c| c.result + 1).max().unwrap_or(0);
+        let of_columns = grid.columns.iter().map(|c| c.result + 1).max().unwrap_or(0);
+        let count = of_columns.max(grid.results.len());
         let (slots, rows) = if long {
             let across = (0..grid.across.len()).map(Slot::Across);
             let slots = keys.chain(across).chain((0..count).map(Slot::Result)).collect();
@@ -144,7 +145,10 @@ impl<'a> Layout<'a> {
         match slot {
             Slot::Key(k) => &self.grid.by[k].name,
             Slot::Across(k) => &self.grid.across[k].name,
-            Slot::Result(r) => &self.grid.columns[r].heading,
+            Slot::Result(r) => match self.grid.columns.get(r) {
+                Some(column) => &column.heading,
+                None => &self.grid.results[r].name,
+            },
         }
     }
 
@@ -173,7 +177,7 @@ impl<'a> Layout<'a> {
     }
 
     fn result_of(&self, column: usize) -> &Reading {
-        &self.results[self.grid.columns[column].result]
+        &self.results[self.grid.columns.get(column).map_or(column, |c| c.result)]
     }
 
     /// The kind of a column's values.
@@ -181,7 +185,10 @@ impl<'a> Layout<'a> {
         match slot {
             Slot::Key(k) => self.grid.by[k].kind,
             Slot::Across(k) => self.grid.across[k].kind,
-            Slot::Result(r) => self.grid.columns[r].kind,
+            Slot::Result(r) => match self.grid.columns.get(r) {
+                Some(column) => column.kind,
+                None => self.grid.results[r].kind,
+            },
         }
     }
 

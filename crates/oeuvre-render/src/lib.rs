@@ -20,7 +20,7 @@ mod trace;
 use oeuvre_core::{Grid, Ledger, Plan};
 use std::io::{self, Write};
 
-pub use cells::escape_controls;
+pub use cells::{ForTerminal, escape_controls};
 pub use ledger::ledger_text;
 pub use look::{Look, LookProblem, Named};
 pub use sections::write_sections;

@@ -1,7 +1,7 @@
 //! How a table is to look: patterns, bars, shading, what stands in empty cells.
 
 use crate::format::Pattern;
-use oeuvre_core::{Kind, nearest};
+use oeuvre_core::{Kind, Value, nearest};
 
 /// How a table is to look. Columns are named by their headings.
 #[derive(Clone, Debug, Default)]
@@ -69,6 +69,22 @@ impl Look {
             }
         }
         Ok(())
+    }
+
+    /// How a label of a key reads, where a pattern says so.
+    pub fn reads_as(&self, heading: &str, value: &Value) -> Option<String> {
+        let kind = match value {
+            Value::Missing => return None,
+            Value::Number(n) => Kind::Number { scale: n.scale },
+            Value::Float(_) => Kind::Float,
+            Value::Date(_) => Kind::Date,
+            Value::DateTime(_) => Kind::DateTime,
+            Value::Period(p) => Kind::Period(p.unit),
+            _ => return None,
+        };
+        let mut out = String::new();
+        let pattern = self.pattern(heading, heading, kind)?;
+        pattern.push(&mut out, value, None).then_some(out)
     }
 
     /// The pattern of a column.

@@ -1,5 +1,6 @@
 //! A Markdown table (the pipe tables that CommonMark's extensions share).
 
+use crate::cells::escape_controls;
 use crate::draw::{bar_text, heat_text};
 use crate::layout::Layout;
 use crate::ledger::ledger_sentence;
@@ -7,8 +8,9 @@ use crate::look::Look;
 use oeuvre_core::{Grid, Ledger};
 use std::io::{self, Write};
 
-/// Signs that Markdown would take for its own, and HTML's, made plain.
+/// Signs that Markdown would take for its own, and HTML's, made plain; controls made visible.
 fn plain(text: &str) -> String {
+    let text = escape_controls(text);
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
         match c {

@@ -68,7 +68,7 @@ fn fields<'a>(layout: &Layout<'a>, slot: Slot, separator: u8) -> Fields<'a> {
     let grid = layout.grid;
     let column = match slot {
         _ if layout.is_long() => None,
-        Slot::Result(r) => Some((&grid.columns[r].cells, grid.columns[r].kind)),
+        Slot::Result(r) => grid.columns.get(r).map(|c| (&c.cells, c.kind)),
         // Labels are values where no line is a total and none is missing.
         Slot::Key(k) => Some((&grid.labels[k], grid.by[k].kind)).filter(|(labels, _)| {
             (0..grid.lines.len()).all(|l| layout.is_group(l) && !labels.data.is_missing(l))

@@ -46,9 +46,10 @@ pub fn write_trace(
         let title = format!("{calc} {}", escape_controls(&place));
         writeln!(out, "{title}")?;
         let mut lines = Vec::new();
+        let said = if trace.shown { "in the table" } else { "on its line, which is left out" };
         let own = matches!(result.parts.as_slice(), [one] if result.entered.is_empty() && one.in_table == result.in_table);
         lines.push((
-            "in the table".to_owned(),
+            said.to_owned(),
             read(&result.in_table, result.kind, result.share),
             String::new(),
         ));

@@ -3,8 +3,10 @@
 
 mod args;
 mod commands;
+mod deliver;
 mod demo;
 mod messages;
+mod run;
 mod surroundings;
 
 use clap::Parser;
@@ -15,8 +17,9 @@ fn main() -> ExitCode {
         Ok(args) => args,
         Err(error) => args::elsewhere(error).exit(),
     };
+    let color = args.color();
     match commands::run(args) {
         Ok(()) => ExitCode::SUCCESS,
-        Err(failure) => messages::report(&failure),
+        Err(failure) => messages::report(&failure, color),
     }
 }

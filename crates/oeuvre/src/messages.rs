@@ -1,22 +1,24 @@
 //! Errors as a person sees them.
 
+use crate::args::output::Color;
 use crate::commands::Failure;
+use crate::surroundings;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Element, Group, Level, Renderer, Snippet};
 use oeuvre_core::{Error, Mistake};
 use oeuvre_render::escape_controls;
 use std::fmt::Write as _;
-use std::io::{IsTerminal, Write as _};
+use std::io::Write as _;
 use std::process::ExitCode;
 
 /// Writes a failure to standard error and gives the exit status.
-pub(crate) fn report(failure: &Failure) -> ExitCode {
+pub(crate) fn report(failure: &Failure, color: Color) -> ExitCode {
     let error = match failure {
         // Who reads the output has had enough of it.
         Failure::BrokenPipe => return ExitCode::SUCCESS,
         Failure::Error(error) => error,
     };
-    let color = std::io::stderr().is_terminal() && std::env::var_os("NO_COLOR").is_none();
+    let color = surroundings::color(color, &std::io::stderr());
     let text = draw(error, color);
     // Nothing is left to do when standard error is closed too.
     let _ = std::io::stderr().write_all(text.as_bytes());
@@ -53,7 +55,7 @@ fn draw(error: &Error, color: bool) -> String {
             title.push_str(&problem.message);
             plain(&renderer, &title, &problem.help)
         }
-        Error::Request { message, help } => plain(&renderer, message, help),
+        Error::Request { message, help, .. } => plain(&renderer, message, help),
         other => plain(&renderer, &format!("this should not happen: {other}"), &[]),
     }
 }

@@ -179,6 +179,9 @@ impl Aggregate for Product {
         });
         if overflow { Err(Overflow::Binary) } else { Ok(Column::from(Data::F64(products))) }
     }
+    fn rounds_once(&self) -> bool {
+        false
+    }
     fn additivity(&self) -> Additivity {
         Additivity::Note("the product of all rows, not a sum of the lines")
     }

@@ -140,6 +140,11 @@ pub trait Aggregate: Sync + Send {
         None
     }
 
+    /// Whether a binary64 result is the one nearest to the exact result.
+    fn rounds_once(&self) -> bool {
+        true
+    }
+
     /// Whether lines add up to their total.
     fn additivity(&self) -> Additivity;
 }

@@ -25,10 +25,27 @@ pub(crate) fn assemble(
     ledger: &mut Ledger,
 ) -> Result<Grid, Error> {
     let groups = &scopes[0];
-    let by_keys = plan.resolved.by_keys;
-    let trees = Trees::new(groups, by_keys);
+    let trees = Trees::new(groups, plan.resolved.by_keys);
     let mut levels = Levels::new(plan, scopes, late, &trees, ranks(groups));
-    let lines = lines(plan, &trees, groups, &mut levels, ledger)?;
+    table(plan, groups, &trees, &mut levels, ledger).map(|table| table.grid)
+}
+
+/// The table with what it was put together from.
+pub(crate) struct Table {
+    pub(crate) grid: Grid,
+    pub(crate) lines: Lines,
+    pub(crate) positions: Vec<Place>,
+}
+
+pub(crate) fn table(
+    plan: &Plan,
+    groups: &Gathered,
+    trees: &Trees,
+    levels: &mut Levels<'_>,
+    ledger: &mut Ledger,
+) -> Result<Table, Error> {
+    let by_keys = plan.resolved.by_keys;
+    let lines = lines(plan, trees, groups, levels, ledger)?;
     let positions = positions(plan, &trees.across, &levels.ranks);
     ensure_fits(lines.places.len(), positions.len(), plan.results.len())?;
     let heading =
@@ -54,11 +71,16 @@ pub(crate) fn assemble(
             &positions,
             &Lines { places: Vec::new(), rests: Vec::new(), members: None },
         ),
+        results: plan
+            .results
+            .iter()
+            .map(|r| Heading { name: r.heading.clone(), kind: r.built.kind })
+            .collect(),
         rest_label: plan.rest_label.clone(),
         ..Grid::default()
     };
     let mut cells =
-        Cells { plan, trees: &trees, lines: &lines, levels: HashMap::new(), rests: HashMap::new() };
+        Cells { plan, trees, lines: &lines, levels: HashMap::new(), rests: HashMap::new() };
     let mut shown = Vec::new();
     for position in &positions {
         let across = position.0.depth as usize;
@@ -66,13 +88,13 @@ pub(crate) fn assemble(
             let depths = Depths { by: place.0.depth as usize, across };
             if place.0.kind != LineKind::Rest && !cells.levels.contains_key(&depths) {
                 shown.push(depths);
-                cells.levels.insert(depths, indexed(&trees, levels.level(depths)?, depths));
+                cells.levels.insert(depths, indexed(trees, levels.level(depths)?, depths));
             }
         }
         if let Some(members) = &lines.members
             && !cells.rests.contains_key(&across)
         {
-            let known = shared_codes(&trees, &lines.rests);
+            let known = shared_codes(trees, &lines.rests);
             let level = levels.together(members, across, &known)?;
             let nodes = trees.across_nodes(&level.cells, across).unwrap_or_default();
             let keys = level.cells.start.iter().copied().zip(nodes).zip(0..);
@@ -114,7 +136,7 @@ pub(crate) fn assemble(
         .map(|c| (0..grid.lines.len()).filter(|&l| c.cells.data.is_missing(l)).count())
         .sum();
     ledger.cells = ((grid.lines.len() * grid.columns.len() - blank) as u64, blank as u64);
-    Ok(grid)
+    Ok(Table { grid, lines, positions })
 }
 
 /// More cells than this are a mistake in the request, and would take gigabytes.

@@ -38,7 +38,7 @@ impl Levels<'_> {
         let mut from = level.clone();
         let cells: Vec<u32> = match &window.calc {
             Calc::Total(group) => {
-                let total = self.total(window, *group, &now)?;
+                let (total, _) = self.total(window, *group, &now)?;
                 let within = keys_of(window.within.as_deref().unwrap_or_default());
                 let shared: Vec<usize> =
                     within.into_iter().filter(|k| level.cells.kept.contains(k)).collect();

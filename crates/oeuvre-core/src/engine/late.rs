@@ -5,7 +5,7 @@
 //! level of the table: by the mean of its line, of its subtotal, of all rows.
 
 use super::groups::Grouper;
-use super::levels::kept_sets;
+use super::levels::{KeptSet, by_periods, kept_sets};
 use super::scope::evaluate;
 use super::worker::{Gathered, Worker, only_where, result_overflow, run};
 use crate::aggregate::{Rows, State};
@@ -15,17 +15,22 @@ use crate::plan::Plan;
 use crate::rows::column::{Batch, Column};
 use crate::rows::program::Evaluator;
 use crate::source::{Reader, Source};
+use crate::value::calendar::Unit;
 
 /// The states of late aggregates: by the keys of the level, then by aggregate.
 pub(crate) struct LateStates {
-    kept: Vec<Vec<usize>>,
+    sets: Vec<KeptSet>,
     states: Vec<Vec<Box<dyn State>>>,
 }
 
 impl LateStates {
     /// The states at a level.
-    pub(crate) fn at(&self, kept: &[usize]) -> Option<&[Box<dyn State>]> {
-        let at = self.kept.iter().position(|k| k == kept)?;
+    pub(crate) fn at(
+        &self,
+        kept: &[usize],
+        periods: &[(usize, Unit)],
+    ) -> Option<&[Box<dyn State>]> {
+        let at = self.sets.iter().position(|s| s.keys == kept && s.periods == periods)?;
         Some(&self.states[at])
     }
 }
@@ -50,17 +55,24 @@ pub(crate) fn gather(
         return Ok(None);
     }
     let mut depths = Vec::new();
-    let kept = kept_sets(plan);
-    for kept in &kept {
+    let sets = kept_sets(plan);
+    let all: Vec<usize> = (0..plan.resolved.keys().len()).collect();
+    for set in &sets {
         // What happens here is entered in the ledger when the table is put together.
-        let level = evaluate(&plan.resolved, scopes, 0, kept, None, None)?;
+        let level = if set.periods.is_empty() {
+            evaluate(&plan.resolved, scopes, 0, &set.keys, None, None)?
+        } else {
+            let finest = evaluate(&plan.resolved, scopes, 0, &all, None, None)?;
+            let by_period = by_periods(plan, &finest, &set.periods);
+            evaluate(&plan.resolved, scopes, 0, &set.keys, Some(&by_period.members), None)?
+        };
         let result = |b: &Built| level.column(b.operand).clone();
         let results = plan.resolved.late_inputs.iter().map(result).collect();
         depths.push(Depth { results, groups: level.groups, map: level.map });
     }
     let table = &scopes[0].grouper;
     let readers = source.scan(&plan.resolved.inputs, threads.max(1))?;
-    let work = |reader| work(plan, reader, table, &kept, &depths);
+    let work = |reader| work(plan, reader, table, &sets, &depths);
     let all: Vec<Result<LateStates, Error>> = std::thread::scope(|scope| {
         let handles: Vec<_> =
             readers.into_iter().map(|reader| scope.spawn(move || work(reader))).collect();
@@ -69,6 +81,7 @@ pub(crate) fn gather(
         };
         handles.into_iter().map(join).collect()
     });
+    source.ensure_unchanged()?;
     let mut merged: Option<LateStates> = None;
     for one in all {
         let one = one?;
@@ -93,7 +106,7 @@ fn work(
     plan: &Plan,
     mut reader: Box<dyn Reader + '_>,
     table: &Grouper,
-    kept_sets: &[Vec<usize>],
+    sets: &[KeptSet],
     depths: &[Depth],
 ) -> Result<LateStates, Error> {
     let resolved = &plan.resolved;
@@ -146,5 +159,5 @@ fn work(
             }
         }
     }
-    Ok(LateStates { kept: kept_sets.to_vec(), states })
+    Ok(LateStates { sets: sets.to_vec(), states })
 }

@@ -14,6 +14,7 @@ use crate::ledger::Ledger;
 use crate::plan::{Plan, SortBy};
 use crate::rows::column::{Column, Data};
 use crate::rows::program::{Evaluator, Operand};
+use crate::value::calendar::{Period, Unit};
 use crate::value::{Kind, Value};
 use crate::window::{self, NO_CELL, NOWHERE, compare, pick};
 use std::collections::HashMap;
@@ -26,25 +27,97 @@ pub(crate) struct Depths {
     pub(crate) across: usize,
 }
 
+/// Keys, and longer periods of keys, at which a result may be asked for.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct KeptSet {
+    pub(crate) keys: Vec<usize>,
+    pub(crate) periods: Vec<(usize, Unit)>,
+}
+
+impl KeptSet {
+    /// The keys and periods among some references.
+    fn of(references: &[Reference]) -> KeptSet {
+        let period = |r: &Reference| match r {
+            Reference::Period { key, unit } => Some((*key, *unit)),
+            _ => None,
+        };
+        KeptSet {
+            keys: keys_of(references),
+            periods: references.iter().filter_map(period).collect(),
+        }
+    }
+}
+
 /// The sets of keys at which a result may be asked for.
-pub(crate) fn kept_sets(plan: &Plan) -> Vec<Vec<usize>> {
+pub(crate) fn kept_sets(plan: &Plan) -> Vec<KeptSet> {
     let keys = plan.resolved.keys().len();
     let by = plan.resolved.by_keys;
-    let mut sets: Vec<Vec<usize>> = Vec::new();
+    let mut sets: Vec<KeptSet> = Vec::new();
     for i in 0..=by {
         for j in 0..=keys - by {
-            sets.push(kept(by, Depths { by: i, across: j }));
+            let keys = kept(by, Depths { by: i, across: j });
+            sets.push(KeptSet { keys, periods: Vec::new() });
         }
     }
     for input in &plan.resolved.table_inputs {
         if let TableInput::Window(Window { calc: Calc::Total(_), within: Some(within), .. }) = input
         {
-            sets.push(keys_of(within));
+            sets.push(KeptSet::of(within));
         }
     }
     sets.sort();
     sets.dedup();
     sets
+}
+
+/// The groups of the table by longer periods of their keys.
+pub(crate) struct ByPeriods {
+    /// The number of each group.
+    pub(crate) members: Members,
+    /// For each period the code that the groups of each number share.
+    pub(crate) codes: Vec<Vec<u32>>,
+}
+
+/// Takes the finest groups together by the longer periods that they lie in.
+pub(crate) fn by_periods(plan: &Plan, finest: &Evaluated, periods: &[(usize, Unit)]) -> ByPeriods {
+    let codes: Vec<Vec<u32>> = periods
+        .iter()
+        .map(|&(key, unit)| period_codes(plan, finest, key, unit).unwrap_or_default())
+        .collect();
+    let numbers = Numbering::default().number(&codes, finest.groups);
+    let of_group = finest.map.iter().skip(1).map(|&cell| match cell.checked_sub(1) {
+        Some(cell) => numbers[cell as usize],
+        None => LEFT_OUT,
+    });
+    let count = numbers.iter().max().map_or(0, |m| *m as usize + 1);
+    let members = Members { of_group: of_group.collect(), count };
+    let of_numbers = codes.iter().map(|of_cell| {
+        let mut of_number = vec![0; count];
+        numbers.iter().zip(of_cell).for_each(|(&n, &c)| of_number[n as usize] = c);
+        of_number
+    });
+    ByPeriods { members, codes: of_numbers.collect() }
+}
+
+/// The codes of the longer periods of a key, cell by cell; `None` where the key is not there.
+pub(super) fn period_codes(
+    plan: &Plan,
+    cells: &Evaluated,
+    key: usize,
+    unit: Unit,
+) -> Option<Vec<u32>> {
+    if let Some((_, codes)) = cells.periods.iter().find(|p| p.0 == (key, unit)) {
+        return Some(codes.clone());
+    }
+    cells.codes(key)?;
+    let Kind::Period(fine) = plan.resolved.keys()[key].kind else { return None };
+    let Data::I32(places) = &cells.inputs[key].data else { return None };
+    let code = |&place: &i32| match place {
+        i32::MIN => 0,
+        // Any one-to-one code that is not 0 serves.
+        index => unit.of_day(Period { unit: fine, index }.first_day()) as u32 ^ 1 << 31,
+    };
+    Some(places.iter().map(code).collect())
 }
 
 /// The keys of a level.
@@ -174,7 +247,8 @@ impl<'a> Levels<'a> {
     ) -> Result<Level, Error> {
         let it = &self.plan.resolved;
         let kept: Vec<usize> = (it.by_keys..it.by_keys + across).collect();
-        let mut cells = evaluate(it, self.scopes, 0, &kept, Some(members), self.late)?;
+        let mut cells = evaluate(it, self.scopes, 0, &kept, Some(members), None)?;
+        cells.periods = self.shared_periods(members, &cells)?;
         for (key, codes) in known {
             cells.kept.push(*key);
             cells.path.push(cells.start.iter().map(|&n| codes[n as usize]).collect());
@@ -182,11 +256,62 @@ impl<'a> Levels<'a> {
         self.make(Rc::new(cells), None)
     }
 
+    /// The longer periods that windows are shared in, of groups taken together: that in which all groups of
+    /// a number lie, else none.
+    #[allow(clippy::type_complexity)]
+    fn shared_periods(
+        &mut self,
+        members: &Members,
+        cells: &Evaluated,
+    ) -> Result<Vec<((usize, Unit), Vec<u32>)>, Error> {
+        let mut all: Vec<(usize, Unit)> = Vec::new();
+        for input in &self.plan.resolved.table_inputs {
+            if let TableInput::Window(Window { within: Some(within), .. }) = input {
+                all.extend(KeptSet::of(within).periods);
+            }
+        }
+        // A key along the top is kept, and has its periods as everywhere.
+        all.retain(|p| p.0 < self.plan.resolved.by_keys);
+        all.sort();
+        all.dedup();
+        if all.is_empty() {
+            return Ok(Vec::new());
+        }
+        let keys: Vec<usize> = (0..self.plan.resolved.keys().len()).collect();
+        let finest = self.evaluated(&keys)?;
+        let mut out = Vec::new();
+        for (key, unit) in all {
+            let codes = period_codes(self.plan, &finest, key, unit).unwrap_or_default();
+            let mut of_number: Vec<Option<u32>> = vec![None; members.count];
+            for (group, &number) in members.of_group.iter().enumerate() {
+                let (Some(known), Some(cell)) = (
+                    of_number.get_mut(number as usize),
+                    finest.map.get(group + 1).and_then(|c| c.checked_sub(1)),
+                ) else {
+                    continue;
+                };
+                // Rows without a date lie in no period.
+                let code = match codes[cell as usize] {
+                    0 => NOWHERE,
+                    code => code,
+                };
+                *known = Some(match *known {
+                    Some(before) if before != code => NOWHERE,
+                    _ => code,
+                });
+            }
+            let code = |&n: &u32| of_number.get(n as usize).copied().flatten().unwrap_or(NOWHERE);
+            out.push(((key, unit), cells.start.iter().map(code).collect()));
+        }
+        Ok(out)
+    }
+
     fn evaluated(&mut self, kept: &[usize]) -> Result<Rc<Evaluated>, Error> {
         if let Some(known) = self.evaluated.get(kept) {
             return Ok(known.clone());
         }
-        let cells = Rc::new(evaluate(&self.plan.resolved, self.scopes, 0, kept, None, self.late)?);
+        let late = self.late.map(|l| (l, [].as_slice()));
+        let cells = Rc::new(evaluate(&self.plan.resolved, self.scopes, 0, kept, None, late)?);
         self.evaluated.insert(kept.to_vec(), cells.clone());
         Ok(cells)
     }
@@ -198,25 +323,35 @@ impl<'a> Levels<'a> {
         let program = &plan.resolved.table;
         let mut table = Evaluator::new(program);
         let mut windows = vec![Column::default(); plan.resolved.table_inputs.len()];
+        let mut masks = Masks::new(plan);
         let mut done = 0;
         for (i, input) in plan.resolved.table_inputs.iter().enumerate() {
             let TableInput::Window(window) = input else { continue };
             run_table(plan, &cells, &windows, &mut table, done..window.steps_before)?;
+            masks.pass_on(plan, &mut table, done..window.steps_before);
             done = done.max(window.steps_before);
             let now = Now { cells: &cells, windows: &windows, table: &table, depths };
-            windows[i] = self.window(window, &now)?;
+            let (mut column, own) = self.window(window, &now)?;
+            masks.inputs[i] = masks.of_window(window, own);
+            if let Some(mask) = &masks.inputs[i] {
+                column.data.blank(mask);
+            }
+            windows[i] = column;
         }
         run_table(plan, &cells, &windows, &mut table, done..program.steps.len())?;
+        masks.pass_on(plan, &mut table, done..program.steps.len());
         Ok(Level { cells, windows, table })
     }
 
-    fn window(&mut self, window: &Window, now: &Now<'_>) -> Result<Column, Error> {
+    /// What a window gives, and where it has no meaning.
+    fn window(&mut self, window: &Window, now: &Now<'_>) -> Result<(Column, Mask), Error> {
         let n = now.cells.groups;
-        let blank = || pick(&Column::from(Data::empty(window.kind)), &vec![NO_CELL; n]);
+        let blank = || nowhere(window.kind, n);
         if let Calc::Total(group) = &window.calc {
             return self.total(window, *group, now);
         }
         let Some(depths) = now.depths else { return Ok(blank()) };
+        let without = |partition: &[u32]| mask(partition.iter().map(|p| *p == NOWHERE));
         let arg = |i: usize| now.column(self.plan, window.args[i].operand).clone();
         let text = || window.text.to_string();
         match &window.calc {
@@ -231,7 +366,7 @@ impl<'a> Levels<'a> {
                 if done.ties_broken > 0 {
                     self.note_ties(depths, text(), done.ties_broken);
                 }
-                Ok(done.column)
+                Ok((done.column, without(&partition)))
             }
             _ => {
                 let Some(way) = self.way(window, now) else { return Ok(blank()) };
@@ -239,6 +374,7 @@ impl<'a> Levels<'a> {
                 let condition = window.condition.map(|c| now.column(self.plan, c));
                 way.walk()
                     .work_out(window, &arg(0), condition, &empty)
+                    .map(|column| (column, without(way.partition())))
                     .map_err(|o| overflow(&format!("`{}`", window.text), o))
             }
         }
@@ -272,51 +408,30 @@ impl<'a> Levels<'a> {
         window: &Window,
         group: Built,
         now: &Now<'_>,
-    ) -> Result<Column, Error> {
+    ) -> Result<(Column, Mask), Error> {
         let within = window.within.clone().unwrap_or_default();
         let Some(here) = self.codes(now.cells, &within) else {
-            let none = vec![NO_CELL; now.cells.groups];
-            return Ok(pick(&Column::from(Data::empty(window.kind)), &none));
+            return Ok(nowhere(window.kind, now.cells.groups));
         };
-        let keys = keys_of(&within);
-        let periods: Vec<Reference> =
-            within.iter().filter(|r| matches!(r, Reference::Period { .. })).copied().collect();
+        let set = KeptSet::of(&within);
         let mut numbering = Numbering::default();
-        let coarse = if periods.is_empty() {
-            self.evaluated(&keys)?
+        let coarse = if set.periods.is_empty() {
+            self.evaluated(&set.keys)?
         } else {
             // The finest groups, by the longer periods that they lie in.
             let all: Vec<usize> = (0..self.plan.resolved.keys().len()).collect();
             let finest = self.evaluated(&all)?;
-            let codes = self.codes(&finest, &periods).unwrap_or_default();
-            let mut by_period = Numbering::default();
-            let numbers = by_period.number(&codes, finest.groups);
-            let of_group = finest
-                .map
+            let by = by_periods(self.plan, &finest, &set.periods);
+            let late = self.late.map(|l| (l, set.periods.as_slice()));
+            let resolved = &self.plan.resolved;
+            let mut cells = evaluate(resolved, self.scopes, 0, &set.keys, Some(&by.members), late)?;
+            cells.periods = set
+                .periods
                 .iter()
-                .skip(1)
-                .map(|&cell| match cell.checked_sub(1) {
-                    Some(cell) => numbers[cell as usize],
-                    None => LEFT_OUT,
-                })
+                .zip(&by.codes)
+                .map(|(&p, codes)| (p, cells.start.iter().map(|&n| codes[n as usize]).collect()))
                 .collect();
-            let count = numbers.iter().max().map_or(0, |m| *m as usize + 1);
-            let members = Members { of_group, count };
-            let cells =
-                evaluate(&self.plan.resolved, self.scopes, 0, &keys, Some(&members), self.late)?;
-            // The period's codes by number, so that they are found like those of a key.
-            let first: Vec<Vec<u32>> = codes
-                .iter()
-                .map(|of_cell| {
-                    let mut of_number = vec![0; count];
-                    numbers.iter().zip(of_cell).for_each(|(&n, &c)| of_number[n as usize] = c);
-                    cells.start.iter().map(|&n| of_number[n as usize]).collect()
-                })
-                .collect();
-            let there = self.within_codes(&cells, &within, first);
-            let numbers = numbering.number(&there, cells.groups);
-            let column = cells.column(group.operand);
-            return Ok(self.at_numbers(&mut numbering, &numbers, &here, now, column));
+            Rc::new(cells)
         };
         let there = self.codes(&coarse, &within).unwrap_or_default();
         let numbers = numbering.number(&there, coarse.groups);
@@ -329,8 +444,10 @@ impl<'a> Levels<'a> {
         window: &Window,
         now: &Now<'_>,
         depths: Depths,
-    ) -> Result<Column, Error> {
-        let Calc::Aggregate(aggregate) = &window.calc else { return Ok(Column::default()) };
+    ) -> Result<(Column, Mask), Error> {
+        let Calc::Aggregate(aggregate) = &window.calc else {
+            return Ok(nowhere(window.kind, now.cells.groups));
+        };
         let it = &self.plan.resolved;
         let of_lines = match it.by_keys {
             0 => Depths { by: 0, across: it.keys().len() },
@@ -338,8 +455,7 @@ impl<'a> Levels<'a> {
         };
         let within = window.within.clone().unwrap_or_default();
         let Some(here) = self.codes(now.cells, &within) else {
-            let none = vec![NO_CELL; now.cells.groups];
-            return Ok(pick(&Column::from(Data::empty(window.kind)), &none));
+            return Ok(nowhere(window.kind, now.cells.groups));
         };
         let kinds: Vec<Kind> = window.args.iter().map(|a| a.kind).collect();
         let mut numbering = Numbering::default();
@@ -367,7 +483,9 @@ impl<'a> Levels<'a> {
         let from: Vec<u32> = order.iter().map(|&c| from[c as usize]).collect();
         let columns: Vec<Column> = columns.iter().map(|c| c.gather(&order)).collect();
         let args: Vec<&Column> = columns.iter().collect();
-        window::aggregate(aggregate.as_ref(), &args, &kinds, &from, &to).map_err(result_overflow)
+        let column = window::aggregate(aggregate.as_ref(), &args, &kinds, &from, &to);
+        let nowhere = mask(to.iter().map(|p| *p == NOWHERE));
+        Ok((column.map_err(result_overflow)?, nowhere))
     }
 
     fn columns<'b>(&self, window: &Window, get: impl Fn(Operand) -> &'b Column) -> Vec<&'b Column> {
@@ -408,6 +526,73 @@ impl<'a> Levels<'a> {
                     None => ledger.ties_broken.push((text.clone(), *n)),
                 }
             }
+        }
+    }
+}
+
+/// The cells at which something has no meaning, as a word of the table on a line where there is nothing to
+/// compare or walk; `None` for none.
+pub(super) type Mask = Option<Rc<Vec<bool>>>;
+
+/// A mask of some cells.
+pub(super) fn mask(cells: impl Iterator<Item = bool>) -> Mask {
+    let cells: Vec<bool> = cells.collect();
+    cells.contains(&true).then(|| Rc::new(cells))
+}
+
+/// A column without a meaning at any of so many cells.
+fn nowhere(kind: Kind, cells: usize) -> (Column, Mask) {
+    let column = pick(&Column::from(Data::empty(kind)), &vec![NO_CELL; cells]);
+    (column, mask(std::iter::repeat_n(true, cells)))
+}
+
+fn either(a: Mask, b: Mask) -> Mask {
+    match (a, b) {
+        (Some(a), Some(b)) if Rc::ptr_eq(&a, &b) => Some(a),
+        (Some(a), Some(b)) => Some(Rc::new(a.iter().zip(b.iter()).map(|(a, b)| a | b).collect())),
+        (a, b) => a.or(b),
+    }
+}
+
+/// Where the parts of a table program have no meaning: what is worked out from such a part has none either,
+/// which is not the same as a missing value.
+struct Masks {
+    inputs: Vec<Mask>,
+    steps: Vec<Mask>,
+}
+
+impl Masks {
+    fn new(plan: &Plan) -> Masks {
+        let it = &plan.resolved;
+        Masks { inputs: vec![None; it.table_inputs.len()], steps: vec![None; it.table.steps.len()] }
+    }
+
+    fn of(&self, operand: Operand) -> Mask {
+        match operand {
+            Operand::Input(i) => self.inputs[i].clone(),
+            Operand::Step(i) => self.steps[i].clone(),
+        }
+    }
+
+    /// The mask of a window: its own, and where what it looks at has none. An aggregate looks at the cells of
+    /// the lines, whatever its own cell.
+    fn of_window(&self, window: &Window, own: Mask) -> Mask {
+        if matches!(window.calc, Calc::Aggregate(_)) {
+            return own;
+        }
+        let parts = window.args.iter().map(|a| a.operand).chain(window.condition);
+        parts.fold(own, |all, part| either(all, self.of(part)))
+    }
+
+    /// Passes masks on to steps that have run, whose values are made missing there.
+    fn pass_on(&mut self, plan: &Plan, table: &mut Evaluator, steps: std::ops::Range<usize>) {
+        for i in steps {
+            let args = &plan.resolved.table.steps[i].args;
+            let mask = args.iter().fold(None, |all, &arg| either(all, self.of(arg)));
+            if let Some(mask) = &mask {
+                table.blank(i, mask);
+            }
+            self.steps[i] = mask;
         }
     }
 }

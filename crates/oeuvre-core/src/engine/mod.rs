@@ -27,7 +27,7 @@ use crate::source::{Account, Reader, Source};
 use worker::{Gathered, Worker};
 
 pub use listing::{Parts, list};
-pub use trace::{Entered, Trace, Traced, trace};
+pub use trace::{AtLabel, Entered, ReadsAs, Trace, Traced, trace};
 
 /// Runs a plan over rows with this many threads (at least one).
 ///
@@ -36,7 +36,8 @@ pub use trace::{Entered, Trace, Traced, trace};
 /// another kind: the caller then plans and runs again.
 pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Ledger), Error> {
     let (mut scopes, mut ledger) = gather(plan, source, threads)?;
-    fill::fill(plan, &mut scopes[0]);
+    source.ensure_sound(&plan.resolved.inputs)?;
+    fill::fill(plan, &mut scopes[0])?;
     let late = late::gather(plan, source, threads, &scopes)?;
     let grid = assemble::assemble(plan, &scopes, late.as_ref(), &mut ledger)?;
     Ok((grid, ledger))
@@ -105,6 +106,8 @@ pub(crate) fn read<K: Kept>(
             Err(_) => {}
         }
     }
+    // What was read of rows that have changed means nothing, a problem neither.
+    source.ensure_unchanged()?;
     if let Some((_, error)) = problem {
         return Err(error);
     }
@@ -137,6 +140,7 @@ pub(crate) fn account_of(
         .map(|(column, text, n)| (name(column).unwrap_or_default(), text, n))
         .collect();
     ledger.remarks.clone_from(&plan.resolved.remarks);
+    ledger.remarks.extend(source.remarks(&plan.resolved.inputs));
     for (account, lookup) in ledger.lookups.iter().zip(&plan.resolved.lookups) {
         if account.unmatched > 0 && lookup.no_match == NoMatch::Stop {
             let keys: Vec<String> =

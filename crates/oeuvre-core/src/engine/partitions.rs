@@ -1,13 +1,12 @@
 //! Which cells of a level a window compares, walks or shares: the keys of `along` and `within` as numbers.
 
 use super::levels::Depths;
-use super::levels::{Levels, Now, in_time, keys_of};
+use super::levels::{Levels, Mask, Now, in_time, keys_of, mask, period_codes};
 use super::scope::Evaluated;
 use crate::language::resolve::{Calc, Reference, Window};
 use crate::rows::column::{Column, Data};
 use crate::rows::interner::Pairs;
 use crate::value::Kind;
-use crate::value::calendar::{Period, Unit};
 use crate::window::order::Ordinals;
 use crate::window::walk::{Calendar, Walk};
 use crate::window::{self, NO_CELL, NOWHERE, pick};
@@ -59,6 +58,11 @@ impl Way {
         Walk::new(&self.partition, &self.by.iter().collect::<Vec<_>>(), calendar)
     }
 
+    /// Which cells are walked together.
+    pub(super) fn partition(&self) -> &[u32] {
+        &self.partition
+    }
+
     /// The cells that enter a calculation at one of them.
     pub(super) fn cells(&self, calc: &Calc, cell: u32) -> Vec<u32> {
         let by: Vec<&Ordinals> = self.by.iter().collect();
@@ -85,24 +89,6 @@ impl Way {
 }
 
 impl Levels<'_> {
-    /// The codes of the longer periods of a key, cell by cell.
-    pub(super) fn period_codes(
-        &self,
-        cells: &Evaluated,
-        key: usize,
-        unit: Unit,
-    ) -> Option<Vec<u32>> {
-        cells.codes(key)?;
-        let Kind::Period(fine) = self.plan.resolved.keys()[key].kind else { return None };
-        let Data::I32(places) = &cells.inputs[key].data else { return None };
-        let code = |&place: &i32| match place {
-            i32::MIN => 0,
-            // Any one-to-one code that is not 0 serves.
-            index => unit.of_day(Period { unit: fine, index }.first_day()) as u32 ^ 1 << 31,
-        };
-        Some(places.iter().map(code).collect())
-    }
-
     /// The codes of all references, cell by cell; `None` where one of them is not there.
     pub(super) fn codes(
         &self,
@@ -113,25 +99,8 @@ impl Levels<'_> {
             .iter()
             .map(|r| match r {
                 Reference::Key(k) => cells.codes(*k).map(<[u32]>::to_vec),
-                Reference::Period { key, unit } => self.period_codes(cells, *key, *unit),
+                Reference::Period { key, unit } => period_codes(self.plan, cells, *key, *unit),
                 Reference::Value(_) => None,
-            })
-            .collect()
-    }
-
-    /// The codes of the references where the periods are given in their order.
-    pub(super) fn within_codes(
-        &self,
-        cells: &Evaluated,
-        within: &[Reference],
-        periods: Vec<Vec<u32>>,
-    ) -> Vec<Vec<u32>> {
-        let mut periods = periods.into_iter();
-        within
-            .iter()
-            .map(|r| match r {
-                Reference::Key(k) => cells.codes(*k).map(<[u32]>::to_vec).unwrap_or_default(),
-                _ => periods.next().unwrap_or_default(),
             })
             .collect()
     }
@@ -143,14 +112,17 @@ impl Levels<'_> {
         here: &[Vec<u32>],
         now: &Now<'_>,
         column: &Column,
-    ) -> Column {
+    ) -> (Column, Mask) {
         let mine = numbering.number(here, now.cells.groups);
-        let most = there.iter().max().map_or(0, |m| *m as usize + 1);
+        let real = there.iter().filter(|n| **n != NOWHERE);
+        let most = real.max().map_or(0, |m| *m as usize + 1);
         let mut cell_of = vec![NO_CELL; most];
-        there.iter().enumerate().for_each(|(cell, &n)| cell_of[n as usize] = cell as u32);
+        for (cell, &n) in there.iter().enumerate().filter(|(_, n)| **n != NOWHERE) {
+            cell_of[n as usize] = cell as u32;
+        }
         let from: Vec<u32> =
             mine.iter().map(|&n| cell_of.get(n as usize).copied().unwrap_or(NO_CELL)).collect();
-        pick(column, &from)
+        (pick(column, &from), mask(from.iter().map(|c| *c == NO_CELL)))
     }
 
     pub(super) fn label_order(&self, cells: &Evaluated) -> Vec<u32> {

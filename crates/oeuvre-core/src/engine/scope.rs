@@ -10,6 +10,7 @@ use crate::ledger::Ledger;
 use crate::rows::column::Column;
 use crate::rows::interner::Pairs;
 use crate::rows::program::{Evaluator, Operand};
+use crate::value::calendar::Unit;
 use crate::value::{Kind, Value};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -35,6 +36,9 @@ pub(crate) struct Evaluated {
     pub(crate) path: Vec<Vec<u32>>,
     /// The group here of each group of the scope, both counted from 1.
     pub(crate) map: Vec<u32>,
+    /// The longer periods of keys that are not kept, where the groups taken together have one: key and
+    /// unit, then code by group.
+    pub(crate) periods: Vec<((usize, Unit), Vec<u32>)>,
     /// How many groups there are.
     pub(crate) groups: usize,
     /// The inputs of the group program.
@@ -53,7 +57,7 @@ pub(crate) fn evaluate(
     scope: usize,
     kept: &[usize],
     members: Option<&Members>,
-    late: Option<&LateStates>,
+    late: Option<(&LateStates, &[(usize, Unit)])>,
 ) -> Result<Evaluated, Error> {
     let mut ledger = Ledger::default();
     let (plan, gathered) = (&resolved.scopes[scope], &scopes[scope]);
@@ -125,7 +129,7 @@ pub(crate) fn evaluate(
             From::Rows(state) => {
                 aggregate.aggregate.finish(states[*state], &kinds(&plan.states[*state].args))
             }
-            From::Late(i) => match late.filter(|_| members.is_none()).and_then(|l| l.at(kept)) {
+            From::Late(i) => match late.and_then(|(l, periods)| l.at(kept, periods)) {
                 Some(states) => {
                     let args = kinds(&resolved.late_aggregates[*i].args);
                     aggregate.aggregate.finish(states[*i].as_ref(), &args)
@@ -197,7 +201,8 @@ pub(crate) fn evaluate(
     run(&mut evaluator, &plan.group, &columns, groups)?;
     note_zero_divisions(&plan.group, &evaluator, &mut ledger);
     let kept = kept.to_vec();
-    Ok(Evaluated { kept, start, path, map, groups, inputs, evaluator, ledger })
+    let periods = Vec::new();
+    Ok(Evaluated { kept, start, path, map, periods, groups, inputs, evaluator, ledger })
 }
 
 /// What members of a scope are in a finer one: each finer group goes where the group around it goes.

@@ -4,9 +4,11 @@
 //! The rows are found by their keys in a pass of their own, and the calculation is made again by a plan of
 //! its own over nothing but these rows, without any grouping: two ways to one figure.
 
+use super::assemble;
 use super::entered::EnteredCells;
 use super::late;
-use super::levels::{Depths, Levels};
+use super::levels::{Depths, Level, Levels};
+use super::lines::shared_codes;
 use super::tree::{Trees, ranks};
 use super::worker::{Gathered, Worker};
 use super::{Kept, fill, gather, read};
@@ -14,13 +16,14 @@ use crate::error::{Error, Written};
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::language::resolve::{ColumnInfo, TableInput};
 use crate::plan::Plan;
-use crate::request::{Request, Show, Totals};
+use crate::request::{Request, Show};
 use crate::rows::column::{Batch, Column, Data};
 use crate::rows::dictionary::Dictionary;
 use crate::rows::program::Operand;
 use crate::source::{Account, Reader, Source};
 use crate::value::{Kind, Value};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
+use std::rc::Rc;
 use std::sync::Arc;
 
 /// A cell, taken apart.
@@ -28,6 +31,8 @@ use std::sync::Arc;
 pub struct Trace {
     /// The keys of the cell with their labels, in the order of the table.
     pub at: Vec<(String, String)>,
+    /// Whether the table shows it; else its line was left out.
+    pub shown: bool,
     /// The results of the cell.
     pub results: Vec<Traced>,
     /// The rows: file, line, and the columns that were used.
@@ -81,109 +86,152 @@ pub struct Entered {
     pub cells: Grid,
 }
 
-/// Traces the cell at some labels, each with its key as written.
+/// A label as it was written: in quotes it is always a label; bare it may be that of a line that is none.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AtLabel {
+    /// The text.
+    pub text: String,
+    /// Whether it stood in quotes.
+    pub quoted: bool,
+}
+
+/// How a label of a key, by its heading, reads; `None` where it reads as it is.
+pub type ReadsAs<'a> = &'a dyn Fn(&str, &Value) -> Option<String>;
+
+/// What `--at` means by a total.
+const TOTAL: &str = "Total";
+/// What it means by a missing label.
+const MISSING: &str = "(missing)";
+
+/// The cell that is traced.
+struct Cell {
+    /// The labels of its keys, in the order of the table.
+    keys: Vec<(usize, Value)>,
+    /// Whether it is that of a rest line.
+    rest: bool,
+}
+
+/// Traces the cell at some labels, each with its key as written. `plan` is that of the table, and the figure
+/// that is compared is the one that the table shows; `request` is what the plan was made of.
 ///
 /// # Errors
 /// As [`crate::run`]; a key or a label that the table does not have.
 pub fn trace(
+    mut plan: Plan,
     request: &Request,
     source: &dyn Source,
     threads: usize,
-    at: &[(Arc<Written>, String)],
+    at: &[(Arc<Written>, AtLabel)],
+    reads_as: ReadsAs<'_>,
 ) -> Result<Trace, Error> {
-    let mut plan = Plan::new(request, source.columns())?;
-    let one = |m| Error::Mistakes(vec![m]);
-    let mut keys: Vec<(usize, String)> = Vec::new();
+    let mut keys: Vec<(usize, AtLabel)> = Vec::new();
     for (written, label) in at {
-        let key = plan.resolved.key_named(written).map_err(one)?;
+        let key = plan.resolved.key_named(written).map_err(|m| Error::Mistakes(vec![m]))?;
         if keys.iter().any(|k| k.0 == key) {
             return Err(Error::request(format!("--at names `{}` twice", written.text)));
         }
         keys.push((key, label.clone()));
     }
-    keys.sort();
-    let depths = depths(&plan, &keys)?;
-    let mut parts: Vec<Vec<(Arc<Written>, crate::language::ast::Expr)>> = Vec::new();
-    let results: Vec<_> =
-        plan.results.iter().map(|r| (r.written.clone(), r.expr.clone())).collect();
-    for (written, expr) in &results {
-        let mut of_result = Vec::new();
-        plan.resolved.group_parts(written, expr, &mut of_result).map_err(one)?;
-        parts.push(of_result);
-    }
-    // What the cell shows, and what of it comes from rows, in the same table.
-    let wide = Request {
-        show: request.show.iter().cloned().chain(shows(&parts)).collect(),
-        lines_where: Vec::new(),
-        top: None,
-        bottom: None,
-        totals: Totals::None,
-        ..request.clone()
-    };
-    let plan = Plan::new(&wide, source.columns())?;
-    let (mut scopes, _) = gather(&plan, source, threads)?;
-    fill::fill(&plan, &mut scopes[0]);
+    keys.sort_by_key(|k| k.0);
+    let plan = plan;
+    let (mut scopes, mut ledger) = gather(&plan, source, threads)?;
+    source.ensure_sound(&plan.resolved.inputs)?;
+    fill::fill(&plan, &mut scopes[0])?;
     let late = late::gather(&plan, source, threads, &scopes)?;
     let trees = Trees::new(&scopes[0], plan.resolved.by_keys);
     let mut levels = Levels::new(&plan, &scopes, late.as_ref(), &trees, ranks(&scopes[0]));
-    let codes = keys
-        .iter()
-        .map(|(key, label)| code_of(&plan, &scopes[0], *key, label))
-        .collect::<Result<Vec<u32>, Error>>()?;
-    // In the order of the lines that the table itself would have.
-    super::lines::lines(&plan, &trees, &scopes[0], &mut levels, &mut Default::default())?;
-    let level = levels.level(depths)?;
-    let cell = (0..level.cells.groups).find(|&cell| {
-        keys.iter()
-            .zip(&codes)
-            .all(|(k, &code)| level.cells.codes(k.0).is_some_and(|of_key| of_key[cell] == code))
-    });
-    let Some(cell) = cell else {
+    let table = assemble::table(&plan, &scopes[0], &trees, &mut levels, &mut ledger)?;
+    let cell = cell_of(&plan, &scopes[0], &table, &keys, reads_as)?;
+    let depths = depths(&plan, &cell.keys)?;
+    let own: Rc<Level>;
+    let rest_level: Level;
+    let (level, at): (&Level, Option<usize>) = match (cell.rest, &table.lines.members) {
+        (true, Some(members)) => {
+            let known = shared_codes(&trees, &table.lines.rests);
+            rest_level = levels.together(members, depths.across, &known)?;
+            let number = rest_number(&plan, &scopes[0], &trees, &table, &cell)?;
+            let across = codes_of(&plan, &scopes[0], &cell, plan.resolved.by_keys..usize::MAX);
+            let cells = &rest_level.cells;
+            let at = (0..cells.groups).find(|&c| {
+                cells.start[c] == number
+                    && across
+                        .iter()
+                        .all(|(k, code)| cells.codes(*k).is_some_and(|of| of[c] == *code))
+            });
+            (&rest_level, at)
+        }
+        _ => {
+            own = levels.level(depths)?;
+            let codes = codes_of(&plan, &scopes[0], &cell, 0..usize::MAX);
+            let at = (0..own.cells.groups).find(|&c| {
+                codes.iter().all(|(k, code)| own.cells.codes(*k).is_some_and(|of| of[c] == *code))
+            });
+            (&own, at)
+        }
+    };
+    let Some(at) = at else {
         return Err(Error::request_with_help(
             "no row that counts has these labels together",
             "the cell is blank; oeuvre summary with the same options shows which are not",
         ));
     };
-    let value = |operand: Operand, kind: Kind| level.column(&plan, operand).value(kind, cell);
-    let (rows, memory) = rows(&wide, source, threads, &keys)?;
-    // The rows alone, without groups; they have passed the filter, which is made again all the same.
-    let alone = Request {
-        show: shows(&parts).collect(),
-        by: Vec::new(),
-        columns_by: Vec::new(),
-        every: Vec::new(),
-        every_period: false,
-        sort: None,
-        ..wide.clone()
+    let value = |operand: Operand, kind: Kind| level.column(&plan, operand).value(kind, at);
+    // Where the table shows the cell.
+    let across = trees.across_nodes(&level.cells, depths.across).unwrap_or_default();
+    let position = table.positions.iter().position(|(line, node)| {
+        line.depth as usize == depths.across && across.get(at).is_some_and(|n| n == node)
+    });
+    let line = table.lines.places.iter().position(|(line, node)| match cell.rest {
+        true => line.kind == LineKind::Rest && level.cells.start[at] == *node,
+        false => {
+            let nodes = trees.by_nodes(&level.cells, depths.by).unwrap_or_default();
+            line.kind != LineKind::Rest
+                && line.depth as usize == depths.by
+                && nodes.get(at).is_some_and(|n| n == node)
+        }
+    });
+    let shown = |result: usize| match (line, position) {
+        (Some(line), Some(position)) => {
+            Some(table.grid.cell(line, position * plan.results.len() + result))
+        }
+        _ => None,
     };
-    let from_rows = if alone.show.is_empty() {
-        Vec::new()
-    } else {
-        let plan = Plan::new(&alone, source.columns())?;
-        let (grid, _) = super::run(&plan, &memory, 1)?;
-        (0..grid.columns.len()).map(|c| grid.cell(0, c)).collect()
-    };
-    let shown = plan.results.len() - from_rows.len();
-    let mut next = 0;
+    let number = level.cells.start.get(at).copied().unwrap_or(0);
+    let hidden = hidden_labels(&plan, &scopes[0], &table, &cell, number);
+    let (rows, memory) = rows(request, source, threads, &cell, hidden.as_ref())?;
+    let parts: Vec<Vec<usize>> =
+        plan.results.iter().map(|r| plan.group_inputs(r.built.operand)).collect();
+    let from_rows = from_rows(&plan, request, source, &parts, &memory)?;
+    let mut next = from_rows.into_iter();
     let mut out = Vec::new();
-    for (result, of_result) in plan.results.iter().take(shown).zip(&parts) {
-        let parts = of_result
-            .iter()
-            .map(|(written, expr)| {
-                let it = &plan.results[shown + next];
-                next += 1;
-                Part {
-                    calc: written.text[expr.span.clone()].trim().to_owned(),
-                    kind: it.built.kind,
-                    in_table: value(it.built.operand, it.built.kind),
-                    from_rows: from_rows[next - 1].clone(),
-                }
-            })
-            .collect();
+    for (i, result) in plan.results.iter().enumerate() {
+        let mut of_result = Vec::new();
+        for &input in &parts[i] {
+            let (TableInput::Group(built), Some(calc)) =
+                (&plan.resolved.table_inputs[input], &plan.resolved.table_calcs[input])
+            else {
+                continue;
+            };
+            of_result.push(Part {
+                calc: calc.text.clone(),
+                kind: built.kind,
+                in_table: value(Operand::Input(input), built.kind),
+                from_rows: next.next().unwrap_or(Value::Missing),
+            });
+        }
+        // What the table shows of a result of rows is what the rows must give.
+        let in_table = shown(i).unwrap_or_else(|| value(result.built.operand, result.built.kind));
+        if let ([only], Operand::Input(_)) = (of_result.as_mut_slice(), result.built.operand)
+            && plan.windows_of(result.built.operand).is_empty()
+        {
+            only.in_table = in_table.clone();
+        }
         let mut entered = Vec::new();
         for input in plan.windows_of(result.built.operand) {
-            if let TableInput::Window(window) = &plan.resolved.table_inputs[input] {
-                let cells = levels.entered(window, depths, cell as u32)?;
+            if let (TableInput::Window(window), false) =
+                (&plan.resolved.table_inputs[input], cell.rest)
+            {
+                let cells = levels.entered(window, depths, at as u32)?;
                 entered.extend(cells.map(|cells| Entered {
                     calc: window.text.to_string(),
                     cells: cells_grid(&plan, cells),
@@ -194,28 +242,211 @@ pub fn trace(
             heading: result.heading.clone(),
             share: result.share,
             kind: result.built.kind,
-            in_table: value(result.built.operand, result.built.kind),
-            parts,
+            in_table,
+            parts: of_result,
             entered,
         });
     }
     let headings = plan.resolved.keys();
-    let at = keys.iter().map(|(k, label)| (headings[*k].heading.clone(), label.clone())).collect();
-    Ok(Trace { at, results: out, rows })
+    let label = |v: &Value| if v.is_missing() { MISSING.to_owned() } else { v.to_string() };
+    let mut at: Vec<(String, String)> =
+        cell.keys.iter().map(|(k, v)| (headings[*k].heading.clone(), label(v))).collect();
+    if cell.rest {
+        let inner = cell.keys.iter().filter(|k| k.0 < plan.resolved.by_keys).count();
+        at.insert(inner, (headings[inner].heading.clone(), plan.rest_label.clone()));
+    }
+    Ok(Trace { at, shown: line.is_some() && position.is_some(), results: out, rows })
 }
 
-/// The results of rows in all calculations.
-fn shows(
-    parts: &[Vec<(Arc<Written>, crate::language::ast::Expr)>],
-) -> impl Iterator<Item = Show> + '_ {
-    parts.iter().flatten().enumerate().map(|(i, (written, expr))| Show {
-        heading: Some(format!("part {i}")),
-        calc: Written::new(&written.place, &written.text[expr.span.clone()]),
+/// The cell that some labels mean.
+fn cell_of(
+    plan: &Plan,
+    gathered: &Gathered,
+    table: &assemble::Table,
+    keys: &[(usize, AtLabel)],
+    reads_as: ReadsAs<'_>,
+) -> Result<Cell, Error> {
+    let by_keys = plan.resolved.by_keys;
+    let mut cell = Cell { keys: Vec::new(), rest: false };
+    let has_rest = !table.lines.rests.is_empty();
+    for axis in [0..by_keys, by_keys..plan.resolved.keys().len()] {
+        let mut ended = false;
+        for (key, label) in keys.iter().filter(|k| axis.contains(&k.0)) {
+            let bare = |word: &str| !label.quoted && label.text == word;
+            if bare(TOTAL) {
+                ended = true;
+                continue;
+            }
+            if has_rest && axis.start == 0 && bare(&plan.rest_label) && !ended {
+                (cell.rest, ended) = (true, true);
+                continue;
+            }
+            if ended {
+                let message = format!(
+                    "--at names {} inside a total or a rest",
+                    plan.resolved.keys()[*key].heading
+                );
+                return Err(Error::request_with_help(message, "leave it out"));
+            }
+            cell.keys.push((*key, label_of(plan, gathered, *key, label, reads_as)?));
+        }
+    }
+    Ok(cell)
+}
+
+/// The codes of a cell's labels, of the keys in a range.
+fn codes_of(
+    plan: &Plan,
+    gathered: &Gathered,
+    cell: &Cell,
+    range: std::ops::Range<usize>,
+) -> Vec<(usize, u32)> {
+    let code = |key: usize, label: &Value| {
+        let codes = &gathered.grouper.codes[key];
+        let kind = plan.resolved.keys()[key].kind;
+        let column = codes.column(kind, 0..codes.len() as u32);
+        (0..codes.len() as u32).find(|&c| column.value(kind, c as usize) == *label)
+    };
+    let inside = cell.keys.iter().filter(|k| range.contains(&k.0));
+    inside.filter_map(|(k, label)| code(*k, label).map(|c| (*k, c))).collect()
+}
+
+/// The number of the rest line that a cell stands on.
+fn rest_number(
+    plan: &Plan,
+    gathered: &Gathered,
+    trees: &Trees,
+    table: &assemble::Table,
+    cell: &Cell,
+) -> Result<u32, Error> {
+    let codes = codes_of(plan, gathered, cell, 0..plan.resolved.by_keys);
+    let rests = table.lines.rests.iter();
+    let found = rests.zip(0..).find(|(rest, _)| {
+        rest.depth == codes.len()
+            && codes.iter().all(|(k, code)| {
+                let node = trees.by.ancestor(rest.node, rest.depth, k + 1);
+                trees.by.nodes[k + 1][node as usize].code == *code
+            })
+    });
+    found.map(|(_, number)| number).ok_or_else(|| {
+        Error::request_with_help(
+            format!("the table has no line {} there", plan.rest_label),
+            "name the labels of the keys around it, or none for the one of all lines",
+        )
     })
 }
 
+/// For a rest, the labels down the side of the groups that it stands for, as one text a group.
+fn hidden_labels(
+    plan: &Plan,
+    gathered: &Gathered,
+    table: &assemble::Table,
+    cell: &Cell,
+    number: u32,
+) -> Option<HashSet<String>> {
+    let members = table.lines.members.as_ref().filter(|_| cell.rest)?;
+    let codes = gathered.grouper.key_codes();
+    let columns: Vec<Column> = plan.resolved.keys()[..plan.resolved.by_keys]
+        .iter()
+        .zip(&gathered.grouper.codes)
+        .map(|(key, of)| of.column(key.kind, 0..of.len() as u32))
+        .collect();
+    let label = |group: usize| {
+        let keys = plan.resolved.keys().iter().zip(&columns).zip(&codes);
+        row_label(keys.map(|((key, column), codes)| column.value(key.kind, codes[group] as usize)))
+    };
+    let groups = members.of_group.iter().enumerate();
+    Some(groups.filter(|(_, n)| **n == number).map(|(group, _)| label(group)).collect())
+}
+
+/// Labels as one text that no other labels have.
+fn row_label(values: impl Iterator<Item = Value>) -> String {
+    let mut out = String::new();
+    for value in values {
+        let text = value.to_string();
+        out.push_str(&format!("{}{}:{text}", u8::from(value.is_missing()), text.len()));
+    }
+    out
+}
+
+/// The label that a text means.
+fn label_of(
+    plan: &Plan,
+    gathered: &Gathered,
+    key: usize,
+    label: &AtLabel,
+    reads_as: ReadsAs<'_>,
+) -> Result<Value, Error> {
+    let codes = &gathered.grouper.codes[key];
+    let it = &plan.resolved.keys()[key];
+    if !label.quoted && label.text == MISSING {
+        return Ok(Value::Missing);
+    }
+    let column = codes.column(it.kind, 0..codes.len() as u32);
+    let number = label.text.parse::<crate::Decimal>().ok();
+    let values = || (1..codes.len()).map(|c| column.value(it.kind, c));
+    let raw = |value: &Value| match value {
+        Value::Number(n) => Some(*n) == number,
+        value => value.to_string() == label.text,
+    };
+    if let Some(found) = values().find(raw) {
+        return Ok(found);
+    }
+    let mut read =
+        values().filter(|v| reads_as(&it.heading, v).is_some_and(|text| text == label.text));
+    if let Some(found) = read.next() {
+        return match read.next() {
+            None => Ok(found),
+            Some(other) => Err(Error::request_with_help(
+                format!("`{}` may be {found} or {other} of {}", label.text, it.heading),
+                "name the label as it is without --format",
+            )),
+        };
+    }
+    let labels: Vec<String> = values().take(2000).map(|v| v.to_string()).collect();
+    let near = crate::nearest(&label.text, labels.iter().map(String::as_str));
+    let help = match near.first() {
+        Some(near) => format!("did you mean {near}?"),
+        None if labels.is_empty() => "no row that counts has a label there".to_owned(),
+        None => {
+            let some: Vec<&str> = labels.iter().take(5).map(String::as_str).collect();
+            format!("its labels are such as {}", some.join(", "))
+        }
+    };
+    Err(Error::request_with_help(format!("{} has no label `{}`", it.heading, label.text), help))
+}
+
+/// The parts of all results, worked out on the rows alone, without groups; they have passed the filter,
+/// which is made again all the same.
+fn from_rows(
+    plan: &Plan,
+    request: &Request,
+    source: &dyn Source,
+    parts: &[Vec<usize>],
+    memory: &Memory,
+) -> Result<Vec<Value>, Error> {
+    let calcs = parts.iter().flatten().filter_map(|&i| plan.resolved.table_calcs[i].clone());
+    let show: Vec<Show> = calcs
+        .enumerate()
+        .map(|(i, calc)| Show { heading: Some(format!("part {i}")), calc })
+        .collect();
+    if show.is_empty() {
+        return Ok(Vec::new());
+    }
+    let alone = Request {
+        show,
+        lets: request.lets.clone(),
+        lookups: request.lookups.clone(),
+        filters: request.filters.clone(),
+        ..Request::default()
+    };
+    let plan = Plan::new(&alone, source.columns())?;
+    let (grid, _) = super::run(&plan, memory, 1)?;
+    Ok((0..grid.columns.len()).map(|c| grid.cell(0, c)).collect())
+}
+
 /// The level of a cell that has these keys.
-fn depths(plan: &Plan, keys: &[(usize, String)]) -> Result<Depths, Error> {
+fn depths(plan: &Plan, keys: &[(usize, Value)]) -> Result<Depths, Error> {
     let by_keys = plan.resolved.by_keys;
     let (by, across): (Vec<usize>, Vec<usize>) =
         keys.iter().map(|k| k.0).partition(|&k| k < by_keys);
@@ -229,33 +460,6 @@ fn depths(plan: &Plan, keys: &[(usize, String)]) -> Result<Depths, Error> {
         ));
     }
     Ok(Depths { by: by.len(), across: across.len() })
-}
-
-/// The code of a label as it is written in the table.
-fn code_of(plan: &Plan, gathered: &Gathered, key: usize, label: &str) -> Result<u32, Error> {
-    let codes = &gathered.grouper.codes[key];
-    let it = &plan.resolved.keys()[key];
-    let column = codes.column(it.kind, 0..codes.len() as u32);
-    let number = label.parse::<crate::Decimal>().ok();
-    let is = |code: &u32| match column.value(it.kind, *code as usize) {
-        Value::Missing => label == "(missing)",
-        Value::Number(n) => Some(n) == number,
-        value => value.to_string() == label,
-    };
-    (0..codes.len() as u32).find(is).ok_or_else(|| {
-        let labels: Vec<String> =
-            (1..codes.len().min(2000)).map(|c| column.value(it.kind, c).to_string()).collect();
-        let near = crate::nearest(label, labels.iter().map(String::as_str));
-        let help = match near.first() {
-            Some(near) => format!("did you mean {near}?"),
-            None if labels.is_empty() => "no row that counts has a label there".to_owned(),
-            None => {
-                let some: Vec<&str> = labels.iter().take(5).map(String::as_str).collect();
-                format!("its labels are such as {}", some.join(", "))
-            }
-        };
-        Error::request_with_help(format!("{} has no label `{label}`", it.heading), help)
-    })
 }
 
 /// Cells with what was taken from them: the labels of their keys, and the values.
@@ -307,8 +511,10 @@ fn rows(
     request: &Request,
     source: &dyn Source,
     threads: usize,
-    keys: &[(usize, String)],
+    cell: &Cell,
+    hidden: Option<&HashSet<String>>,
 ) -> Result<(Grid, Memory), Error> {
+    let keys = &cell.keys;
     let mut plan_of_rows = Plan::new(request, source.columns())?;
     let places = source.place_columns();
     let used = plan_of_rows.resolved.inputs.len();
@@ -316,20 +522,19 @@ fn rows(
     plan_of_rows.resolved.traced = true;
     let plan_keys: Vec<_> =
         keys.iter().map(|k| plan_of_rows.resolved.keys()[k.0].clone()).collect();
+    let by_keys = plan_of_rows.resolved.keys()[..plan_of_rows.resolved.by_keys].to_vec();
     let (_, _, found) =
         read(&plan_of_rows, source, threads, |worker: &mut Worker, reader: &mut dyn Reader| {
             let mut found = Found::default();
             worker.work(&plan_of_rows, reader, &mut |taken| {
                 let columns: Vec<&Column> =
                     plan_keys.iter().map(|k| taken.column(k.operand)).collect();
+                let side: Vec<&Column> = by_keys.iter().map(|k| taken.column(k.operand)).collect();
                 let same = |row: usize| {
-                    columns.iter().zip(&plan_keys).zip(keys).all(|((c, k), (_, label))| {
-                        match c.value(k.kind, row) {
-                            Value::Missing => label == "(missing)",
-                            Value::Number(n) => label.parse::<crate::Decimal>() == Ok(n),
-                            value => value.to_string() == *label,
-                        }
-                    })
+                    let all = columns.iter().zip(&plan_keys).zip(keys);
+                    let mut labels = by_keys.iter().zip(&side).map(|(k, c)| c.value(k.kind, row));
+                    all.into_iter().all(|((c, k), (_, label))| c.value(k.kind, row) == *label)
+                        && hidden.is_none_or(|h| h.contains(&row_label(&mut labels)))
                 };
                 let rows: Vec<u32> =
                     (0..taken.batch.rows).filter(|&r| same(r)).map(|r| r as u32).collect();

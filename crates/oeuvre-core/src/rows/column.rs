@@ -112,6 +112,23 @@ impl Data {
         }
     }
 
+    /// Makes the values at some places missing.
+    pub fn blank(&mut self, places: &[bool]) {
+        fn each<T: Copy>(v: &mut [T], places: &[bool], missing: T) {
+            for (value, _) in v.iter_mut().zip(places).filter(|(_, blank)| **blank) {
+                *value = missing;
+            }
+        }
+        match self {
+            Data::I64(v) => each(v, places, MISSING_I64),
+            Data::I128(v) => each(v, places, MISSING_I128),
+            Data::F64(v) => each(v, places, f64::NAN),
+            Data::Codes(v) => each(v, places, MISSING_CODE),
+            Data::I32(v) => each(v, places, MISSING_I32),
+            Data::Bool(v) => each(v, places, MISSING_BOOL),
+        }
+    }
+
     /// Keeps the values at some places, which must be in ascending order.
     pub fn retain(&mut self, rows: &[u32]) {
         fn keep<T: Copy>(v: &mut Vec<T>, rows: &[u32]) {

@@ -86,17 +86,23 @@ pub(crate) fn run(
             let out = bools(&mut out.data);
             let one = |x: i128| u8::from(values.contains(&x));
             match &args[0].data {
-                Data::I64(v) => out
-                    .extend(v.iter().map(|&x| {
-                        if x == MISSING_I64 { MISSING_BOOL } else { one(i128::from(x)) }
-                    })),
+                Data::I64(v) => {
+                    out.extend(
+                        v.iter().map(|&x| {
+                            if x == MISSING_I64 { MISSING_BOOL } else { one(i128::from(x)) }
+                        }),
+                    )
+                }
                 Data::I128(v) => out.extend(
                     v.iter().map(|&x| if x == MISSING_I128 { MISSING_BOOL } else { one(x) }),
                 ),
-                Data::I32(v) => out
-                    .extend(v.iter().map(|&x| {
-                        if x == MISSING_I32 { MISSING_BOOL } else { one(i128::from(x)) }
-                    })),
+                Data::I32(v) => {
+                    out.extend(
+                        v.iter().map(|&x| {
+                            if x == MISSING_I32 { MISSING_BOOL } else { one(i128::from(x)) }
+                        }),
+                    )
+                }
                 _ => out.resize(rows, MISSING_BOOL),
             }
         }

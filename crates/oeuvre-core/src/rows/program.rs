@@ -341,6 +341,11 @@ impl Evaluator {
         Ok(())
     }
 
+    /// Makes some values of a step missing, after it has run.
+    pub fn blank(&mut self, step: usize, places: &[bool]) {
+        self.registers[step].data.blank(places);
+    }
+
     fn get<'a>(&'a self, operand: Operand, inputs: &[&'a Column]) -> &'a Column {
         from(&self.registers, operand, inputs)
     }

@@ -6,8 +6,8 @@
 
 use super::fast;
 use super::values::{
-    DateOrder, Forced, Orders, Parsed, Shape, date_in, datetime_in, parse_boolean, parse_number,
-    shape_of,
+    DateOrder, Forced, Orders, Parsed, Shape, date_in, datetime_in, is_of_other_sign,
+    parse_boolean, parse_number, shape_of,
 };
 use oeuvre_core::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64};
 use oeuvre_core::rows::dictionary::{FIRST_ALIAS, MISSING_CODE};
@@ -101,6 +101,8 @@ pub(crate) fn unquote(field: &[u8], quote: Option<u8>) -> Cow<'_, [u8]> {
 pub(crate) enum Trouble {
     /// The field at this place of the data is of another shape.
     Widen { at: usize, to: Shape, text: String },
+    /// The field at this place of the data is a number by the other decimal sign alone.
+    OtherSign { at: usize, text: String },
     /// The field is not what `--kind` says.
     NotOfType { at: usize, text: String },
     /// The field is not valid UTF-8.
@@ -115,6 +117,8 @@ pub(crate) struct ColumnReader {
     pub(crate) shape: Shape,
     pub(crate) forced: Option<Forced>,
     pub(crate) decimal: char,
+    /// Whether that is not the sign of the file.
+    pub(crate) other_sign: bool,
     pub(crate) orders: Orders,
     /// Texts that stand for no value, beside the blank field.
     pub(crate) missing: Vec<String>,
@@ -218,6 +222,10 @@ impl ColumnReader {
     /// The trouble with a text that the column's shape does not take.
     fn widen(&self, at: usize, text: &str) -> Trouble {
         let text_owned = text.to_owned();
+        let numeric = matches!(self.shape, Shape::Unknown | Shape::Number(_) | Shape::Float);
+        if numeric && !self.other_sign && is_of_other_sign(text, self.decimal) {
+            return Trouble::OtherSign { at, text: text_owned };
+        }
         let found = match (self.forced, parse_number(text, self.decimal)) {
             (Some(Forced::Number), Some(Parsed::Exact(n) | Parsed::Code(n))) => {
                 Shape::Number(n.scale)

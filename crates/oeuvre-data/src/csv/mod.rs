@@ -7,10 +7,11 @@ pub(crate) mod marks;
 mod reader;
 pub(crate) mod values;
 
-use crate::input::{Bytes, open};
+use crate::input::{Opened, open};
 use columns::{ColumnReader, Records, orders_of};
 use marks::{Dialect, Marks};
 use oeuvre_core::rows::column::{Batch, Column, Data};
+use oeuvre_core::value::calendar;
 use oeuvre_core::{
     ColumnInfo, ColumnShape, DataProblem, Error, Kind, Reader, Source, Table, nearest,
 };
@@ -88,7 +89,7 @@ const SAMPLE_BYTES: usize = 256 << 10;
 /// One file.
 struct FileData {
     name: String,
-    bytes: Bytes,
+    opened: Opened,
     dialect: Dialect,
     /// Where the first record behind the headings starts.
     body: usize,
@@ -108,6 +109,10 @@ struct ColumnState {
     missing: Vec<String>,
     /// Why the column is not what its first values looked like.
     reason: Option<DataProblem>,
+    /// The decimal sign.
+    decimal: char,
+    /// The value that shows that it is not that of the file.
+    other_sign: Option<DataProblem>,
     /// Two readings of a date, as long as both are possible.
     ambiguous: Option<String>,
 }
@@ -120,6 +125,9 @@ pub struct CsvSource {
     /// With several files the name of each row's file is a last column.
     names_files: bool,
 }
+
+/// Marks a [`ColumnShape`] of numbers by the decimal sign that is not the file's.
+const OTHER_SIGN: u64 = 1 << 32;
 
 /// The column that names the file of each row.
 const SOURCE_FILE: &str = "source_file";
@@ -134,8 +142,8 @@ impl CsvSource {
         let mut files = Vec::new();
         let mut columns: Vec<ColumnState> = Vec::new();
         for name in names {
-            let bytes = open(name, options.encoding.as_deref())?;
-            let head = headings::read(name, &bytes, &options)?;
+            let opened = open(name, options.encoding.as_deref())?;
+            let head = headings::read(name, &opened.bytes, &options)?;
             if files.is_empty() {
                 columns = head.names.iter().map(|n| ColumnState::new(n)).collect();
             }
@@ -146,7 +154,7 @@ impl CsvSource {
             };
             files.push(FileData {
                 name: name.clone(),
-                bytes,
+                opened,
                 dialect: head.dialect,
                 body: head.body,
                 order,
@@ -154,6 +162,7 @@ impl CsvSource {
             });
         }
         settle_missing(&mut columns, &options)?;
+        columns.iter_mut().for_each(|c| c.decimal = options.decimal);
         for (name, forced) in &options.kinds {
             let example = "name a heading of the file, such as in --kind 'fare=number'";
             let at = column_named(&columns, name, "--kind", example)?;
@@ -181,9 +190,16 @@ impl CsvSource {
     /// Sets a column's shape, as [`Error::Widen`] says.
     pub fn widen(&mut self, column: usize, to: &ColumnShape) {
         let state = &mut self.columns[column];
+        if to.0 & OTHER_SIGN != 0 {
+            state.turn_sign(to.1.as_deref().cloned());
+            return;
+        }
         state.shape = Shape::decode(to.0);
         state.reason = to.1.as_deref().cloned();
-        if let (Shape::Date(_), Some(reason)) = (state.shape, &state.reason) {
+        let iso = |text: &str| calendar::parse_date(text.trim()).is_some();
+        if let (Shape::Date(_), Some(reason)) = (state.shape, &state.reason)
+            && !iso(reason.message.trim_matches('\''))
+        {
             state.ambiguous.get_or_insert_with(|| reason.message.trim_matches('\'').to_owned());
         }
     }
@@ -192,7 +208,7 @@ impl CsvSource {
     ///
     /// # Errors
     /// The first such column, with the two readings.
-    pub fn ensure_unambiguous(&self, read: &[usize]) -> Result<(), Error> {
+    fn ensure_unambiguous(&self, read: &[usize]) -> Result<(), Error> {
         for column in read.iter().filter_map(|&c| self.columns.get(c)) {
             if let (Shape::Date(orders), Some(example)) = (column.shape, &column.ambiguous)
                 && orders.is_open()
@@ -201,6 +217,29 @@ impl CsvSource {
             }
         }
         Ok(())
+    }
+
+    /// Looks at all rows, so that no kind is a guess any more; whether one has changed by that.
+    pub fn settle(&mut self) -> bool {
+        let all: Vec<usize> = (0..self.columns.len()).collect();
+        let mut changed = false;
+        loop {
+            let read = self.scan(&all, 1).and_then(|readers| {
+                let mut batch = Batch::default();
+                for mut reader in readers {
+                    while reader.next(&mut batch)? {}
+                }
+                Ok(())
+            });
+            match read {
+                Err(Error::Widen { column, to }) => {
+                    self.widen(column, &to);
+                    changed = true;
+                }
+                // What else is wrong with the rows is told when they are read for good.
+                _ => return changed,
+            }
+        }
     }
 
     fn ambiguous(&self, column: &ColumnState, example: &str) -> Error {
@@ -221,7 +260,7 @@ impl CsvSource {
     /// Guesses the columns' shapes from the first records.
     fn sample(&mut self) {
         let Some(file) = self.files.first() else { return };
-        let data = &file.bytes[file.body..];
+        let data = &file.opened.bytes[file.body..];
         let data = &data[..data.len().min(u32::MAX as usize - 1)];
         let mut marks = Marks::default();
         // Problems are told by the pass over the rows, in their order.
@@ -241,29 +280,50 @@ impl CsvSource {
                 continue;
             }
             let mut shape = column.shape;
-            for row in 0..records.rows() {
-                let (start, len) = records.field(file.order[index], row);
-                if len == 0 || shape == Shape::Text {
-                    continue;
+            let first_shape = shape;
+            let mut again = true;
+            while again {
+                again = false;
+                let mut row = 0;
+                while row < records.rows() {
+                    row += 1;
+                    let row = row - 1;
+                    let (start, len) = records.field(file.order[index], row);
+                    if len == 0 || shape == Shape::Text {
+                        continue;
+                    }
+                    let bytes = records.text(start, len);
+                    let text = String::from_utf8_lossy(&bytes);
+                    let trimmed = text.trim();
+                    if trimmed.is_empty() || column.missing.iter().any(|m| m == trimmed) {
+                        continue;
+                    }
+                    let found = values::shape_of(&text, column.decimal, orders);
+                    let numeric = matches!(shape, Shape::Unknown | Shape::Number(_) | Shape::Float);
+                    if numeric
+                        && column.other_sign.is_none()
+                        && values::is_of_other_sign(&text, column.decimal)
+                    {
+                        let line = reader::line_of(&file.opened.bytes, file.body + start);
+                        let it = DataProblem::in_file(file.name.clone(), format!("'{trimmed}'"));
+                        column.turn_sign(Some(it.at_line(line)));
+                        shape = first_shape;
+                        again = true;
+                        break;
+                    }
+                    if column.forced.is_some() && !matches!(found, Shape::Number(_) | Shape::Float)
+                    {
+                        continue;
+                    }
+                    if let Shape::Date(o) = found
+                        && o.is_open()
+                        && o != values::Orders::ALL
+                    {
+                        // ISO dates leave all three orders open, and harm nobody.
+                        column.ambiguous.get_or_insert_with(|| trimmed.to_owned());
+                    }
+                    shape = shape.join(found);
                 }
-                let bytes = records.text(start, len);
-                let text = String::from_utf8_lossy(&bytes);
-                let trimmed = text.trim();
-                if trimmed.is_empty() || column.missing.iter().any(|m| m == trimmed) {
-                    continue;
-                }
-                let found = values::shape_of(&text, self.options.decimal, orders);
-                if column.forced.is_some() && !matches!(found, Shape::Number(_) | Shape::Float) {
-                    continue;
-                }
-                if let Shape::Date(o) = found
-                    && o.is_open()
-                    && o != values::Orders::ALL
-                {
-                    // ISO dates leave all three orders open, and harm nobody.
-                    column.ambiguous.get_or_insert_with(|| trimmed.to_owned());
-                }
-                shape = shape.join(found);
             }
             column.shape = shape;
         }
@@ -297,6 +357,7 @@ impl CsvSource {
                 );
                 Some((c.name.clone(), text))
             })
+            .chain(self.columns.iter().filter_map(|c| Some((c.name.clone(), c.remark()?))))
             .collect()
     }
 
@@ -341,12 +402,12 @@ impl CsvSource {
     fn record_lines(&self) -> Vec<u64> {
         let mut lines = Vec::new();
         for file in &self.files {
-            let data = &file.bytes[file.body..];
+            let data = &file.opened.bytes[file.body..];
             let data = &data[..data.len().min(u32::MAX as usize - 64)];
             let mut marks = Marks::default();
             marks::scan(data, data.len(), file.dialect, &mut marks);
             let piece = reader::regular(data, &mut marks, None, file.width, self.options.uneven);
-            let (mut line, mut at) = (reader::line_of(&file.bytes, file.body), 0);
+            let (mut line, mut at) = (reader::line_of(&file.opened.bytes, file.body), 0);
             for start in piece.starts {
                 let breaks = data[at..start as usize].iter().filter(|&&b| b == b'\n').count();
                 line += breaks as u64;
@@ -362,7 +423,8 @@ impl CsvSource {
         ColumnReader {
             shape: state.shape,
             forced: state.forced,
-            decimal: self.options.decimal,
+            decimal: state.decimal,
+            other_sign: state.other_sign.is_some(),
             orders: orders_of(self.options.dates),
             missing: state.missing.clone(),
             missing_counts: vec![0; state.missing.len()],
@@ -372,12 +434,49 @@ impl CsvSource {
 }
 
 impl ColumnState {
+    /// Takes the other decimal sign for the column's, and starts to look at its values anew.
+    fn turn_sign(&mut self, shown_by: Option<DataProblem>) {
+        self.decimal = values::other_sign(self.decimal);
+        self.other_sign = Some(shown_by.unwrap_or_default());
+        if self.forced.is_none() {
+            self.shape = Shape::Unknown;
+        } else {
+            self.shape = Shape::Number(0);
+        }
+    }
+
+    /// What readers should be told of how the column was read.
+    fn remark(&self) -> Option<String> {
+        if let (Some(by), Shape::Number(_) | Shape::Float) = (&self.other_sign, self.shape) {
+            return Some(format!(
+                "{} is read with `{}` as its decimal sign, since {} on line {} can have no thousands; if it is text: --kind '{}=text'",
+                self.name,
+                self.decimal,
+                by.message,
+                by.line.unwrap_or(0),
+                self.name
+            ));
+        }
+        let reason = self.reason.as_ref()?;
+        let text = reason.message.trim_matches('\'');
+        let digits = self.shape == Shape::Float && !text.contains(['e', 'E']);
+        digits.then(|| {
+            format!(
+                "{} is calculated in binary64, with 15 to 17 digits: {text} on line {} and others together need more than 38",
+                self.name,
+                reason.line.unwrap_or(0)
+            )
+        })
+    }
+
     fn new(name: &str) -> ColumnState {
         ColumnState {
             name: name.to_owned(),
             shape: Shape::Unknown,
             forced: None,
             missing: Vec::new(),
+            decimal: '.',
+            other_sign: None,
             reason: None,
             ambiguous: None,
         }
@@ -480,6 +579,19 @@ impl Source for CsvSource {
             columns.push(ColumnInfo { name: SOURCE_FILE.into(), kind: Kind::Text, note: None });
         }
         columns
+    }
+
+    fn ensure_unchanged(&self) -> Result<(), Error> {
+        self.files.iter().try_for_each(|f| f.opened.ensure_unchanged())
+    }
+
+    fn ensure_sound(&self, columns: &[usize]) -> Result<(), Error> {
+        self.ensure_unambiguous(columns)
+    }
+
+    fn remarks(&self, columns: &[usize]) -> Vec<String> {
+        let used = columns.iter().filter_map(|&c| self.columns.get(c));
+        used.filter_map(|c| c.remark()).collect()
     }
 
     fn place_columns(&self) -> Option<[usize; 2]> {

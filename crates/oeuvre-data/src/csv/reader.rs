@@ -10,7 +10,8 @@
 
 use super::columns::{ColumnReader, Records, Trouble};
 use super::marks::{self, Found, Marks};
-use super::{CsvSource, FileData, Uneven};
+use super::values::Shape;
+use super::{CsvSource, FileData, OTHER_SIGN, Uneven};
 use oeuvre_core::rows::column::{Batch, Column, Data};
 use oeuvre_core::{Account, ColumnShape, DataProblem, Error, Reader};
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicUsize, Ordering};
@@ -36,7 +37,7 @@ impl<'a> Pass<'a> {
     pub(super) fn new(files: &'a [FileData], piece_bytes: usize) -> Pass<'a> {
         let mut firsts = vec![0];
         for file in files {
-            let bytes = file.bytes.len() - file.body;
+            let bytes = file.opened.bytes.len() - file.body;
             firsts.push(firsts[firsts.len() - 1] + bytes.div_ceil(piece_bytes));
         }
         let pieces = firsts[files.len()];
@@ -60,13 +61,13 @@ impl<'a> Pass<'a> {
     fn lines(&self, piece: usize, file: usize, start: usize, records: &Records<'_>) -> Vec<i64> {
         let data = &self.files[file];
         let count = |from: usize, to: usize| {
-            data.bytes[from..to].iter().filter(|&&b| b == b'\n').count() as u64
+            data.opened.bytes[from..to].iter().filter(|&&b| b == b'\n').count() as u64
         };
         let from = |piece: usize| data.body + (piece - self.firsts[file]) * self.piece_bytes;
         let before: u64 = (self.firsts[file]..piece)
             .map(|p| *self.breaks[p].get_or_init(|| count(from(p), from(p + 1))))
             .sum();
-        let mut line = line_of(&data.bytes, data.body) + before + count(from(piece), start);
+        let mut line = line_of(&data.opened.bytes, data.body) + before + count(from(piece), start);
         let mut at = 0;
         (0..records.rows())
             .map(|row| {
@@ -98,7 +99,7 @@ impl<'a> Pass<'a> {
         let file = self.firsts.partition_point(|&f| f <= piece) - 1;
         let data = &self.files[file];
         let from = data.body + (piece - self.firsts[file]) * self.piece_bytes;
-        let to = (from + self.piece_bytes).min(data.bytes.len());
+        let to = (from + self.piece_bytes).min(data.opened.bytes.len());
         Some((piece, file, from..to))
     }
 
@@ -176,7 +177,7 @@ impl<'a> PieceReader<'a> {
         batch: &mut Batch,
     ) -> Result<bool, Error> {
         let data = &self.source.files[file];
-        let bytes = &data.bytes[..];
+        let bytes = &data.opened.bytes[..];
         let piece = self.piece as usize;
         let guess = self.pass.known_inside(piece).unwrap_or(false);
         let mut marked = self.mark(data, &range, guess);
@@ -268,9 +269,9 @@ impl<'a> PieceReader<'a> {
         let start = if range.start == data.body {
             range.start
         } else {
-            first_record(&data.bytes, range, inside, data.dialect.quote)?
+            first_record(&data.opened.bytes, range, inside, data.dialect.quote)?
         };
-        let rest = until_limit(&data.bytes[start..]);
+        let rest = until_limit(&data.opened.bytes[start..]);
         let found = marks::scan(rest, range.end - start, data.dialect, &mut self.marks);
         Some((start, found))
     }
@@ -278,7 +279,7 @@ impl<'a> PieceReader<'a> {
     fn error(&self, file: usize, start: usize, column: usize, trouble: Trouble) -> Error {
         let data = &self.source.files[file];
         let name = &self.source.columns[column].name;
-        let line = line_of(&data.bytes, start + place(&trouble));
+        let line = line_of(&data.opened.bytes, start + place(&trouble));
         let at = |message: String| {
             DataProblem::in_file(data.name.clone(), message).at_line(line).in_column(name.clone())
         };
@@ -286,6 +287,11 @@ impl<'a> PieceReader<'a> {
             Trouble::Widen { to, text, .. } => {
                 let reason = at(format!("'{}'", text.escape_debug()));
                 Error::Widen { column, to: ColumnShape(to.encode(), Some(Box::new(reason))) }
+            }
+            Trouble::OtherSign { text, .. } => {
+                let reason = at(format!("'{}'", text.escape_debug()));
+                let to = Shape::Unknown.encode() | OTHER_SIGN;
+                Error::Widen { column, to: ColumnShape(to, Some(Box::new(reason))) }
             }
             Trouble::NotOfType { text, .. } => {
                 let forced = self.source.columns[column].forced;
@@ -328,7 +334,10 @@ fn until_limit(data: &[u8]) -> &[u8] {
 
 fn place(trouble: &Trouble) -> usize {
     match trouble {
-        Trouble::Widen { at, .. } | Trouble::NotOfType { at, .. } | Trouble::NotUtf8 { at } => *at,
+        Trouble::Widen { at, .. }
+        | Trouble::OtherSign { at, .. }
+        | Trouble::NotOfType { at, .. }
+        | Trouble::NotUtf8 { at } => *at,
     }
 }
 
@@ -459,7 +468,8 @@ pub(super) fn line_of(bytes: &[u8], at: usize) -> u64 {
 fn ragged_record(data: &FileData, at: usize, fields: usize) -> Error {
     let plural = if fields == 1 { "field" } else { "fields" };
     let message = format!("this record has {fields} {plural}, the headings are {}", data.width);
-    let mut it = DataProblem::in_file(data.name.clone(), message).at_line(line_of(&data.bytes, at));
+    let mut it =
+        DataProblem::in_file(data.name.clone(), message).at_line(line_of(&data.opened.bytes, at));
     if fields < data.width {
         it = it.help("--uneven blank takes what lacks as missing");
     } else {

@@ -188,15 +188,15 @@ pub(crate) fn parse_number(text: &str, decimal: char) -> Option<Parsed> {
         None => (rest, None),
     };
     let plain = without_separators(digits, decimal)?;
+    // A percent is two places less, so that the number is rounded once.
+    let places = if percent { -2 } else { 0 };
+    let float = |exponent: i32| -> Option<Parsed> {
+        let sign = if negative { "-" } else { "" };
+        let value: f64 = format!("{sign}{plain}e{}", exponent.checked_add(places)?).parse().ok()?;
+        value.is_finite().then_some(Parsed::Float(value))
+    };
     if let Some(exponent) = exponent {
-        let _: i32 = exponent.parse().ok()?;
-        let value: f64 =
-            format!("{}{plain}e{exponent}", if negative { "-" } else { "" }).parse().ok()?;
-        return value.is_finite().then_some(Parsed::Float(if percent {
-            value / 100.0
-        } else {
-            value
-        }));
+        return float(exponent.parse().ok()?);
     }
     match plain.parse::<Decimal>() {
         Ok(mut number) => {
@@ -208,11 +208,7 @@ pub(crate) fn parse_number(text: &str, decimal: char) -> Option<Parsed> {
             }
             Some(if plain_code { Parsed::Code(number) } else { Parsed::Exact(number) })
         }
-        Err(()) => {
-            let value: f64 = plain.parse().ok().filter(|v: &f64| v.is_finite())?;
-            let value = if negative { -value } else { value };
-            Some(Parsed::Float(if percent { value / 100.0 } else { value }))
-        }
+        Err(()) => float(0),
     }
 }
 
@@ -248,6 +244,8 @@ fn without_separators(digits: &str, decimal: char) -> Option<String> {
         |c: char| c != decimal && matches!(c, ',' | '.' | '\'' | '’' | '\u{a0}' | '\u{202f}' | ' ');
     match whole.find(is_separator) {
         None => plain.push_str(whole),
+        // A first group of zero, or with a zero in front, is never one of thousands.
+        Some(at) if at > 0 && whole.starts_with('0') => return None,
         Some(at) => {
             let separator = whole[at..].chars().next()?;
             for (i, group) in whole.split(separator).enumerate() {
@@ -264,6 +262,20 @@ fn without_separators(digits: &str, decimal: char) -> Option<String> {
     }
     let digits_only = plain.bytes().all(|b| b.is_ascii_digit() || b == b'.');
     (digits_only && plain.bytes().any(|b| b.is_ascii_digit())).then_some(plain)
+}
+
+/// Whether a text is no number only because its first group of digits is zero, and is one by the other
+/// decimal sign: `0,250`.
+pub(crate) fn is_of_other_sign(text: &str, decimal: char) -> bool {
+    let digits = text.trim_start_matches(|c: char| !c.is_ascii_digit());
+    let zero = digits.starts_with('0') && digits.contains(other_sign(decimal));
+    zero && parse_number(text, decimal).is_none()
+        && parse_number(text, other_sign(decimal)).is_some()
+}
+
+/// The decimal sign that is not this one.
+pub(crate) fn other_sign(decimal: char) -> char {
+    if decimal == ',' { '.' } else { ',' }
 }
 
 /// Reads `true` or `false` in any case.

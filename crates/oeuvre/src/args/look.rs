@@ -62,6 +62,9 @@ pub(crate) fn ensure_fits(look: &Look, plan: &Plan) -> Result<(), Error> {
         kind: r.built.kind,
         key: false,
     });
-    look.check(&results.chain(keys).collect::<Vec<_>>())
-        .map_err(|problem| Error::request_with_help(problem.message, problem.help))
+    look.check(&results.chain(keys).collect::<Vec<_>>()).map_err(|problem| Error::Request {
+        message: problem.message,
+        help: vec![problem.help],
+        of_kinds: true,
+    })
 }

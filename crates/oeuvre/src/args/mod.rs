@@ -48,6 +48,22 @@ pub(crate) enum Command {
     },
 }
 
+impl Args {
+    /// When messages are in colour.
+    pub(crate) fn color(&self) -> output::Color {
+        match &self.command {
+            Command::Profile(args) => args.output.color,
+            Command::Summary(args) => args.output.color,
+            Command::Detail(args) => args.output.color,
+            Command::Trace(args) => args.summary.output.color,
+            Command::Explain(args) => args.summary.output.color,
+            Command::Demo(_) | Command::Functions(_) | Command::Completions { .. } => {
+                output::Color::Auto
+            }
+        }
+    }
+}
+
 #[derive(clap::Args, Debug)]
 pub(crate) struct DemoArgs {
     /// The folder to write to; it is made when it is not there.

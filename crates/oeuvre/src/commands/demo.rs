@@ -1,9 +1,10 @@
 //! `oeuvre demo`: data of a made-up ferry company, and what can be asked of it.
 
 use super::Failure;
-use super::summary::{deliver, summarize};
 use crate::args::DemoArgs;
+use crate::deliver::deliver;
 use crate::demo::{self, FILES};
+use crate::run::summarize;
 use crate::surroundings;
 use oeuvre_core::{Error, Request, Show, Totals, Written};
 use oeuvre_data::CsvOptions;
@@ -138,7 +139,7 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
                 CsvOptions::default(),
                 &question.request(),
                 surroundings::threads(),
-                &|_| Ok(()),
+                &Look::default(),
             )?;
             let text = TextSettings {
                 width_cols: surroundings::terminal_width(),

@@ -1,13 +1,14 @@
 //! `oeuvre detail`: keep every row and add calculated columns.
 
 use super::Failure;
-use super::summary::{deliver_all, present, settings, tell};
+use super::summary::{present, settings, tell};
 use crate::args::DetailArgs;
-use crate::args::look::ensure_fits;
+use crate::deliver::deliver_all;
+use crate::run::planned;
 use crate::surroundings;
-use oeuvre_core::{Error, Grid, Parts, Plan, Request, Source};
+use oeuvre_core::{Grid, Parts};
 use oeuvre_data::CsvSource;
-use oeuvre_render::{Format, Look, write_part, write_part_headings};
+use oeuvre_render::{Format, write_part, write_part_headings};
 use std::io;
 
 pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
@@ -21,14 +22,14 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
     // Formats of one line a row are written part by part; the others need the whole table.
     if !matches!(settings.format, Format::Csv | Format::Tsv | Format::Jsonl) {
         let (grid, ledger) = planned(&mut source, &request, &look, |plan, source| {
-            let (grid, ledger) = oeuvre_core::list(plan, source, threads, None)?;
+            let (grid, ledger) = oeuvre_core::list(&plan, source, threads, None)?;
             Ok((grid.unwrap_or_default(), ledger))
         })?;
         return present(&args.output, &look, &grid, &ledger);
     }
     let to = args.output.to.as_deref();
     let name = to.map_or_else(|| "standard output".to_owned(), |p| p.display().to_string());
-    let ledger = deliver_all(to, |out| {
+    let ledger = deliver_all(to, true, |out| {
         let mut problem: Option<io::Error> = None;
         let ledger = planned(&mut source, &request, &look, |plan, source| {
             let mut begun = false;
@@ -40,7 +41,7 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
                     Ok(())
                 } else {
                     begun = true;
-                    write_part_headings(plan, &settings, out)
+                    write_part_headings(&plan, &settings, out)
                 };
                 match done.and_then(|()| out.write_all(&bytes)) {
                     Ok(()) => true,
@@ -52,7 +53,7 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
             };
             let format = |grid: &Grid| write_part(grid, &settings);
             let parts = Parts { format: &format, write: &mut put };
-            let (_, ledger) = oeuvre_core::list(plan, source, threads, Some(parts))?;
+            let (_, ledger) = oeuvre_core::list(&plan, source, threads, Some(parts))?;
             // A table without rows still has its headings; nothing is written after a problem.
             put(Vec::new());
             Ok(ledger)
@@ -63,26 +64,4 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
         }
     })?;
     tell(&args.output, &ledger)
-}
-
-/// Plans a request and does something with the plan, again when a column turns out to be of another
-/// kind.
-fn planned<T>(
-    source: &mut CsvSource,
-    request: &Request,
-    look: &Look,
-    mut work: impl FnMut(&Plan, &CsvSource) -> Result<T, Error>,
-) -> Result<T, Error> {
-    loop {
-        let plan = Plan::new(request, source.columns())?;
-        ensure_fits(look, &plan)?;
-        match work(&plan, source) {
-            Ok(done) => {
-                source.ensure_unambiguous(&plan.resolved.inputs)?;
-                return Ok(done);
-            }
-            Err(Error::Widen { column, to }) => source.widen(column, &to),
-            Err(error) => return Err(error),
-        }
-    }
 }

@@ -1,11 +1,11 @@
 //! `oeuvre explain`: a request in plain sentences. Only the start of the files is read.
 
 use super::Failure;
-use super::summary::deliver;
 use crate::args::ExplainArgs;
-use crate::args::look::ensure_fits;
+use crate::deliver::deliver;
+use crate::run::planned;
 use crate::surroundings;
-use oeuvre_core::{Error, Plan, Source};
+use oeuvre_core::Error;
 use oeuvre_data::CsvSource;
 use oeuvre_render::write_sections;
 
@@ -21,10 +21,10 @@ pub(crate) fn run(args: &ExplainArgs) -> Result<(), Failure> {
         }
         request = args.rows.to_request(&args.reading.to_options()?)?;
     }
-    let source = CsvSource::open(&args.files, options)?;
-    let plan = Plan::new(&request, source.columns())?;
-    ensure_fits(&look, &plan)?;
-    let sections = oeuvre_core::explain(&request, &plan, &args.files);
+    let mut source = CsvSource::open(&args.files, options)?;
+    let sections = planned(&mut source, &request, &look, |plan, _| {
+        Ok(oeuvre_core::explain(&request, &plan, &args.files))
+    })?;
     let output = &args.output;
     let width = output.width.or_else(surroundings::terminal_width).unwrap_or(usize::MAX);
     deliver(output.to.as_deref(), |out| write_sections(&sections, width, out))

@@ -2,9 +2,10 @@
 //! examples worked out on the demo data.
 
 use super::Failure;
-use super::summary::{deliver, summarize};
 use crate::args::FunctionsArgs;
+use crate::deliver::deliver;
 use crate::demo;
+use crate::run::summarize;
 use oeuvre_core::language::clauses::{self, CLAUSES, ClauseRow, ExampleIn};
 use oeuvre_core::language::elsewhere;
 use oeuvre_core::language::functions::{Call, FUNCTIONS, Function, find, names};
@@ -209,7 +210,7 @@ fn examples(all: &[Example]) -> Result<Vec<String>, Failure> {
             CsvOptions::default(),
             &request,
             1,
-            &|_| Ok(()),
+            &oeuvre_render::Look::default(),
         )?;
         for (column, i) in chosen.into_iter().enumerate() {
             results[i] = grid.cell(line, column).to_string();

@@ -1,10 +1,12 @@
 //! `oeuvre trace`: the rows behind one cell.
 
 use super::Failure;
-use super::summary::{deliver, settings};
+use super::summary::settings;
 use crate::args::TraceArgs;
+use crate::deliver::deliver_as;
+use crate::run::planned;
 use crate::surroundings;
-use oeuvre_core::{Error, Written};
+use oeuvre_core::{AtLabel, Error, Written};
 use oeuvre_data::CsvSource;
 use oeuvre_render::write_trace;
 use std::sync::Arc;
@@ -17,46 +19,77 @@ pub(crate) fn run(args: &TraceArgs) -> Result<(), Failure> {
     let threads = of.output.threads.map_or_else(surroundings::threads, usize::from);
     let settings = settings(&of.output, &look)?;
     let mut source = CsvSource::open(&of.files, options)?;
-    let trace = loop {
-        match oeuvre_core::trace(&request, &source, threads, &at) {
-            Ok(trace) => break trace,
-            Err(Error::Widen { column, to }) => source.widen(column, &to),
-            Err(error) => return Err(error.into()),
-        }
-    };
+    let reads_as = |heading: &str, value: &oeuvre_core::Value| look.reads_as(heading, value);
+    let trace = planned(&mut source, &request, &look, |plan, source| {
+        oeuvre_core::trace(plan, &request, source, threads, &at, &reads_as)
+    })?;
     let to = of.output.to.as_deref();
-    deliver(to, |out| write_trace(&trace, settings, args.first, out))
+    deliver_as(to, settings.format, |out| write_trace(&trace, settings, args.first, out))
 }
 
-/// Reads `route = SKE, month = 2025-03`: each key as written, with its label.
-fn cell(text: &str) -> Result<Vec<(Arc<Written>, String)>, Error> {
-    let mut parts = vec![String::new()];
-    let mut quote = None;
-    let mut depth = 0;
-    for c in text.chars() {
+/// Reads `route = SKE, "a key" = 'a label'`: each key as written, with its label.
+fn cell(text: &str) -> Result<Vec<(Arc<Written>, AtLabel)>, Error> {
+    let mut out = Vec::new();
+    let mut rest = text.trim();
+    while !rest.is_empty() {
+        let problem = |what: &str| {
+            Error::request_with_help(
+                format!("--at '{}' {what}", text.trim()),
+                "write --at 'KEY = LABEL', such as --at 'route = SKE, month = 2025-03'; a label with a comma or quotes stands in single quotes, a key with signs in double quotes",
+            )
+        };
+        let end = key_end(rest).ok_or_else(|| problem("names no label"))?;
+        let key = Written::new("--at", rest[..end].trim());
+        rest = rest[end + 1..].trim_start();
+        let label = if rest.starts_with('\'') {
+            let (label, len) =
+                quoted(rest).ok_or_else(|| problem("has a quote that is not closed"))?;
+            rest = rest[len..].trim_start();
+            if !rest.is_empty() && !rest.starts_with(',') {
+                return Err(problem("goes on behind a label in quotes"));
+            }
+            AtLabel { text: label, quoted: true }
+        } else {
+            let end = rest.find(',').unwrap_or(rest.len());
+            let label = rest[..end].trim().to_owned();
+            rest = &rest[end..];
+            AtLabel { text: label, quoted: false }
+        };
+        out.push((key, label));
+        rest = rest.strip_prefix(',').unwrap_or(rest).trim_start();
+    }
+    Ok(out)
+}
+
+/// Where the key ends: at the first equals sign outside quotes and parentheses.
+fn key_end(text: &str) -> Option<usize> {
+    let (mut quote, mut depth) = (None, 0);
+    for (at, c) in text.char_indices() {
         match (quote, c) {
             (None, '\'' | '"') => quote = Some(c),
             (Some(q), _) if q == c => quote = None,
             (None, '(') => depth += 1,
             (None, ')') => depth -= 1,
-            (None, ',') if depth == 0 => {
-                parts.push(String::new());
-                continue;
-            }
+            (None, '=') if depth <= 0 => return Some(at),
             _ => {}
         }
-        parts.last_mut().unwrap_or(&mut String::new()).push(c);
     }
-    let part = |part: &String| {
-        let (key, label) = part.split_once('=').ok_or_else(|| {
-            Error::request_with_help(
-                format!("--at '{}' names no label", part.trim()),
-                "write --at 'KEY = LABEL', such as --at 'route = SKE, month = 2025-03'",
-            )
-        })?;
-        let label = label.trim();
-        let bare = label.strip_prefix('\'').and_then(|l| l.strip_suffix('\''));
-        Ok((Written::new("--at", key.trim()), bare.unwrap_or(label).to_owned()))
-    };
-    parts.iter().filter(|p| !p.trim().is_empty()).map(part).collect()
+    None
+}
+
+/// A text in single quotes, in which a doubled quote stands for itself, and how long it is with them.
+fn quoted(text: &str) -> Option<(String, usize)> {
+    let mut out = String::new();
+    let mut chars = text.char_indices().skip(1).peekable();
+    while let Some((at, c)) = chars.next() {
+        match c {
+            '\'' if chars.peek().is_some_and(|n| n.1 == '\'') => {
+                chars.next();
+                out.push(c);
+            }
+            '\'' => return Some((out, at + 1)),
+            c => out.push(c),
+        }
+    }
+    None
 }

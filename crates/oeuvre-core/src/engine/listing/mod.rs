@@ -149,6 +149,7 @@ fn whole(
             Ok(kept)
         })?;
     let mut ledger = account_of(plan, source, &worker, account)?;
+    source.ensure_sound(&plan.resolved.inputs)?;
     drop(worker);
     let (rows, joined) = columns.join(of_rows.len(), threads);
     if rows > u32::MAX as usize - 2 {

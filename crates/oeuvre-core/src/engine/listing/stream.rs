@@ -28,6 +28,7 @@ pub(super) fn stream(
             worker.work(plan, reader, &mut |taken| run_table(plan, &taken, &mut table))
         })?;
     let mut ledger = account_of(plan, source, &worker, account)?;
+    source.ensure_sound(&plan.resolved.inputs)?;
     drop(worker);
     let stop = AtomicBool::new(false);
     let next_worker = AtomicUsize::new(0);

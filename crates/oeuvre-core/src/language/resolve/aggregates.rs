@@ -242,7 +242,8 @@ impl Resolver {
                 let arg = call.args.get(at).unwrap_or(expr);
                 let message = format!("`{}` takes a condition", call.name);
                 return Mistake::new(written, arg.span.clone(), message)
-                    .label("such as status = 'cancelled'");
+                    .label("such as status = 'cancelled'")
+                    .of_kinds();
             }
         };
         let arg = call.args.get(at).unwrap_or(expr);
@@ -251,6 +252,7 @@ impl Resolver {
         let message = format!("`{}` takes numbers, and `{text}` is {found}", call.name);
         Mistake::new(written, arg.span.clone(), message)
             .label(format!("this is {found}"))
+            .of_kinds()
             .help(format!(
                 "how many different ones: count(distinct {text}); the rows that have one: count({text})"
             ))

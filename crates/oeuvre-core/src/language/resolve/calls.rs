@@ -209,7 +209,8 @@ impl Resolver {
                 let message =
                     format!("expected {}, found {}", expect.describe(), built.kind.describe());
                 let mut it = Mistake::new(written, arg.span.clone(), message)
-                    .label(format!("this is {}", built.kind.describe()));
+                    .label(format!("this is {}", built.kind.describe()))
+                    .of_kinds();
                 if expect == Expect::Text {
                     let part = &written.text[arg.span.clone()];
                     it = it.help(format!("as a text: text({part})"));
@@ -236,8 +237,9 @@ impl Resolver {
             Kind::Date | Kind::DateTime | Kind::Period(Unit::Day) => Ok(built),
             kind => {
                 let message = format!("`{}` takes a date, found {}", call.name, kind.describe());
-                let mut it =
-                    Mistake::new(written, arg.span.clone(), message).label("this is no date");
+                let mut it = Mistake::new(written, arg.span.clone(), message)
+                    .label("this is no date")
+                    .of_kinds();
                 if let Node::Name { name, .. } = &arg.node {
                     it = it.help(self.type_help(name, "date"));
                 }
@@ -279,7 +281,8 @@ impl Resolver {
             let message =
                 format!("{} and {} do not go together", lead.describe(), built[i].kind.describe());
             return Err(Mistake::new(written, exprs[i].span.clone(), message)
-                .label(format!("expected {}", lead.describe())));
+                .label(format!("expected {}", lead.describe()))
+                .of_kinds());
         }
         Ok(())
     }

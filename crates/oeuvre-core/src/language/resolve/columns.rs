@@ -88,7 +88,8 @@ impl Resolver {
             expr.span.clone(),
             format!("`{text}` has a value on each row, and a group has many rows"),
         )
-        .label(format!("this is {} for each row", kind.describe()));
+        .label(format!("this is {} for each row", kind.describe()))
+        .of_kinds();
         let it = match kind {
             kind if kind.is_number() => {
                 it.help(format!("inside an aggregate: sum({text}), mean({text}), max({text})"))

@@ -3,14 +3,14 @@
 use super::{Built, Place, Resolved, Resolver};
 use crate::error::{Mistake, Written, either};
 use crate::language::ast::Expr;
-use crate::plan::Fill;
 use crate::rows::program::{FetchColumn, FindRow, Op, Operand};
 use crate::value::{Kind, Value};
 use std::sync::Arc;
 
 impl Resolver {
-    /// The labels that a lookup lists for a key: a column of its own, or one that its rows are found by.
-    pub fn lookup_labels(&self, key: Operand) -> Option<Fill> {
+    /// The lookup that lists the labels of a key, and the label in each of its rows: a column of its own, or
+    /// the one that its rows are found by.
+    pub fn lookup_labels(&self, key: Operand) -> Option<(usize, Vec<Value>)> {
         if let Operand::Step(i) = key
             && let Op::Fetch(fetch) = &self.row.steps[i].op
         {
@@ -18,7 +18,7 @@ impl Resolver {
             let (column, kind) =
                 (&fetch.table.data[fetch.column], fetch.table.columns[fetch.column].kind);
             let values = (0..fetch.table.lines.len()).map(|r| column.value(kind, r)).collect();
-            return Some(Fill::Labels { values, lookup: Some(lookup) });
+            return Some((lookup, values));
         }
         let found = self.row.steps.iter().chain(&self.filter.steps).find_map(|s| match &s.op {
             Op::FindRow(FindRow(lookup)) if s.args == [key] && s.arg_kinds == [Kind::Text] => {
@@ -26,10 +26,12 @@ impl Resolver {
             }
             _ => None,
         })?;
-        let mut keys: Vec<&String> = found.places.keys().collect();
-        keys.sort();
-        let values = keys.into_iter().map(|k| Value::Text(k.as_str().into())).collect();
-        Some(Fill::Labels { values, lookup: None })
+        let lookup = self.lookups.iter().position(|l| Arc::ptr_eq(&l.table, &found.table))?;
+        let mut values = vec![Value::Missing; found.table.lines.len()];
+        for (key, &row) in &found.places {
+            values[row as usize] = Value::Text(key.as_str().into());
+        }
+        Some((lookup, values))
     }
 
     /// The row of a lookup that each row finds: in the filter's program or in that of the rows.

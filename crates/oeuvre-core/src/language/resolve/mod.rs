@@ -216,6 +216,8 @@ pub struct Resolver {
     pub table: Program,
     /// What the table program is given.
     pub table_inputs: Vec<TableInput>,
+    /// For each of these that is a result of groups, the calculation that it is.
+    pub table_calcs: Vec<Option<Arc<Written>>>,
     /// The groups of the table, and the finer ones inside aggregates with `per`.
     pub scopes: Vec<Scope>,
     /// What readers should be told, such as a name that hides a column.
@@ -278,6 +280,7 @@ impl Resolver {
             traced: false,
             table: Program::default(),
             table_inputs: Vec::new(),
+            table_calcs: Vec::new(),
             scopes: vec![Scope::default()],
             remarks,
         })
@@ -623,6 +626,7 @@ impl Resolver {
             let message = format!("expected a condition, found {}", built.kind.describe());
             return Err(Mistake::new(written, expr.span.clone(), message)
                 .label("this is neither true nor false")
+                .of_kinds()
                 .help("compare it with something: =, <>, <, >, in (…), is missing"));
         }
         Ok(built.operand)
@@ -762,6 +766,7 @@ impl Resolver {
         self.late_aggregates.truncate(before[6]);
         self.table.steps.truncate(before[7]);
         self.table_inputs.truncate(before[8]);
+        self.table_calcs.truncate(before[8]);
         for (scope, [steps, states, aggregates]) in self.scopes.iter_mut().zip(scopes) {
             scope.group.steps.truncate(steps);
             scope.states.truncate(states);

@@ -39,7 +39,8 @@ impl Resolver {
         let text = &written.text[expr.span.clone()];
         let message = format!("expected a number, found {}", kind.describe());
         let mut it = Mistake::new(written, expr.span.clone(), message)
-            .label(format!("`{text}` is {}", kind.describe()));
+            .label(format!("`{text}` is {}", kind.describe()))
+            .of_kinds();
         if let Node::Name { table: None, name } = &expr.node
             && kind == Kind::Text
             && self.columns.iter().any(|c| c.name == *name)
@@ -218,7 +219,8 @@ impl Resolver {
             operator.text()
         );
         let mut it = Mistake::new(written, expr.span.clone(), message)
-            .label("dates and periods are counted in days or units");
+            .label("dates and periods are counted in days or units")
+            .of_kinds();
         it = it.help("the days between two dates: d - e; so many days later: d + 3; months: add_months(d, 3)");
         Err(it.help("two periods must be of one unit: month(d) - month(e)"))
     }
@@ -238,6 +240,7 @@ impl Resolver {
         let message = format!("{} moves by whole steps", moved.describe());
         Err(Mistake::new(written, expr.span.clone(), message)
             .label("this may have a fraction")
+            .of_kinds()
             .help(format!("write round({text}), floor({text}) or ceiling({text})")))
     }
 
@@ -346,7 +349,8 @@ impl Resolver {
                 expr.span.clone(),
                 format!("expected {expected}, found {text}"),
             )
-            .label("cannot be compared")),
+            .label("cannot be compared")
+            .of_kinds()),
         }
     }
 
@@ -419,11 +423,9 @@ impl Resolver {
             [x, y] => {
                 let message = format!("{} cannot be compared with {}", x.describe(), y.describe());
                 let (l, r) = (&written.text[a.span.clone()], &written.text[b.span.clone()]);
-                let mut it = Mistake::new(written, expr.span.clone(), message).label(format!(
-                    "`{l}` is {}, `{r}` is {}",
-                    x.describe(),
-                    y.describe()
-                ));
+                let mut it = Mistake::new(written, expr.span.clone(), message)
+                    .label(format!("`{l}` is {}, `{r}` is {}", x.describe(), y.describe()))
+                    .of_kinds();
                 if let (Kind::Date | Kind::DateTime | Kind::Period(_), Kind::Number { .. }) = (x, y)
                 {
                     it = it.help(
@@ -541,9 +543,9 @@ impl Resolver {
             Kind::DateTime => self.step(place, text, Op::TimeToDate, &[dates], Kind::Date),
             kind => {
                 let message = format!("`during` takes a date, found {}", kind.describe());
-                return Err(
-                    Mistake::new(written, value.span.clone(), message).label("this is no date")
-                );
+                return Err(Mistake::new(written, value.span.clone(), message)
+                    .label("this is no date")
+                    .of_kinds());
             }
         };
         let Node::Text(range) = &period.node else {

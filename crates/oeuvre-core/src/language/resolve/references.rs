@@ -55,6 +55,19 @@ impl Resolver {
         }
     }
 
+    /// The date that a key is a period or a part of, or is itself.
+    pub fn date_of_key(&self, key: usize) -> Option<Operand> {
+        let it = &self.keys()[key];
+        match (it.kind, it.operand) {
+            (Kind::Date, operand) => Some(operand),
+            (_, Operand::Step(i)) => match self.row.steps[i].op {
+                Op::ToPeriod(_) | Op::ToPart(_) => Some(self.row.steps[i].args[0]),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
     /// What a calculation after `along` or `within` refers to.
     fn reference(
         &mut self,

@@ -73,6 +73,7 @@ impl Resolver {
         };
         let at = same.unwrap_or_else(|| {
             self.table_inputs.push(input);
+            self.table_calcs.push(None);
             self.table_inputs.len() - 1
         });
         Built { operand: Operand::Input(at), kind: built.kind }
@@ -98,7 +99,7 @@ impl Resolver {
         }
         if level == Level::Group {
             let built = self.build(written, expr, Place::Group(TABLE))?;
-            return Ok(Some(self.table_input(TableInput::Group(built))));
+            return Ok(Some(self.group_input(built, written, expr.span.clone())));
         }
         Ok(None)
     }
@@ -133,7 +134,7 @@ impl Resolver {
     /// A value of each cell. In a summary a number of each row means its sum.
     pub(super) fn cell_value(&mut self, written: &Arc<Written>, expr: &Expr) -> Resolved<Built> {
         if let Some(group) = self.group_sum(written, expr)? {
-            return Ok(self.table_input(TableInput::Group(group)));
+            return Ok(self.group_input(group, written, expr.span.clone()));
         }
         self.build(written, expr, Place::Table)
     }
@@ -153,52 +154,19 @@ impl Resolver {
         Ok(Some(self.aggregate(TABLE, Arc::new(Sum), vec![built], None, built.kind)))
     }
 
-    /// The parts of a calculation that are results of groups, as large as can be; of one that looks at
-    /// no other cells that is the calculation itself.
-    ///
-    /// # Errors
-    /// A mistake in it.
-    pub fn group_parts(
+    /// Adds a result of the groups to what the table program is given, with the calculation that it is.
+    fn group_input(
         &mut self,
+        group: Built,
         written: &Arc<Written>,
-        expr: &Expr,
-        out: &mut Vec<(Arc<Written>, Expr)>,
-    ) -> Resolved<()> {
-        if self.key_of(written, expr)?.is_some() {
-            return Ok(());
+        span: std::ops::Range<usize>,
+    ) -> Built {
+        let input = self.table_input(TableInput::Group(group));
+        if let Operand::Input(i) = input.operand {
+            let text = written.text[span].trim();
+            self.table_calcs[i].get_or_insert_with(|| Written::new(written.place.clone(), text));
         }
-        match self.level(written, expr)? {
-            Level::Constant => return Ok(()),
-            Level::Row | Level::Group => {
-                let text = |w: &Written, e: &Expr| w.text[e.span.clone()].trim().to_owned();
-                let mine = text(written, expr);
-                if !out.iter().any(|(w, e)| text(w, e) == mine) {
-                    out.push((written.clone(), expr.clone()));
-                }
-                return Ok(());
-            }
-            Level::Table => {}
-        }
-        if let Node::Name { table: None, name } = &expr.node
-            && let Some(named) = self.named(name)
-        {
-            return self.group_parts(&named.written, &named.expr, out);
-        }
-        let parts: Vec<&Expr> = match &expr.node {
-            Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => vec![a],
-            Node::Binary(_, a, b) | Node::During { value: a, period: b } => vec![a, b],
-            Node::Between { value, low, high, .. } => vec![value, low, high],
-            Node::In { value, list, .. } => std::iter::once(&**value).chain(list).collect(),
-            Node::Call(call) => {
-                let conditions = call.clauses.iter().filter(|c| c.word == ClauseWord::Where);
-                call.args.iter().chain(conditions.flat_map(|c| &c.args)).collect()
-            }
-            _ => Vec::new(),
-        };
-        for part in parts {
-            self.group_parts(written, part, out)?;
-        }
-        Ok(())
+        input
     }
 
     pub(super) fn window(&mut self, mut window: Window) -> Built {
@@ -247,7 +215,8 @@ impl Resolver {
             let argument = call.args[0].span.clone();
             let message = format!("`{}` takes a number, found {}", call.name, x.kind.describe());
             return Err(Mistake::new(written, argument, message)
-                .label(format!("this is {}", x.kind.describe())));
+                .label(format!("this is {}", x.kind.describe()))
+                .of_kinds());
         }
         let number = |default: u32| -> Resolved<u32> {
             let Some(arg) = call.args.get(1) else { return Ok(default) };
@@ -348,7 +317,8 @@ impl Resolver {
         if word == Word::Share && !x.kind.is_number() || self.listing && !x.kind.is_number() {
             let message = format!("`{}` takes a number, found {}", call.name, x.kind.describe());
             return Err(Mistake::new(written, arg.span.clone(), message)
-                .label(format!("this is {}", x.kind.describe())));
+                .label(format!("this is {}", x.kind.describe()))
+                .of_kinds());
         }
         let calc = match x.operand {
             _ if self.listing => Calc::Aggregate(Arc::new(Sum)),
@@ -408,7 +378,15 @@ impl Resolver {
             let mut alone = call.clone();
             alone.clauses.retain(|c| c.word != ClauseWord::Within);
             let group = self.aggregate_call(written, expr, &alone, of_call, Place::Group(TABLE))?;
-            let x = self.table_input(TableInput::Group(group));
+            // What is worked out for each group is the call without `within`.
+            let clause = call.clauses.iter().find(|c| c.word == ClauseWord::Within);
+            let span = clause.map_or(expr.span.end..expr.span.end, |c| c.span.clone());
+            let text = &written.text;
+            let alone =
+                [&text[expr.span.start..span.start], &text[span.end..expr.span.end]].concat();
+            let alone = Written::new(written.place.clone(), alone);
+            let x = self.group_input(group, &alone, 0..alone.text.len());
+            let text = &written.text[expr.span.clone()];
             let (_, within, _) = self.over(written, call, false)?;
             return Ok(self.window(Window {
                 calc: Calc::Total(group),
