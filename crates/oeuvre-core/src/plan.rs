@@ -8,6 +8,7 @@ use crate::lookup::{Lookup, NoMatch};
 use crate::request::{Request, Totals, TotalsAt};
 use crate::rows::program::Operand;
 use crate::value::{Kind, Value};
+use std::collections::HashSet;
 use std::sync::Arc;
 
 /// A result to be shown.
@@ -162,8 +163,16 @@ impl Plan {
         let (fill, key_facts) =
             fills(request, &mut resolved).map_err(|m| Error::Mistakes(vec![m]))?;
         let mut results = Vec::new();
+        let mut headings: HashSet<String> =
+            resolved.keys().iter().map(|k| k.heading.clone()).collect();
         for show in &request.show {
-            add_results(&mut resolved, show.heading.as_deref(), &show.calc, &mut results)
+            add_results(
+                &mut resolved,
+                show.heading.as_deref(),
+                &show.calc,
+                &mut results,
+                &mut headings,
+            )
                 .unwrap_or_else(|m| mistakes.push(m));
         }
         let all: Vec<Arc<Written>> = resolved
@@ -173,7 +182,7 @@ impl Plan {
             .map(|c| Written::new("--show", format!("\"{}\"", c.name.replace('"', "\"\""))))
             .collect();
         for written in &all {
-            add_results(&mut resolved, None, written, &mut results)
+            add_results(&mut resolved, None, written, &mut results, &mut headings)
                 .unwrap_or_else(|m| mistakes.push(m));
         }
         if request.show.is_empty() && !request.listing {
@@ -182,6 +191,7 @@ impl Plan {
                 Some("rows"),
                 &Written::new("--show", "count()"),
                 &mut results,
+                &mut headings,
             )
             .unwrap_or_else(|m| mistakes.push(m));
         }
@@ -241,7 +251,7 @@ impl Plan {
     /// The inputs of the table program across cells that a result uses, the outermost first.
     pub fn windows_of(&self, operand: Operand) -> Vec<usize> {
         let (mut out, mut waiting) = (Vec::new(), vec![operand]);
-        let mut seen = std::collections::HashSet::new();
+        let mut seen = HashSet::new();
         while let Some(operand) = waiting.pop() {
             if !seen.insert(operand) {
                 continue;
@@ -264,7 +274,7 @@ impl Plan {
     /// The results of groups that a result is worked out from, in the table program, the outermost first.
     pub fn group_inputs(&self, operand: Operand) -> Vec<usize> {
         let (mut out, mut waiting) = (Vec::new(), vec![operand]);
-        let mut seen = std::collections::HashSet::new();
+        let mut seen = HashSet::new();
         while let Some(operand) = waiting.pop() {
             if !seen.insert(operand) {
                 continue;
@@ -375,6 +385,7 @@ fn add_results(
     heading: Option<&str>,
     written: &Arc<Written>,
     results: &mut Vec<ResultPlan>,
+    headings: &mut HashSet<String>,
 ) -> Result<(), Mistake> {
     let list = parser::parse_list(written)?;
     if let (Some(heading), Some(second)) = (heading, list.get(1)) {
@@ -391,12 +402,9 @@ fn add_results(
         let (built, suggested, note) = resolved.result(written, expr)?;
         let mut heading = heading.map_or(suggested, str::to_owned);
         // Headings name the figures in files, so that no two may be the same.
-        let taken = |h: &str| {
-            results.iter().any(|r| r.heading == h) || resolved.keys().iter().any(|k| k.heading == h)
-        };
-        if taken(&heading) {
+        if !headings.insert(heading.clone()) {
             let mut n = 2;
-            while taken(&format!("{heading} ({n})")) {
+            while !headings.insert(format!("{heading} ({n})")) {
                 n += 1;
             }
             heading = format!("{heading} ({n})");

@@ -83,7 +83,7 @@ impl<'a> Layout<'a> {
             let rows = (0..grid.lines.len()).map(|line| Row { line, position: 0 }).collect();
             (slots, rows)
         };
-        let results = (0..count).map(|r| reading(grid, look, r)).collect();
+        let results = (0..count).map(|r| reading(grid, look, r, count)).collect();
         let of_keys = |all: &[oeuvre_core::Heading]| -> Vec<Option<Pattern>> {
             all.iter().map(|k| look.pattern(&k.name, &k.name, k.kind)).collect()
         };
@@ -364,8 +364,9 @@ fn number(data: &Data, line: usize) -> Option<f64> {
     }
 }
 
-fn reading(grid: &Grid, look: &Look, result: usize) -> Reading {
-    let columns = || grid.columns.iter().filter(move |c| c.result == result);
+fn reading(grid: &Grid, look: &Look, result: usize, count: usize) -> Reading {
+    // Results come position by position.
+    let columns = || grid.columns.iter().skip(result).step_by(count.max(1));
     let Some(first) = columns().next() else {
         let (figures, extent) = (Figures::for_largest(0.0), (0.0, 0.0));
         return Reading { figures, pattern: None, extent, bars: false, shade: false };

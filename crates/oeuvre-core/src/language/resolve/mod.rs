@@ -93,7 +93,7 @@ pub(crate) enum Place {
 const TABLE: usize = 0;
 
 /// A calculation that has been built.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Built {
     /// Where its values are.
     pub operand: Operand,
@@ -184,6 +184,7 @@ pub struct Resolver {
     /// The places of columns by name, and of columns among the inputs.
     column_places: HashMap<String, usize>,
     input_places: HashMap<usize, usize>,
+    table_places: HashMap<Built, usize>,
     lets: BTreeMap<String, Arc<Named>>,
     remembered: Mutex<Remembered>,
     open: Vec<String>,
@@ -262,6 +263,7 @@ impl Resolver {
             columns,
             column_places,
             input_places: HashMap::new(),
+            table_places: HashMap::new(),
             lets: named,
             remembered: Mutex::default(),
             open: Vec::new(),

@@ -61,17 +61,23 @@ impl Resolver {
     /// Adds an input of the table program, or finds the same one.
     pub(super) fn table_input(&mut self, input: TableInput) -> Built {
         let (built, same) = match &input {
-            TableInput::Group(b) | TableInput::Row(b) => (
-                *b,
-                self.table_inputs.iter().position(|i| {
-                    matches!(i, TableInput::Group(known) | TableInput::Row(known) if known == b)
-                }),
-            ),
+            TableInput::Group(b) | TableInput::Row(b) => {
+                // A place may be that of an input that was taken back.
+                let known = self.table_places.get(b).copied();
+                let same = |i: &usize| {
+                    let input = self.table_inputs.get(*i);
+                    matches!(input, Some(TableInput::Group(known) | TableInput::Row(known)) if known == b)
+                };
+                (*b, known.filter(same))
+            }
             TableInput::Window(w) => {
                 (Built { operand: Operand::Input(0), kind: w.kind }, None)
             }
         };
         let at = same.unwrap_or_else(|| {
+            if !matches!(input, TableInput::Window(_)) {
+                self.table_places.insert(built, self.table_inputs.len());
+            }
             self.table_inputs.push(input);
             self.table_calcs.push(None);
             self.table_inputs.len() - 1
