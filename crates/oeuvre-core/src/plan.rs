@@ -173,7 +173,7 @@ impl Plan {
                 &mut results,
                 &mut headings,
             )
-                .unwrap_or_else(|m| mistakes.push(m));
+            .unwrap_or_else(|m| mistakes.push(m));
         }
         let all: Vec<Arc<Written>> = resolved
             .columns()

@@ -9,7 +9,7 @@ use super::scope::{Evaluated, LEFT_OUT, Members, evaluate, of_no_rows};
 use super::tree::Trees;
 use super::worker::{Gathered, note_zero_divisions, overflow, result_overflow, run, step_overflow};
 use crate::error::Error;
-use crate::language::resolve::{Built, Calc, Reference, TableInput, Window};
+use crate::language::resolve::{Built, Calc, From, Reference, TableInput, Window};
 use crate::ledger::Ledger;
 use crate::plan::{Plan, SortBy};
 use crate::rows::column::{Column, Data};
@@ -249,6 +249,11 @@ impl<'a> Levels<'a> {
         let kept: Vec<usize> = (it.by_keys..it.by_keys + across).collect();
         let mut cells = evaluate(it, self.scopes, 0, &kept, Some(members), None)?;
         cells.periods = self.shared_periods(members, &cells)?;
+        // A condition that means a line's own result has no meaning here, nor what is worked out from it.
+        let everywhere = vec![true; cells.groups];
+        for step in late_steps(self.plan).into_iter().enumerate().filter(|s| s.1) {
+            cells.evaluator.blank(step.0, &everywhere);
+        }
         for (key, codes) in known {
             cells.kept.push(*key);
             cells.path.push(cells.start.iter().map(|&n| codes[n as usize]).collect());
@@ -324,6 +329,9 @@ impl<'a> Levels<'a> {
         let mut table = Evaluator::new(program);
         let mut windows = vec![Column::default(); plan.resolved.table_inputs.len()];
         let mut masks = Masks::new(plan);
+        if depths.is_none() {
+            masks.of_rest(plan, cells.groups);
+        }
         let mut done = 0;
         for (i, input) in plan.resolved.table_inputs.iter().enumerate() {
             let TableInput::Window(window) = input else { continue };
@@ -554,6 +562,25 @@ fn either(a: Mask, b: Mask) -> Mask {
     }
 }
 
+/// Which steps of the group program are worked out from an aggregate whose condition holds a result.
+fn late_steps(plan: &Plan) -> Vec<bool> {
+    let mut late: Vec<bool> = Vec::new();
+    for step in &plan.resolved.scopes[0].group.steps {
+        late.push(step.args.iter().any(|&arg| is_late(plan, &late, arg)));
+    }
+    late
+}
+
+fn is_late(plan: &Plan, steps: &[bool], operand: Operand) -> bool {
+    let scope = &plan.resolved.scopes[0];
+    match operand {
+        Operand::Step(i) => steps[i],
+        Operand::Input(i) => i
+            .checked_sub(scope.keys.len())
+            .is_some_and(|i| matches!(scope.aggregates[i].from, From::Late(_))),
+    }
+}
+
 /// Where the parts of a table program have no meaning: what is worked out from such a part has none either,
 /// which is not the same as a missing value.
 struct Masks {
@@ -567,6 +594,19 @@ impl Masks {
         Masks { inputs: vec![None; it.table_inputs.len()], steps: vec![None; it.table.steps.len()] }
     }
 
+    /// On a rest, results that hold a condition with a result have no meaning.
+    fn of_rest(&mut self, plan: &Plan, cells: usize) {
+        let late = late_steps(plan);
+        let everywhere = mask(std::iter::repeat_n(true, cells));
+        for (input, mask) in plan.resolved.table_inputs.iter().zip(&mut self.inputs) {
+            if let TableInput::Group(b) = input
+                && is_late(plan, &late, b.operand)
+            {
+                mask.clone_from(&everywhere);
+            }
+        }
+    }
+
     fn of(&self, operand: Operand) -> Mask {
         match operand {
             Operand::Input(i) => self.inputs[i].clone(),
@@ -574,10 +614,10 @@ impl Masks {
         }
     }
 
-    /// The mask of a window: its own, and where what it looks at has none. An aggregate looks at the cells of
-    /// the lines, whatever its own cell.
+    /// The mask of a window: its own, and where what it looks at has none. An aggregate and a total look at other
+    /// cells, whatever their own.
     fn of_window(&self, window: &Window, own: Mask) -> Mask {
-        if matches!(window.calc, Calc::Aggregate(_)) {
+        if matches!(window.calc, Calc::Aggregate(_) | Calc::Total(_)) {
             return own;
         }
         let parts = window.args.iter().map(|a| a.operand).chain(window.condition);

@@ -70,9 +70,7 @@ impl Resolver {
                 };
                 (*b, known.filter(same))
             }
-            TableInput::Window(w) => {
-                (Built { operand: Operand::Input(0), kind: w.kind }, None)
-            }
+            TableInput::Window(w) => (Built { operand: Operand::Input(0), kind: w.kind }, None),
         };
         let at = same.unwrap_or_else(|| {
             if !matches!(input, TableInput::Window(_)) {

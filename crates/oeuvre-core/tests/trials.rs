@@ -1,0 +1,296 @@
+//! What trials found wrong, held against plain references on random tables: several calculations in one request
+//! are what each is alone, every cell can be traced, rests and longer periods, lines without rows, rounding.
+
+mod memory;
+
+use memory::{Pass, Table};
+use num_bigint::BigInt;
+use oeuvre_core::value::calendar::{Period, Unit};
+use oeuvre_core::value::exact::round_quotient;
+use oeuvre_core::{
+    AtLabel, ColumnInfo, Decimal, Grid, Kind, LineKind, Plan, Request, Show, Totals, Value,
+    Written, run, trace,
+};
+use proptest::prelude::*;
+use std::collections::BTreeSet;
+use std::sync::Mutex;
+
+const GROUP: usize = 0;
+const DAY: usize = 1;
+const FARE: usize = 2;
+
+fn columns() -> Vec<ColumnInfo> {
+    let column = |name: &str, kind| ColumnInfo { name: name.into(), kind, note: None };
+    vec![column("grp", Kind::Text), column("d", Kind::Date), column("v", Kind::Number { scale: 2 })]
+}
+
+/// Rows with labels in mixed case and as hard to tell apart as can be, in days with gaps.
+fn rows() -> impl Strategy<Value = Vec<Vec<Value>>> {
+    const LABELS: [&str; 9] = ["a", "A", "b", "=a", "<= b", "Rest", "Total", "(missing)", "ä"];
+    let text = prop_oneof![
+        9 => proptest::sample::select(&LABELS[..]).prop_map(|w| Value::Text(w.into())),
+        1 => Just(Value::Missing),
+    ];
+    let day = prop_oneof![
+        9 => proptest::sample::select(&[19_723, 19_760, 19_761, 19_800, 19_990, 20_100, 20_120][..]).prop_map(Value::Date),
+        1 => Just(Value::Missing),
+    ];
+    let fare = prop_oneof![
+        8 => (-3i128..9).prop_map(|c| Value::Number(Decimal::new(c * 125, 2))),
+        1 => Just(Value::Missing),
+    ];
+    proptest::collection::vec((text, day, fare).prop_map(|(a, b, c)| vec![a, b, c]), 1..25)
+}
+
+fn table(rows: Vec<Vec<Value>>, batch_rows: usize) -> Table {
+    Table { columns: columns(), rows, batch_rows }
+}
+
+fn asked(by: &str, show: &[String]) -> Request {
+    Request {
+        by: if by.is_empty() { Vec::new() } else { vec![Written::new("--by", by)] },
+        show: show.iter().map(|s| Show::parse("--show", s)).collect(),
+        ..Request::default()
+    }
+}
+
+fn grid(request: &Request, table: &Table, threads: usize) -> Result<Grid, String> {
+    let plan = Plan::new(request, columns()).map_err(|e| e.to_string())?;
+    let next = Mutex::new(0);
+    run(&plan, &Pass(table, &next), threads).map(|r| r.0).map_err(|e| e.to_string())
+}
+
+const BYS: [&str; 6] =
+    ["", "grp", "month(d)", "grp,month(d)", "week(d),grp", "fiscal_quarter(d, 4),year(d)"];
+const CALCS: [&str; 26] = [
+    "count(where grp < '=a')",
+    "count(where grp <= 'a')",
+    "count(where grp <= '=a')",
+    "count(where grp = 'a')",
+    "count(where grp = 'A')",
+    "count(where grp in ('a', 'b'))",
+    "count(where grp in ('a, b'))",
+    "sum(v where grp > 'A')",
+    "sum(v where v > 1)",
+    "sum(v where v >= 1)",
+    "sum(distinct v)",
+    "max(grp)",
+    "min(grp)",
+    "last(grp along grp)",
+    "list(distinct grp)",
+    "mode(grp)",
+    "round(mean(v))",
+    "round(mean(v), 1)",
+    "round(median(v), 1)",
+    "round(sum(v) / count(v), 1)",
+    "round(percentile(v, 10), 2)",
+    "percentile(v, 90)",
+    "min(v where v > mean(v))",
+    "median(sum(v) per month(d))",
+    "max(d) - min(d)",
+    "count(where contains(grp, 'a'))",
+];
+const WORDS: [&str; 6] = ["X", "rank(X)", "running(X)", "share(X)", "if(X > 1, X, 0)", "total(X)"];
+
+/// A calculation, perhaps with a word of the table around it.
+fn calculation() -> impl Strategy<Value = String> {
+    (proptest::sample::select(&CALCS[..]), proptest::sample::select(&WORDS[..]))
+        .prop_map(|(calc, word)| word.replace('X', calc))
+}
+
+fn cents(rows: &[&Vec<Value>]) -> Vec<i128> {
+    let one =
+        |r: &&Vec<Value>| if let Value::Number(d) = &r[FARE] { Some(d.mantissa) } else { None };
+    rows.iter().filter_map(one).collect()
+}
+
+fn period(value: &Value, unit: Unit) -> Option<Period> {
+    match value {
+        Value::Date(d) => Some(Period { unit, index: unit.of_day(*d) }),
+        Value::Period(p) => Some(Period { unit, index: unit.of_day(p.first_day()) }),
+        _ => None,
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 600, ..ProptestConfig::default() })]
+
+    #[test]
+    fn calculations_in_one_request_are_what_each_is_alone(
+        rows in rows(), by in proptest::sample::select(&BYS[..]),
+        calcs in proptest::collection::vec(calculation(), 2..7), threads in 1usize..3, batch in 1usize..9,
+    ) {
+        let table = table(rows, batch);
+        let alone: Vec<Result<Grid, String>> =
+            calcs.iter().map(|c| grid(&asked(by, std::slice::from_ref(c)), &table, 1)).collect();
+        let good: Vec<String> =
+            calcs.iter().zip(&alone).filter(|(_, g)| g.is_ok()).map(|(c, _)| c.clone()).collect();
+        if good.is_empty() {
+            return Ok(());
+        }
+        let together = grid(&asked(by, &good), &table, threads).unwrap();
+        for (column, one) in alone.iter().flatten().enumerate() {
+            prop_assert_eq!(one.lines.len(), together.lines.len());
+            for line in 0..one.lines.len() {
+                prop_assert_eq!(one.cell(line, 0), together.cell(line, column), "{}", good[column]);
+            }
+        }
+    }
+
+    #[test]
+    fn every_cell_can_be_traced_and_agrees(
+        rows in rows(), calc in calculation(), cut in 0u8..4, across in any::<bool>(),
+    ) {
+        let table = table(rows, 5);
+        let request = Request {
+            columns_by: if across { vec![Written::new("--columns-by", "month(d)")] } else { Vec::new() },
+            totals: Totals::All,
+            top: (cut & 1 == 1).then_some(2),
+            bottom: (cut & 2 == 2).then_some(1),
+            ..asked("grp", &[calc, "count()".to_owned()])
+        };
+        let Ok(shown) = grid(&request, &table, 1) else { return Ok(()) };
+        for (l, line) in shown.lines.iter().enumerate() {
+            for (p, position) in shown.positions.iter().enumerate() {
+                let mut at = Vec::new();
+                let label = |value: Value| match value {
+                    Value::Missing => AtLabel { text: "(missing)".into(), quoted: false },
+                    value => AtLabel { text: value.to_string(), quoted: true },
+                };
+                match shown.label(l, 0) {
+                    Some(value) => at.push((Written::new("--at", "grp"), label(value))),
+                    None if line.kind == LineKind::Rest => {
+                        at.push((Written::new("--at", "grp"), AtLabel { text: "Rest".into(), quoted: false }));
+                    }
+                    None => {}
+                }
+                if across && let Some(value) = shown.position_label(p, 0) {
+                    at.push((Written::new("--at", "month"), label(value)));
+                }
+                let _ = position;
+                let count = shown.cell(l, p * 2 + 1);
+                if count.is_missing() {
+                    continue;
+                }
+                let plan = Plan::new(&request, columns()).unwrap();
+                let next = Mutex::new(0);
+                let traced = trace(plan, &request, &Pass(&table, &next), 1, &at, &|_, _| None);
+                let traced = traced.map_err(|e| TestCaseError::fail(format!("{e} at {at:?}")))?;
+                prop_assert!(traced.shown);
+                for (i, result) in traced.results.iter().enumerate() {
+                    prop_assert_eq!(&result.in_table, &shown.cell(l, p * 2 + i), "{:?} {}", at, result.heading);
+                    // A condition that means a line's own result is blank on a rest.
+                    let blank = line.kind == LineKind::Rest;
+                    prop_assert!(result.parts.iter().all(|part| part.agrees() || blank && part.in_table.is_missing()), "{:?} at {:?}", result, at);
+                }
+                let rows = Value::Number(Decimal::new(traced.rows.lines.len() as i128, 0));
+                prop_assert_eq!(rows, count);
+            }
+        }
+    }
+
+    #[test]
+    fn rests_and_longer_periods_are_those_of_their_rows(rows in rows(), keep in -2i128..12) {
+        let table = table(rows.clone(), 7);
+        let calcs = ["total(v within year)", "total(min(v where v > mean(v)) within year)", "sum(v)"];
+        let request = Request {
+            totals: Totals::Grand,
+            lines_where: vec![Written::new("--lines-where", format!("coalesce(sum(v), 0) > {keep}"))],
+            ..asked("month(d)", &calcs.map(str::to_owned))
+        };
+        let shown = grid(&request, &table, 2).unwrap();
+        let of_year = |year: Option<Period>| -> Vec<&Vec<Value>> {
+            rows.iter().filter(|r| period(&r[DAY], Unit::Year) == year).collect()
+        };
+        let months: BTreeSet<Option<Period>> = (0..shown.lines.len())
+            .filter_map(|l| shown.label(l, 0))
+            .map(|label| period(&label, Unit::Month))
+            .collect();
+        for l in 0..shown.lines.len() {
+            let hidden: Vec<&Vec<Value>> = rows.iter().filter(|r| !months.contains(&period(&r[DAY], Unit::Month))).collect();
+            let year = match (shown.lines[l].kind, shown.label(l, 0)) {
+                (_, Some(label)) => Some(period(&label, Unit::Year)),
+                (LineKind::Rest, _) => {
+                    let years: BTreeSet<Option<Period>> = hidden.iter().map(|r| period(&r[DAY], Unit::Year)).collect();
+                    // Rows without a date lie in no year.
+                    years.first().copied().filter(|y| years.len() == 1 && y.is_some())
+                }
+                _ => None,
+            };
+            let money = |c: Option<i128>| c.map_or(Value::Missing, |c| Value::Number(Decimal::new(c, 2)));
+            let Some(year) = year else {
+                prop_assert!(shown.cell(l, 0).is_missing() && shown.cell(l, 1).is_missing());
+                continue;
+            };
+            let all = cents(&of_year(year));
+            let n = all.len() as i128;
+            prop_assert_eq!(shown.cell(l, 0), money(all.iter().copied().reduce(|a, b| a + b)));
+            let sum: i128 = all.iter().sum();
+            let above = all.iter().copied().filter(|c| c * n > sum).min();
+            prop_assert_eq!(shown.cell(l, 1), money(above));
+        }
+    }
+
+    #[test]
+    fn lines_without_rows_are_all_that_can_be_and_no_others(
+        rows in rows(), by in proptest::sample::select(&["month(d)", "grp,month(d)", "month(d),grp", "quarter(d),month(d)", "grp,quarter(d),month(d)", "year(d),grp,month(d)"][..]),
+    ) {
+        let table = table(rows.clone(), 4);
+        let plain = grid(&asked(by, &["count()".to_owned()]), &table, 1).unwrap();
+        let filled = grid(&Request { every_period: true, ..asked(by, &["count()".to_owned()]) }, &table, 1).unwrap();
+        let keys = filled.by.len();
+        let lines = |g: &Grid| -> Vec<(Vec<Value>, Value)> {
+            (0..g.lines.len()).map(|l| ((0..keys).map(|k| g.label(l, k).unwrap()).collect(), g.cell(l, 0))).collect()
+        };
+        let (before, after) = (lines(&plain), lines(&filled));
+        for line in &before {
+            prop_assert!(after.contains(line), "{:?} is lost", line);
+        }
+        let zero = Value::Number(Decimal::new(0, 0));
+        let known = |labels: &[Value]| before.iter().any(|b| &b.0[..labels.len()] == labels);
+        let is_there = |labels: &[Value]| after.iter().any(|a| &a.0[..labels.len()] == labels);
+        for (labels, count) in after.iter().filter(|a| !before.contains(a)) {
+            prop_assert_eq!(count, &zero);
+            prop_assert!(labels.iter().all(|l| !l.is_missing()), "{:?}", labels);
+            let days = labels.iter().filter_map(|l| if let Value::Period(p) = l { Some((p.first_day(), p.last_day())) } else { None });
+            let (first, last) = days.fold((i32::MIN, i32::MAX), |all, d| (all.0.max(d.0), all.1.min(d.1)));
+            prop_assert!(first <= last, "{:?} cannot be", labels);
+        }
+        // In every group of the keys before it a period has all of its kind that lie in the table's range.
+        for k in 0..keys {
+            let Kind::Period(unit) = filled.by[k].kind else { continue };
+            let days: Vec<i32> = rows.iter().filter_map(|r| if let Value::Date(d) = r[DAY] { Some(d) } else { None }).collect();
+            let (Some(&first), Some(&last)) = (days.iter().min(), days.iter().max()) else { continue };
+            for (labels, _) in after.iter().filter(|a| !a.0[..k].iter().any(Value::is_missing)) {
+                for index in unit.of_day(first)..=unit.of_day(last) {
+                    let own = Period { unit, index };
+                    let fits = labels[..k].iter().all(|l| match l {
+                        Value::Period(p) => p.first_day() <= own.last_day() && own.first_day() <= p.last_day(),
+                        _ => true,
+                    });
+                    let mut there = labels[..k].to_vec();
+                    there.push(Value::Period(own));
+                    prop_assert!(!fits || is_there(&there) || known(&there), "{:?} is not there", there);
+                }
+            }
+        }
+        let _ = GROUP;
+    }
+
+    #[test]
+    fn quotients_are_rounded_as_written_on_paper(a in any::<i64>(), b in any::<i32>(), x in 0u8..12, y in 0u8..12, digits in 0u8..9) {
+        prop_assume!(b != 0);
+        let found = round_quotient(Decimal::new(i128::from(a), x), Decimal::new(i128::from(b), y), digits).unwrap();
+        // a 10^y 10^digits / (b 10^x), the half away from zero.
+        let n = BigInt::from(a) * BigInt::from(10).pow(u32::from(y + digits)) * b.signum();
+        let d = BigInt::from(b).magnitude() * num_bigint::BigUint::from(10u8).pow(u32::from(x));
+        let d = BigInt::from(d);
+        let two = BigInt::from(2);
+        let mantissa = BigInt::from(found.mantissa);
+        let off: BigInt = (&mantissa * &d - &n) * &two;
+        prop_assert!(off.magnitude() <= d.magnitude());
+        if off.magnitude() == d.magnitude() {
+            prop_assert!(mantissa.magnitude() * d.magnitude() > *n.magnitude());
+        }
+    }
+}
