@@ -294,3 +294,84 @@ proptest! {
         }
     }
 }
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 4000, ..ProptestConfig::default() })]
+
+    #[test]
+    fn no_function_panics_whatever_it_is_given(
+        function in 0usize..1000,
+        args in proptest::collection::vec(proptest::sample::select(&ARGS[..]), 0..5),
+        clause in proptest::sample::select(&CLAUSES[..]), distinct in any::<bool>(),
+        by in proptest::sample::select(&["", "grp", "month(d)"][..]), listing in any::<bool>(), rows in rows(),
+    ) {
+        let all = oeuvre_core::language::functions::FUNCTIONS;
+        let name = all[function % all.len()].name;
+        let distinct = if distinct { "distinct " } else { "" };
+        let calc = format!("{name}({distinct}{}{clause})", args.join(", "));
+        let table = table(rows, 6);
+        for show in [calc.clone(), format!("round({calc}, 2)"), format!("sum({calc})"), format!("rank({calc})")] {
+            let request = Request {
+                listing,
+                for_reading: true,
+                ..asked(if listing { "" } else { by }, std::slice::from_ref(&show))
+            };
+            let Ok(plan) = Plan::new(&request, columns()) else { continue };
+            let next = Mutex::new(0);
+            if listing {
+                let _ = oeuvre_core::list(&plan, &Pass(&table, &next), 2, None);
+            } else {
+                let _ = run(&plan, &Pass(&table, &next), 2);
+            }
+            let _ = oeuvre_core::explain(&request, &plan, &["a.csv".to_owned()]);
+        }
+    }
+}
+
+/// What functions may be given.
+const ARGS: [&str; 30] = [
+    "v",
+    "grp",
+    "d",
+    "0",
+    "-1",
+    "1",
+    "2.5",
+    "12",
+    "99999999999999999999999999999999999999",
+    "0.00000000000000000000000000000000000001",
+    "''",
+    "'x'",
+    "'2025-01-01'",
+    "'9999-12-31'",
+    "'2025-03'",
+    "'('",
+    "'yyyy-MM-dd'",
+    "missing",
+    "true",
+    "month(d)",
+    "weekday(d)",
+    "v > 1",
+    "d > '2024-01-01'",
+    "sum(v)",
+    "mean(v)",
+    "v / 0",
+    "1e9",
+    "power(10, 300)",
+    "d + 2000000",
+    "text(v)",
+];
+const CLAUSES: [&str; 12] = [
+    "",
+    "",
+    "",
+    " where v > 1",
+    " where v > mean(v)",
+    " per grp",
+    " along d",
+    " within grp",
+    " along month within year",
+    " taking max",
+    " ties apart",
+    " method nearest",
+];

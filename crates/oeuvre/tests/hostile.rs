@@ -143,3 +143,96 @@ proptest! {
         }
     }
 }
+
+/// Values that no option expects.
+const ODD: [&str; 16] = [
+    "",
+    " ",
+    "-",
+    "--",
+    "=",
+    "'",
+    "\"",
+    "x=y",
+    ",",
+    "1e999",
+    "-1",
+    "99999999999999999999",
+    "\u{202e}\u{1b}[31m",
+    "日本 é",
+    "(((((((",
+    "*:[?",
+];
+
+/// Every option of a command with values that it does not expect: an answer or an error in little time and
+/// memory, never a panic, a signal or a hang.
+#[test]
+#[cfg(unix)]
+fn no_option_takes_the_program_down() {
+    let folder = Folder::with("b.csv", "grp,d,v\na,2025-01-05,1.50\nb,2025-02-05,\n,,3\n");
+    folder.write("l.csv", "code,name\na,Ann\n");
+    let long = "x".repeat(50_000);
+    let odd: Vec<&str> = ODD.iter().copied().chain([long.as_str()]).collect();
+    let jobs: Vec<(String, String, &str)> = ["summary", "detail", "trace", "explain", "profile"]
+        .iter()
+        .flat_map(|command| {
+            let help = folder.run(&[command, "--help"]).ok();
+            let options: Vec<String> = help
+                .lines()
+                .filter_map(|l| l.trim_start().strip_prefix("--"))
+                .filter_map(|l| l.split_once([' ', '[']))
+                .map(|(name, _)| format!("--{}", name.trim()))
+                // Where to is not tried: any name will do there.
+                .filter(|name| name != "--to" && name != "--threads")
+                .collect();
+            let odd = odd.clone();
+            options.into_iter().flat_map(move |option| {
+                odd.clone()
+                    .into_iter()
+                    .map(move |value| (command.to_string(), option.clone(), value))
+            })
+        })
+        .collect();
+    assert!(jobs.len() > 1500);
+    let next = std::sync::atomic::AtomicUsize::new(0);
+    let next = &next;
+    std::thread::scope(|scope| {
+        for _ in 0..2 {
+            scope.spawn(|| {
+                while let Some((command, option, value)) =
+                    jobs.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed))
+                {
+                    let mut args = vec!["b.csv".to_owned(), "--show".into(), "v".into()];
+                    if command == "profile" {
+                        args.truncate(1);
+                    } else if command != "detail" {
+                        args.extend(["--by".into(), "grp".into()]);
+                    }
+                    if option == "--match" {
+                        args.extend(["--lookup".into(), "l.csv".into()]);
+                    }
+                    args.push(format!("{option}={value}"));
+                    let begun = std::time::Instant::now();
+                    let output = std::process::Command::new("sh")
+                        .args(["-c", "ulimit -v 3000000; exec \"$@\"", "sh"])
+                        .arg(common::program())
+                        .arg(command)
+                        .args(&args)
+                        .current_dir(folder.path("."))
+                        .stdin(std::process::Stdio::null())
+                        .output()
+                        .unwrap();
+                    let said = String::from_utf8_lossy(&output.stderr);
+                    let fine =
+                        matches!(output.status.code(), Some(0..=2)) && !said.contains("panicked");
+                    assert!(
+                        fine,
+                        "{command} {option}={value:.60}: {:?}\n{said:.600}",
+                        output.status
+                    );
+                    assert!(begun.elapsed().as_secs() < 20, "{command} {option}={value:.60}");
+                }
+            });
+        }
+    });
+}
