@@ -104,7 +104,7 @@ impl Ledger {
             let shown: Vec<String> =
                 l.keys.iter().take(KEYS_SHOWN).map(|(key, n)| format!("{key} ({n})")).collect();
             let more = if l.keys.len() > KEYS_SHOWN { ", …" } else { "" };
-            let kept = if l.dropped { "left out" } else { "kept" };
+            let kept = if l.dropped { "left out" } else { "counted all the same" };
             let detail = match shown.len() {
                 0 => String::new(),
                 _ => format!("{kept}: {}{more}", shown.join(", ")),

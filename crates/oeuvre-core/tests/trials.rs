@@ -328,6 +328,61 @@ proptest! {
     }
 }
 
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 600, ..ProptestConfig::default() })]
+
+    #[test]
+    fn what_explain_says_is_so_in_the_table(
+        rows in rows(), by in proptest::sample::select(&["", "grp", "grp,month(d)", "quarter(d)"][..]),
+        across in proptest::sample::select(&["", "year(d)", "year(d),weekday(d)"][..]),
+        totals in proptest::sample::select(&[Totals::None, Totals::Grand, Totals::Sub, Totals::All][..]),
+        every_period in any::<bool>(), sort in any::<bool>(), filter in any::<bool>(),
+    ) {
+        let request = Request {
+            columns_by: if across.is_empty() { Vec::new() } else { vec![Written::new("--columns-by", across)] },
+            totals,
+            every_period,
+            sort: sort.then(|| Written::new("--sort", "count() desc")),
+            filters: if filter { vec![Written::new("--where", "v > 1")] } else { Vec::new() },
+            ..asked(by, &["count()".to_owned()])
+        };
+        let plan = Plan::new(&request, columns()).unwrap();
+        let said: Vec<String> = oeuvre_core::explain(&request, &plan, &["a.csv".to_owned()])
+            .into_iter()
+            .flat_map(|section| section.lines)
+            .collect();
+        let says = |text: &str| said.iter().any(|line| line.contains(text));
+        let table = table(rows, 6);
+        let (shown, ledger) = run(&plan, &Pass(&table, &Mutex::new(0)), 2).unwrap();
+        let has = |list: &[oeuvre_core::Line], kind| list.iter().any(|l| l.kind == kind);
+        if ledger.counted == 0 {
+            return Ok(());
+        }
+        prop_assert_eq!(says("for each group of lines"), has(&shown.lines, LineKind::Subtotal), "{:?}", said);
+        let of_columns = says("for each group of columns") || says("and of columns");
+        prop_assert_eq!(of_columns, has(&shown.positions, LineKind::Subtotal), "{:?}", said);
+        let over_all = says("over all rows counted") || says("over all of them") || says("over all lines and all columns");
+        let grand = has(&shown.lines, LineKind::Grand) || has(&shown.positions, LineKind::Grand);
+        prop_assert_eq!(over_all && !by.is_empty() || over_all && !across.is_empty(), grand, "{:?}", said);
+        prop_assert_eq!(says("all rows are counted"), !filter);
+        if says("all rows are counted") {
+            prop_assert_eq!(ledger.counted, ledger.read);
+        }
+        prop_assert_eq!(says("one line over all rows"), by.is_empty());
+        if says("a cell without rows is blank") {
+            let zero = Value::Number(Decimal::new(0, 0));
+            let none = (0..shown.columns.len()).all(|c| (0..shown.lines.len()).all(|l| shown.cell(l, c) != zero));
+            prop_assert!(none, "{:?}", said);
+        }
+        if says("(missing), the last") && !by.is_empty() {
+            let groups: Vec<usize> = (0..shown.lines.len()).filter(|&l| shown.lines[l].kind == LineKind::Group).collect();
+            let missing: Vec<bool> = groups.iter().map(|&l| shown.label(l, 0).is_some_and(|v| v.is_missing())).collect();
+            prop_assert!(missing.windows(2).all(|w| !w[0] || w[1]), "{:?}", said);
+        }
+        prop_assert_eq!(says("without rows are shown, too"), every_period && (by.contains('(') || !across.is_empty()));
+    }
+}
+
 /// What functions may be given.
 const ARGS: [&str; 30] = [
     "v",

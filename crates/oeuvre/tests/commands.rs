@@ -100,3 +100,53 @@ fn explain_says_what_is_counted_and_what_each_figure_means() {
             .contains("did you mean `fare`?")
     );
 }
+
+#[test]
+fn explain_says_nothing_that_is_not_so() {
+    let folder = Folder::with("b.csv", "k,d,x\na,2025-01-01,1\n");
+    folder.write("l.csv", "code,name\na,Ann\n");
+    for (options, said, not_said) in [
+        (
+            &["--by", "k", "--totals=sub"][..],
+            "no totals: there are no groups of lines",
+            "a total for",
+        ),
+        (&["--by", "k", "--sort", "sum(x) desc"], "of their own, (missing)\n", "the last"),
+        (&["--by", "month(d)", "--every-period"], "month(d) without rows are shown, too", "blank"),
+        (
+            &["--lookup", "l.csv", "--match", "k = code", "--no-match", "leave-out"],
+            "all rows with a match are counted",
+            "all rows are",
+        ),
+        (&["--show", "mean(x)"], "rounded once from exact parts", "zzz"),
+        (&["--show", "sum(x) / 3"], "rounded once from exact parts", "zzz"),
+        (
+            &["--show", "product(x)"],
+            "given as a binary64 number\n",
+            "rounded once from exact parts",
+        ),
+        (
+            &["--show", "sqrt(sum(x))"],
+            "given as a binary64 number\n",
+            "rounded once from exact parts",
+        ),
+        (
+            &["--show", "mean(x) * mean(x)"],
+            "given as a binary64 number\n",
+            "rounded once from exact parts",
+        ),
+        (
+            &["--by", "k", "--show", "count(within k)"],
+            "count over the cells with the same k",
+            "count of",
+        ),
+        (
+            &["--by", "k", "--columns-by", "month(d)", "--show", "rank(sum(x) along month)"],
+            "place of sum(x)",
+            "in its own column",
+        ),
+    ] {
+        let text = folder.run(&[&["explain", "b.csv"], options].concat()).ok();
+        assert!(text.contains(said) && !text.contains(not_said), "{options:?}\n{text}");
+    }
+}

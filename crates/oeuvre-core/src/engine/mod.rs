@@ -152,7 +152,7 @@ pub(crate) fn account_of(
                     account.name,
                     keys.join(", ")
                 ),
-                "--no-match blank keeps such rows, --no-match leave-out leaves them out",
+                "--no-match blank counts such rows, --no-match leave-out leaves them out",
             ));
         }
     }

@@ -14,6 +14,7 @@ use oeuvre_core::rows::dictionary::{FIRST_ALIAS, MISSING_CODE};
 use oeuvre_core::value::decimal::Decimal;
 use oeuvre_core::value::exact::decimal_to_f64;
 use std::borrow::Cow;
+use std::sync::Arc;
 
 /// The vector of a column, or a new one of the right type, with room for so many values; what it holds
 /// is still to be written.
@@ -121,7 +122,7 @@ pub(crate) struct ColumnReader {
     pub(crate) other_sign: bool,
     pub(crate) orders: Orders,
     /// Texts that stand for no value, beside the blank field.
-    pub(crate) missing: Vec<String>,
+    pub(crate) missing: Arc<Vec<String>>,
     /// How often each of them was met.
     pub(crate) missing_counts: Vec<u64>,
     /// Scratch: the records that the fast path left.
@@ -132,7 +133,7 @@ impl ColumnReader {
     /// Prepares a batch's column: missing texts are known to its dictionary as aliases.
     pub(crate) fn prepare(&self, column: &mut Column) {
         if column.dictionary.aliases() == 0 {
-            for text in &self.missing {
+            for text in self.missing.iter() {
                 column.dictionary.alias(text);
             }
         }

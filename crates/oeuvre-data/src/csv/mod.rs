@@ -16,6 +16,7 @@ use oeuvre_core::{
     ColumnInfo, ColumnShape, DataProblem, Error, Kind, Reader, Source, Table, nearest,
 };
 use reader::{Pass, PieceReader};
+use std::sync::Arc;
 pub use values::{DEFAULT_MISSING, DateOrder, Forced, Shape};
 
 /// What to do with records that have too few or too many fields.
@@ -105,8 +106,8 @@ struct ColumnState {
     name: String,
     shape: Shape,
     forced: Option<Forced>,
-    /// Texts that stand for no value.
-    missing: Vec<String>,
+    /// Texts that stand for no value; most columns share them.
+    missing: Arc<Vec<String>>,
     /// Why the column is not what its first values looked like.
     reason: Option<DataProblem>,
     /// The decimal sign.
@@ -474,7 +475,7 @@ impl ColumnState {
             name: name.to_owned(),
             shape: Shape::Unknown,
             forced: None,
-            missing: Vec::new(),
+            missing: Arc::default(),
             decimal: '.',
             other_sign: None,
             reason: None,
@@ -502,21 +503,24 @@ fn column_named(
 
 /// The texts that stand for no value, column by column.
 fn settle_missing(columns: &mut [ColumnState], options: &CsvOptions) -> Result<(), Error> {
+    let mut seen = std::collections::HashSet::new();
+    let shared: Vec<String> =
+        options.missing.iter().filter(|m| seen.insert(m.as_str())).cloned().collect();
+    let shared = Arc::new(shared);
     for column in columns.iter_mut() {
-        column.missing.clone_from(&options.missing);
+        column.missing = shared.clone();
     }
     let example = "a text with = in it stands in single quotes inside";
     for (name, text) in &options.missing_of {
         let at = column_named(columns, name, "--missing", example)?;
-        columns[at].missing.push(text.clone());
+        let missing = Arc::make_mut(&mut columns[at].missing);
+        if !missing.contains(text) {
+            missing.push(text.clone());
+        }
     }
     for (name, text) in &options.not_missing_of {
         let at = column_named(columns, name, "--not-missing", example)?;
-        columns[at].missing.retain(|m| m != text);
-    }
-    for column in columns.iter_mut() {
-        let mut seen = std::collections::HashSet::new();
-        column.missing.retain(|m| seen.insert(m.clone()));
+        Arc::make_mut(&mut columns[at].missing).retain(|m| m != text);
     }
     Ok(())
 }
