@@ -250,29 +250,21 @@ impl Plan {
 
     /// The inputs of the table program across cells that a result uses, the outermost first.
     pub fn windows_of(&self, operand: Operand) -> Vec<usize> {
-        let (mut out, mut waiting) = (Vec::new(), vec![operand]);
-        let mut seen = HashSet::new();
-        while let Some(operand) = waiting.pop() {
-            if !seen.insert(operand) {
-                continue;
-            }
-            match operand {
-                Operand::Step(i) => waiting.extend(&self.resolved.table.steps[i].args),
-                Operand::Input(i) => {
-                    if let TableInput::Window(w) = &self.resolved.table_inputs[i]
-                        && !out.contains(&i)
-                    {
-                        out.push(i);
-                        waiting.extend(w.args.iter().map(|a| a.operand).chain(w.condition));
-                    }
-                }
-            }
-        }
-        out
+        let mut inputs = self.inputs_of(operand);
+        inputs.retain(|&i| matches!(self.resolved.table_inputs[i], TableInput::Window(_)));
+        inputs
     }
 
-    /// The results of groups that a result is worked out from, in the table program, the outermost first.
+    /// The results of groups that a result is worked out from, in the table program.
     pub fn group_inputs(&self, operand: Operand) -> Vec<usize> {
+        let mut inputs = self.inputs_of(operand);
+        inputs.retain(|&i| self.resolved.table_calcs[i].is_some());
+        inputs
+    }
+
+    /// All inputs of the table program that a result is worked out from, each once, in the order of the
+    /// calculation.
+    fn inputs_of(&self, operand: Operand) -> Vec<usize> {
         let (mut out, mut waiting) = (Vec::new(), vec![operand]);
         let mut seen = HashSet::new();
         while let Some(operand) = waiting.pop() {
@@ -281,15 +273,13 @@ impl Plan {
             }
             match operand {
                 Operand::Step(i) => waiting.extend(self.resolved.table.steps[i].args.iter().rev()),
-                Operand::Input(i) => match &self.resolved.table_inputs[i] {
-                    TableInput::Window(w) => {
-                        waiting.extend(
-                            w.condition.into_iter().chain(w.args.iter().rev().map(|a| a.operand)),
-                        );
+                Operand::Input(i) => {
+                    out.push(i);
+                    if let TableInput::Window(w) = &self.resolved.table_inputs[i] {
+                        let args = w.args.iter().rev().map(|a| a.operand);
+                        waiting.extend(w.condition.into_iter().chain(args));
                     }
-                    _ if self.resolved.table_calcs[i].is_some() => out.push(i),
-                    _ => {}
-                },
+                }
             }
         }
         out

@@ -3,7 +3,7 @@
 //! A file is written without a name where the system allows it and gets its name at the end, so that nothing is
 //! left of a run that was stopped. What is no regular file (a named pipe, a device) is written into.
 
-use crate::commands::Failure;
+use crate::failure::Failure;
 use oeuvre_render::{ForTerminal, Format};
 use std::fs::{File, OpenOptions};
 use std::io::{self, BufWriter, IsTerminal, Write};

@@ -5,6 +5,7 @@ mod args;
 mod commands;
 mod deliver;
 mod demo;
+mod failure;
 mod messages;
 mod run;
 mod surroundings;

@@ -1,7 +1,7 @@
 //! Errors as a person sees them.
 
 use crate::args::output::Color;
-use crate::commands::Failure;
+use crate::failure::Failure;
 use crate::surroundings;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Element, Group, Level, Renderer, Snippet};

@@ -31,6 +31,8 @@ use crate::value::Kind;
 use std::any::Any;
 use std::sync::Arc;
 
+pub use crate::value::Overflow;
+
 /// The rows of a batch on their way into a state.
 #[derive(Clone, Copy)]
 pub struct Rows<'a> {
@@ -73,19 +75,6 @@ pub trait State: Any + Send + Sync {
 
     /// For the downcast in [`State::merge`] and [`Aggregate::finish`].
     fn as_any(&self) -> &dyn Any;
-}
-
-/// A result that cannot be held.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Overflow {
-    /// An exact number of more than 38 digits.
-    Digits,
-    /// A number beyond binary64.
-    Binary,
-    /// A date or a period outside the years 1 to 9999.
-    Calendar,
-    /// More values than a cell lists.
-    Listed,
 }
 
 /// What an aggregate cannot take.

@@ -4,13 +4,12 @@ use super::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSIN
 use super::dictionary::MISSING_CODE;
 use super::program::{FetchColumn, FindRow, Memory, Op, Step};
 use super::scalar::Scalar;
-use crate::aggregate::Overflow;
 use crate::language::ast::Comparison;
 use crate::lookup::{Lookup, push_key};
 use crate::value::calendar::{self, DAY_MICROS, Part, Period, Unit};
 use crate::value::decimal::{Decimal, div_half_away, pow10};
 use crate::value::exact::{decimal_ratio, decimal_to_f64, round_f64, round_quotient};
-use crate::value::{Kind, Value, text_order};
+use crate::value::{Kind, Overflow, Value, text_order};
 use std::cmp::Ordering;
 use std::sync::OnceLock;
 

@@ -11,11 +11,10 @@
 use super::column::Column;
 use super::kernels;
 use super::scalar::Scalar;
-use crate::aggregate::Overflow;
 use crate::language::ast::Comparison;
 use crate::lookup::{Lookup, Table};
 use crate::value::calendar::{Part, Unit};
-use crate::value::{Kind, Value, text_order};
+use crate::value::{Kind, Overflow, Value, text_order};
 use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::hash::{Hash, Hasher};

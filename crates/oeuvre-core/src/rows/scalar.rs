@@ -5,13 +5,12 @@
 //!
 //! If you add one: a variant with its arms here, and a row in `language/functions.rs`.
 
-use crate::aggregate::Overflow;
 use crate::value::calendar::{
     DAY_MICROS, FIRST_DAY, LAST_DAY, civil_from_days, date, days_from_civil, days_in_month,
 };
 use crate::value::decimal::{Decimal, pow10};
 use crate::value::exact::decimal_to_f64;
-use crate::value::{Bands, Kind, Value};
+use crate::value::{Bands, Kind, Overflow, Value};
 use std::sync::Arc;
 
 /// A regular expression; two are the same where they are written the same.

@@ -4,8 +4,7 @@
 //! datetime is a count of microseconds since that day's midnight, wall clock, without a zone. The
 //! conversions are Howard Hinnant's, "chrono-compatible low-level date algorithms".
 
-use super::Value;
-use crate::aggregate::Overflow;
+use super::{Overflow, Value};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 

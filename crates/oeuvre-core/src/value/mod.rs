@@ -10,6 +10,19 @@ use std::cmp::Ordering;
 use std::fmt;
 use std::sync::Arc;
 
+/// A result that cannot be held.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Overflow {
+    /// An exact number of more than 38 digits.
+    Digits,
+    /// A number beyond binary64.
+    Binary,
+    /// A date or a period outside the years 1 to 9999.
+    Calendar,
+    /// More values than a cell lists.
+    Listed,
+}
+
 /// What a column or a calculation holds, known before any row is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Kind {

@@ -1,9 +1,9 @@
 //! `oeuvre demo`: data of a made-up ferry company, and what can be asked of it.
 
-use super::Failure;
 use crate::args::DemoArgs;
 use crate::deliver::deliver;
 use crate::demo::{self, FILES};
+use crate::failure::Failure;
 use crate::run::summarize;
 use crate::surroundings;
 use oeuvre_core::{Error, Request, Show, Totals, Written};

@@ -1,9 +1,9 @@
 //! `oeuvre detail`: keep every row and add calculated columns.
 
-use super::Failure;
 use super::summary::{present, settings, tell};
 use crate::args::DetailArgs;
 use crate::deliver::deliver_all;
+use crate::failure::Failure;
 use crate::run::planned;
 use crate::surroundings;
 use oeuvre_core::{Grid, Parts};

@@ -1,8 +1,8 @@
 //! `oeuvre explain`: a request in plain sentences. Only the start of the files is read.
 
-use super::Failure;
 use crate::args::ExplainArgs;
 use crate::deliver::deliver;
+use crate::failure::Failure;
 use crate::run::planned;
 use crate::surroundings;
 use oeuvre_core::Error;

@@ -1,10 +1,10 @@
 //! `oeuvre functions`: the words of the language, from the table that the parser uses, with their
 //! examples worked out on the demo data.
 
-use super::Failure;
 use crate::args::FunctionsArgs;
 use crate::deliver::deliver;
 use crate::demo;
+use crate::failure::Failure;
 use crate::run::summarize;
 use oeuvre_core::language::clauses::{self, CLAUSES, ClauseRow, ExampleIn};
 use oeuvre_core::language::elsewhere;

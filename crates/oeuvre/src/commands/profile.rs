@@ -1,8 +1,8 @@
 //! `oeuvre profile`: what the columns hold, and what will hurt.
 
-use super::Failure;
 use super::summary::present;
 use crate::args::ProfileArgs;
+use crate::failure::Failure;
 use crate::surroundings;
 use oeuvre_core::Error;
 use oeuvre_data::CsvSource;

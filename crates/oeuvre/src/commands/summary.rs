@@ -1,9 +1,9 @@
 //! `oeuvre summary`: group rows and show results.
 
-use super::Failure;
 use crate::args::SummaryArgs;
 use crate::args::output::OutputArgs;
 use crate::deliver::deliver_as;
+use crate::failure::Failure;
 use crate::run::summarize;
 use crate::surroundings;
 use oeuvre_core::{Grid, Ledger};

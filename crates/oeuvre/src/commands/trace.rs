@@ -1,9 +1,9 @@
 //! `oeuvre trace`: the rows behind one cell.
 
-use super::Failure;
 use super::summary::settings;
 use crate::args::TraceArgs;
 use crate::deliver::deliver_as;
+use crate::failure::Failure;
 use crate::run::planned;
 use crate::surroundings;
 use oeuvre_core::{AtLabel, Error, Written};

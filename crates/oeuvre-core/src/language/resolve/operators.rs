@@ -460,7 +460,7 @@ impl Resolver {
             let it = self.step(place, text, Op::Test(test), &[left], Kind::Boolean);
             return Ok(self.negated(place, text, it, negated));
         }
-        let (whole, others) = self.whole_items(written, left.kind, list, place)?;
+        let (whole, others) = self.whole_items(written, left.kind, list)?;
         let mut any: Option<Built> = None;
         if !whole.is_empty() {
             let days = match left.kind {
@@ -486,11 +486,10 @@ impl Resolver {
     /// number with more digits than the column has), and the items that are none.
     #[allow(clippy::type_complexity)]
     fn whole_items<'e>(
-        &mut self,
+        &self,
         written: &Arc<Written>,
         kind: Kind,
         list: &'e [Expr],
-        place: Place,
     ) -> Resolved<(Vec<Option<i128>>, Vec<&'e Expr>)> {
         let (mut whole, mut others) = (Vec::new(), Vec::new());
         for item in list {
@@ -523,7 +522,6 @@ impl Resolver {
                 None => others.push(item),
             }
         }
-        let _ = place;
         Ok((whole, others))
     }
 

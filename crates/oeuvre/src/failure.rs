@@ -1,0 +1,28 @@
+//! How a command can end badly.
+
+use oeuvre_core::{DataProblem, Error};
+use std::io;
+
+/// Why a command did not end well.
+pub(crate) enum Failure {
+    /// What to tell the person.
+    Error(Error),
+    /// Whoever reads the output has closed it.
+    BrokenPipe,
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Failure {
+        Failure::Error(error)
+    }
+}
+
+impl Failure {
+    /// A failure to write.
+    pub(crate) fn writing(to: &str, error: &io::Error) -> Failure {
+        if error.kind() == io::ErrorKind::BrokenPipe {
+            return Failure::BrokenPipe;
+        }
+        Failure::Error(DataProblem::in_file(to, format!("cannot be written: {error}")).into())
+    }
+}
