@@ -111,7 +111,7 @@ impl Ledger {
             };
             add(&format!("without a match in {}", l.name), l.unmatched, detail, !l.dropped);
             if l.unused > 0 {
-                add(&format!("lines of {} not used", l.name), l.unused, String::new(), true);
+                add(&format!("rows of {} not used", l.name), l.unused, String::new(), true);
             }
         }
         add("counted", self.counted, String::new(), false);

@@ -8,7 +8,7 @@ use crate::lookup::{Lookup, NoMatch};
 use crate::request::{Request, Totals, TotalsAt};
 use crate::rows::program::Operand;
 use crate::value::{Kind, Value};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// A result to be shown.
@@ -127,21 +127,7 @@ impl Plan {
         let mut resolved = Resolver::new(columns, &request.lets).map_err(Error::Mistakes)?;
         resolved.listing = request.listing;
         let mut mistakes: Vec<Mistake> = Vec::new();
-        for lookup in &request.lookups {
-            let lookup = Lookup::new(lookup, resolved.columns(), &resolved.lookups)?;
-            if resolved.lookups.iter().any(|l| l.table.name == lookup.table.name) {
-                return Err(Error::request_with_help(
-                    format!("two lookups are called `{}`", lookup.table.name),
-                    "name one: --lookup 'NAME=FILE'",
-                ));
-            }
-            resolved.lookups.push(lookup);
-        }
-        let mut found = Vec::new();
-        for i in 0..resolved.lookups.len() {
-            let drop = resolved.lookups[i].no_match == NoMatch::LeaveOut;
-            found.push(resolved.lookup_row(i, drop)?);
-        }
+        let found = add_lookups(request, &mut resolved)?;
         let mut conditions = Vec::new();
         for written in &request.filters {
             match resolved.filter(written) {
@@ -162,50 +148,17 @@ impl Plan {
         }
         let (fill, key_facts) =
             fills(request, &mut resolved).map_err(|m| Error::Mistakes(vec![m]))?;
-        let mut results = Vec::new();
-        let mut headings: HashSet<String> =
-            resolved.keys().iter().map(|k| k.heading.clone()).collect();
-        for show in &request.show {
-            add_results(
-                &mut resolved,
-                show.heading.as_deref(),
-                &show.calc,
-                &mut results,
-                &mut headings,
-            )
-            .unwrap_or_else(|m| mistakes.push(m));
-        }
-        let all: Vec<Arc<Written>> = resolved
-            .columns()
-            .iter()
-            .filter(|_| request.show.is_empty() && request.listing)
-            .map(|c| Written::new("--show", format!("\"{}\"", c.name.replace('"', "\"\""))))
-            .collect();
-        for written in &all {
-            add_results(&mut resolved, None, written, &mut results, &mut headings)
-                .unwrap_or_else(|m| mistakes.push(m));
-        }
-        if request.show.is_empty() && !request.listing {
-            add_results(
-                &mut resolved,
-                Some("rows"),
-                &Written::new("--show", "count()"),
-                &mut results,
-                &mut headings,
-            )
-            .unwrap_or_else(|m| mistakes.push(m));
-        }
-        let mut sort = Vec::new();
-        if let Some(written) = &request.sort {
-            add_sort(&mut resolved, written, &results, &mut sort)
-                .unwrap_or_else(|m| mistakes.push(m));
-        }
-        if sort.is_empty()
-            && (request.top.is_some() || request.bottom.is_some())
-            && let Some(first) = results.first()
+        if request.every_period
+            && !fill.contains(&Some(Fill::Periods))
+            && resolved.keys().iter().all(|k| k.kind != Kind::Nothing)
         {
-            sort.push(SortPlan { by: SortBy::Result(first.built.operand), descending: true });
+            return Err(Error::request_with_help(
+                "--every-period shows periods without rows, and no key is a period",
+                "group by one: --by 'month(date)'",
+            ));
         }
+        let mut results = all_results(request, &mut resolved, &mut mistakes);
+        let sort = order(request, &mut resolved, &results, &mut mistakes);
         let mut keep = Vec::new();
         for written in &request.lines_where {
             match resolved.keep(written) {
@@ -319,6 +272,70 @@ impl Plan {
     }
 }
 
+/// Adds the lookups, and gives for each the row that each row finds in it.
+fn add_lookups(request: &Request, resolved: &mut Resolver) -> Result<Vec<Operand>, Error> {
+    for lookup in &request.lookups {
+        let lookup = Lookup::new(lookup, resolved.columns(), &resolved.lookups)?;
+        if resolved.lookups.iter().any(|l| l.table.name == lookup.table.name) {
+            return Err(Error::request_with_help(
+                format!("two lookups are called `{}`", lookup.table.name),
+                "name one: --lookup 'NAME=FILE'",
+            ));
+        }
+        resolved.lookups.push(lookup);
+    }
+    (0..resolved.lookups.len())
+        .map(|i| {
+            let drop = resolved.lookups[i].no_match == NoMatch::LeaveOut;
+            resolved.lookup_row(i, drop).map_err(Error::from)
+        })
+        .collect()
+}
+
+/// The results asked for; without any all columns of a detail, else the rows counted.
+fn all_results(
+    request: &Request,
+    resolved: &mut Resolver,
+    mistakes: &mut Vec<Mistake>,
+) -> Vec<ResultPlan> {
+    let column =
+        |c: &ColumnInfo| Written::new("--show", format!("\"{}\"", c.name.replace('"', "\"\"")));
+    let asked: Vec<(Option<&str>, Arc<Written>)> = match (request.show.is_empty(), request.listing)
+    {
+        (false, _) => request.show.iter().map(|s| (s.heading.as_deref(), s.calc.clone())).collect(),
+        (true, true) => resolved.columns().iter().map(|c| (None, column(c))).collect(),
+        (true, false) => vec![(Some("rows"), Written::new("--show", "count()"))],
+    };
+    let mut results = Vec::new();
+    let mut headings: HashMap<String, usize> =
+        resolved.keys().iter().map(|k| (k.heading.clone(), 1)).collect();
+    for (heading, written) in &asked {
+        add_results(resolved, *heading, written, &mut results, &mut headings)
+            .unwrap_or_else(|m| mistakes.push(m));
+    }
+    results
+}
+
+/// The order of the lines: as asked for; where only the ends are shown, by the first result.
+fn order(
+    request: &Request,
+    resolved: &mut Resolver,
+    results: &[ResultPlan],
+    mistakes: &mut Vec<Mistake>,
+) -> Vec<SortPlan> {
+    let mut sort = Vec::new();
+    if let Some(written) = &request.sort {
+        add_sort(resolved, written, results, &mut sort).unwrap_or_else(|m| mistakes.push(m));
+    }
+    if sort.is_empty()
+        && (request.top.is_some() || request.bottom.is_some())
+        && let Some(first) = results.first()
+    {
+        sort.push(SortPlan { by: SortBy::Result(first.built.operand), descending: true });
+    }
+    sort
+}
+
 /// What each key is filled with.
 #[allow(clippy::type_complexity)]
 fn fills(
@@ -329,7 +346,7 @@ fn fills(
     let mut fill: Vec<Option<Fill>> = keys
         .iter()
         .map(|k| {
-            let time = matches!(k.kind, Kind::Period(_) | Kind::Part(_));
+            let time = matches!(k.kind, Kind::Period(_) | Kind::Part(_) | Kind::Date);
             (request.every_period && time).then_some(Fill::Periods)
         })
         .collect();
@@ -375,7 +392,7 @@ fn add_results(
     heading: Option<&str>,
     written: &Arc<Written>,
     results: &mut Vec<ResultPlan>,
-    headings: &mut HashSet<String>,
+    headings: &mut HashMap<String, usize>,
 ) -> Result<(), Mistake> {
     let list = parser::parse_list(written)?;
     if let (Some(heading), Some(second)) = (heading, list.get(1)) {
@@ -391,14 +408,15 @@ fn add_results(
         let sums_rows = !key && !resolved.listing && resolved.level(written, expr)? == Level::Row;
         let (built, suggested, note) = resolved.result(written, expr)?;
         let mut heading = heading.map_or(suggested, str::to_owned);
-        // Headings name the figures in files, so that no two may be the same.
-        if !headings.insert(heading.clone()) {
-            let mut n = 2;
-            while !headings.insert(format!("{heading} ({n})")) {
-                n += 1;
-            }
+        // Headings name the figures in files, so that no two may be the same. Each knows the number that
+        // it was given last.
+        if let Some(&last) = headings.get(&heading) {
+            let free = |n: &usize| !headings.contains_key(&format!("{heading} ({n})"));
+            let n = (last + 1..).find(free).unwrap_or(last);
+            headings.insert(heading.clone(), n);
             heading = format!("{heading} ({n})");
         }
+        headings.insert(heading.clone(), 1);
         let (written, expr, share) = (written.clone(), expr.clone(), resolved.is_share(expr));
         let plain = request_plain(resolved, &expr);
         results.push(ResultPlan {

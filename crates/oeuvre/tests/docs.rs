@@ -178,6 +178,12 @@ fn the_words_of_elsewhere_are_answered_with_ours() {
         ("at_max(distinct d, x)", "`at_max` does not take `distinct`"),
         ("rank(distinct x)", "`rank` does not take `distinct`"),
         ("d + 0.5", "write round(0.5), floor(0.5) or ceiling(0.5)"),
+        ("count(*)", "count()"),
+        ("sum(x) as total", "write the name before it"),
+        ("count(where d like '2%')", "write contains(t, part)"),
+        ("case when x = 1 then 2 end", "write if(condition"),
+        ("sumif(x, x > 1)", "write sum(x where condition)"),
+        ("prev(sum(x))", "write lag(x)"),
         ("d + d", "do not go together with `+`"),
     ] {
         let error = folder.run(&["summary", "b.csv", "--by", "d", "--show", asked]).error();

@@ -79,11 +79,11 @@ fn the_ledger_names_the_codes_without_a_match_and_the_lines_not_used() {
         folder.run(&all).fine().1.split_whitespace().collect::<Vec<_>>().join(" ")
     };
     assert!(ledger(&[]).starts_with(
-        "rows read 5 without a match in routes 2 counted all the same: (missing) (1), XCH (1) lines of routes not used 1 counted 5"
+        "rows read 5 without a match in routes 2 counted all the same: (missing) (1), XCH (1) rows of routes not used 1 counted 5"
     ));
     assert!(ledger(&["--no-match", "leave-out", "--where", "fare < 10"]).starts_with(
         "rows read 5 left out 2 by --where without a match in routes 2 left out: (missing) (1), XCH (1) \
-         lines of routes not used 2 counted 1"
+         rows of routes not used 2 counted 1"
     ));
 }
 

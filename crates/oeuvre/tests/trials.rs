@@ -72,6 +72,8 @@ const RESTS: &str = "d,v / 2024-01-15,1 / 2024-04-15,2 / 2025-01-15,4 / 2025-04-
 #[case("d,ch,v / 2025-01-05,web,1 / 2025-03-05,shop,2 / ,web,3", &["--by", "ch,month(d)", "--show", "count()", "--every-period"], "shop,2025-01,0 / shop,2025-02,0 / shop,2025-03,1 / web,2025-01,1 / web,2025-02,0 / web,2025-03,0 / web,(missing),1")]
 #[case("d,v / 2025-01-05,1 / 2025-05-05,2 / ,3", &["--by", "quarter(d),month(d)", "--show", "count()", "--every-period"], "2025-Q1,2025-01,1 / 2025-Q1,2025-02,0 / 2025-Q1,2025-03,0 / 2025-Q2,2025-04,0 / 2025-Q2,2025-05,1 / (missing),(missing),1")]
 #[case("d,ch,v / 2025-01-05,web,1 / 2025-03-05,shop,2", &["--by", "ch", "--columns-by", "month(d)", "--show", "count()", "--every-period"], "shop,0,0,1 / web,1,0,0")]
+#[case("d,v / 2025-01-30,1 / 2025-02-02,2", &["--by", "d", "--show", "count()", "--every-period"], "2025-01-30,1 / 2025-01-31,0 / 2025-02-01,0 / 2025-02-02,1")]
+#[case("d,v / 2025-01-30,1 / 2025-02-02,2", &["--by", "month(d),d", "--show", "count()", "--every-period"], "2025-01,2025-01-30,1 / 2025-01,2025-01-31,0 / 2025-02,2025-02-01,0 / 2025-02,2025-02-02,1")]
 #[case("d,ch,v / 2025-01-05,web,1 / 2025-03-05,shop,2", &["--by", "month(d)", "--columns-by", "ch", "--show", "count()", "--every-period"], "2025-01,0,1 / 2025-02,0,0 / 2025-03,1,0")]
 fn a_cell_that_was_wrong(#[case] file: &str, #[case] options: &[&str], #[case] expected: &str) {
     assert_eq!(figures(file, options), expected);
@@ -102,6 +104,23 @@ fn too_many_periods_are_an_error_that_says_so() {
     let folder = Folder::with("a.csv", "d\n0202-01-01\n2025-01-01\n");
     let error = folder.run(&["summary", "a.csv", "--by", "day(d)", "--every-period"]).error();
     assert!(error.contains("from 0202-01-01 to 2025-01-01 there are 665839"), "{error}");
+    let error = folder.run(&["summary", "a.csv", "--by", "d", "--every-period"]).error();
+    assert!(error.contains("from 0202-01-01 to 2025-01-01 there are 665839"), "{error}");
+    let error = folder.run(&["summary", "a.csv", "--every-period"]).error();
+    assert!(error.contains("no key is a period"), "{error}");
+}
+
+#[test]
+fn keys_of_a_large_lookup_stand_together_whatever_their_order() {
+    let folder = Folder::with("a.csv", "code,v\nc0,1\nc7,2\n");
+    let rows = (0..6000).map(|i| format!("c{i},t{},r{}\n", i / 10, i / 1000));
+    folder.write("l.csv", format!("code,town,region\n{}", rows.collect::<String>()));
+    for by in ["region,town,l.code", "l.code,town,region", "town,region,l.code", "town,code"] {
+        let options = ["--lookup", "l.csv", "--match", "code = code", "--every", by, "--by", by];
+        let out = folder.csv("a.csv", &options);
+        assert_eq!(out.lines().count(), 6001, "{by}");
+        assert_eq!(out.lines().filter(|l| l.ends_with(",1")).count(), 2, "{by}");
+    }
 }
 
 #[test]

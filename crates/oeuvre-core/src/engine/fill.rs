@@ -13,9 +13,10 @@ use super::worker::Gathered;
 use crate::error::Error;
 use crate::plan::{Fill, KeyFacts, Plan};
 use crate::rows::interner::Interner;
+use crate::rows::program::Operand;
 use crate::value::calendar::{Part, Period, Unit};
 use crate::value::{Kind, Value};
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ops::Range;
 
 /// The most periods that are filled in: more would be a mistake in a date.
@@ -106,52 +107,42 @@ fn axis(
     let mut k = range.start;
     while k < range.end {
         let at = k - range.start;
-        let mut next = BTreeSet::new();
+        let alone = |j: usize| plan.fill[j].is_some() || can_be.lookups[j].is_some();
+        let end = match alone(k) {
+            true => k + 1,
+            false => (k + 1..range.end).find(|&j| alone(j)).unwrap_or(range.end),
+        };
+        // Keys that are not filled stand only behind what is filled: with the labels that they have
+        // together elsewhere, one of a lookup with those that it has there.
+        let mut before: BTreeSet<&[u32]> = new.iter().map(Vec::as_slice).collect();
         if plan.fill[k].is_some() {
-            let before: BTreeSet<&[u32]> =
-                here.iter().map(|t| &t[..at]).chain(new.iter().map(Vec::as_slice)).collect();
-            let before: Vec<&[u32]> =
-                if at == 0 { vec![&[]] } else { before.into_iter().collect() };
-            if before.len().saturating_mul(filled[k].len()) > 4 * MOST_CELLS {
-                return Err(too_many(before.len().saturating_mul(filled[k].len())));
-            }
-            for prefix in before {
-                for &code in &filled[k] {
-                    let tuple: Tuple = prefix.iter().copied().chain([code]).collect();
-                    if can_be.holds(&tuple, range.start..k + 1) {
-                        next.insert(tuple);
-                    }
-                }
-            }
-            k += 1;
-        } else {
-            // Keys that are not filled stand with the labels that they have together elsewhere, one of a
-            // lookup with those that it has.
-            let of_lookup = |j: usize| can_be.labels[j].is_some();
-            let end = match of_lookup(k) {
-                true => k + 1,
-                false => (k + 1..range.end)
-                    .find(|&j| plan.fill[j].is_some() || of_lookup(j))
-                    .unwrap_or(range.end),
-            };
-            let span = at..end - range.start;
-            let labels: BTreeSet<&[u32]> = match &can_be.labels[k] {
-                Some(labels) => labels.iter().map(std::slice::from_ref).collect(),
-                None => here.iter().map(|t| &t[span.clone()]).collect(),
-            };
-            if new.len().saturating_mul(labels.len()) > 4 * MOST_CELLS {
-                return Err(too_many(new.len().saturating_mul(labels.len())));
-            }
-            for prefix in &new {
-                for labels in &labels {
-                    let tuple: Tuple = prefix.iter().chain(*labels).copied().collect();
-                    if can_be.holds(&tuple, range.start..end) {
-                        next.insert(tuple);
-                    }
-                }
-            }
-            k = end;
+            before.extend(here.iter().map(|t| &t[..at]));
+            before.extend((at == 0).then_some(&[] as &[u32]));
         }
+        let elsewhere: BTreeSet<&[u32]> = match alone(k) {
+            true => BTreeSet::new(),
+            false => here.iter().map(|t| &t[at..end - range.start]).collect(),
+        };
+        let elsewhere: Vec<&[u32]> = elsewhere.into_iter().collect();
+        let labels = |prefix: &[u32]| match alone(k) {
+            true => can_be.labels(range.start..k, prefix, &filled[k]),
+            false => &[],
+        };
+        let each = before.iter().map(|p| labels(p).len() + elsewhere.len());
+        let candidates = each.fold(0, usize::saturating_add);
+        if candidates > 4 * MOST_CELLS {
+            return Err(too_many(candidates));
+        }
+        let mut next = BTreeSet::new();
+        for prefix in before {
+            for tail in labels(prefix).chunks(1).chain(elsewhere.iter().copied()) {
+                let tuple: Tuple = prefix.iter().chain(tail).copied().collect();
+                if can_be.holds(&tuple, range.start..end) {
+                    next.insert(tuple);
+                }
+            }
+        }
+        k = end;
         let known: HashSet<&[u32]> = here.iter().map(|t| &t[..k - range.start]).collect();
         new = next.into_iter().filter(|t| !known.contains(t.as_slice())).collect();
     }
@@ -164,10 +155,18 @@ struct CanBe<'a> {
     kinds: Vec<Kind>,
     /// For each key the places in the calendar of its codes.
     places: Vec<Vec<i32>>,
-    /// For each key of a lookup the codes of its labels there.
-    labels: Vec<Option<Vec<u32>>>,
-    /// The keys of a lookup, and the codes that they have together in its rows.
+    /// For each key of a lookup what it has.
+    lookups: Vec<Option<OfLookup>>,
+    /// The keys of a lookup that has several, and the codes that they have together in its rows.
     together: Vec<(Vec<usize>, HashSet<Tuple>)>,
+}
+
+/// What a lookup has for a key.
+struct OfLookup {
+    /// The keys of the same lookup that stand before it on its axis.
+    before: Vec<usize>,
+    /// The codes of the key beside those of the keys before it.
+    labels: HashMap<Tuple, Vec<u32>>,
 }
 
 impl<'a> CanBe<'a> {
@@ -175,7 +174,8 @@ impl<'a> CanBe<'a> {
         let keys = plan.resolved.keys();
         let kinds: Vec<Kind> = keys.iter().map(|k| k.kind).collect();
         let mut together = Vec::new();
-        let mut labels = vec![None; keys.len()];
+        let mut lookups: Vec<Option<OfLookup>> = keys.iter().map(|_| None).collect();
+        let across = |k: usize| k >= plan.resolved.by_keys;
         for lookup in 0..plan.resolved.lookups.len() {
             let of_lookup =
                 |k: &usize| plan.key_facts[*k].lookup.as_ref().is_some_and(|l| l.0 == lookup);
@@ -188,12 +188,25 @@ impl<'a> CanBe<'a> {
                     values.into_iter().flatten().map(|v| code(codes, v)).collect()
                 })
                 .collect();
-            for (&k, codes) in own.iter().zip(&columns) {
-                labels[k] = Some(codes.clone());
-            }
             let rows = columns.first().map_or(0, Vec::len);
-            let tuples = (0..rows).map(|r| columns.iter().map(|c| c[r]).collect()).collect();
-            together.push((own, tuples));
+            let tuples: HashSet<Tuple> =
+                (0..rows).map(|r| columns.iter().map(|c| c[r]).collect()).collect();
+            for (at, &k) in own.iter().enumerate() {
+                let before: Vec<usize> = (0..at).filter(|&i| across(own[i]) == across(k)).collect();
+                let pairs: BTreeSet<(Tuple, u32)> = tuples
+                    .iter()
+                    .map(|t| (before.iter().map(|&i| t[i]).collect(), t[at]))
+                    .collect();
+                let mut labels: HashMap<Tuple, Vec<u32>> = HashMap::new();
+                for (beside, label) in pairs {
+                    labels.entry(beside).or_default().push(label);
+                }
+                let before = before.into_iter().map(|i| own[i]).collect();
+                lookups[k] = Some(OfLookup { before, labels });
+            }
+            if own.len() > 1 {
+                together.push((own, tuples));
+            }
         }
         let places = gathered.grouper.codes.iter().map(|codes| match codes {
             Codes::Whole(i) => {
@@ -202,7 +215,30 @@ impl<'a> CanBe<'a> {
             Codes::Text(_) => Vec::new(),
         });
         let places = places.collect();
-        CanBe { facts: &plan.key_facts, kinds, places, labels, together }
+        CanBe { facts: &plan.key_facts, kinds, places, lookups, together }
+    }
+
+    /// The labels that the key at the end of a range may have behind a prefix, of those that it is filled
+    /// with, which are in order where they are periods: not many more than `holds` lets pass.
+    fn labels<'b>(&'b self, range: Range<usize>, prefix: &[u32], filled: &'b [u32]) -> &'b [u32] {
+        let key = range.end;
+        let code = |k: usize| prefix[k - range.start];
+        if prefix.contains(&0) {
+            return &[];
+        }
+        if let Some(lookup) = &self.lookups[key] {
+            let beside: Tuple = lookup.before.iter().map(|&k| code(k)).collect();
+            return lookup.labels.get(&beside).map_or(&[], Vec::as_slice);
+        }
+        let (Some(date), Kind::Period(_) | Kind::Date) = (self.facts[key].date, self.kinds[key])
+        else {
+            return filled;
+        };
+        let (first, last, _) = self.days(date, code, range.clone());
+        let days = |&c: &u32| days_of(self.kinds[key], self.places[key][c as usize]);
+        let from = filled.partition_point(|c| days(c).1 < first);
+        let end = filled.partition_point(|c| days(c).0 <= last);
+        &filled[from..end.max(from)]
     }
 
     /// Whether labels of the keys in a range, given from its start, can stand together.
@@ -211,60 +247,68 @@ impl<'a> CanBe<'a> {
             return false;
         }
         let code = |k: usize| tuple[k - range.start];
-        for (keys, tuples) in &self.together {
-            let here: Vec<usize> = (0..keys.len()).filter(|&i| range.contains(&keys[i])).collect();
-            if here.len() < 2 {
-                continue;
-            }
-            let fits = |t: &Tuple| here.iter().all(|&i| t[i] == code(keys[i]));
-            let known = match here.len() == keys.len() {
-                true => tuples.contains(&keys.iter().map(|&k| code(k)).collect::<Tuple>()),
-                false => tuples.iter().any(fits),
-            };
-            if !known {
-                return false;
-            }
-        }
-        range.clone().all(|k| match self.facts[k].date {
-            // Once for each date, at its first key.
-            Some(date) if range.clone().find(|&j| self.facts[j].date == Some(date)) == Some(k) => {
-                self.in_time(date, code, range.clone())
-            }
-            _ => true,
-        })
+        let of_lookups = self.together.iter().all(|(keys, tuples)| {
+            // Keys of one axis stand together by the labels that they were given.
+            keys.iter().any(|k| !range.contains(k))
+                || tuples.contains(&keys.iter().map(|&k| code(k)).collect::<Tuple>())
+        });
+        of_lookups
+            && range.clone().all(|k| match self.facts[k].date {
+                // Once for each date, at its first key.
+                Some(date)
+                    if range.clone().find(|&j| self.facts[j].date == Some(date)) == Some(k) =>
+                {
+                    self.in_time(date, code, range.clone())
+                }
+                _ => true,
+            })
     }
 
-    /// Whether there is a day that lies in all periods and parts of one date.
-    fn in_time(
+    /// The first and the last day of what the keys of one date in a range have in common, and the parts of
+    /// the calendar that they name.
+    fn days(
         &self,
-        date: crate::rows::program::Operand,
+        date: Operand,
         code: impl Fn(usize) -> u32,
         range: Range<usize>,
-    ) -> bool {
+    ) -> (i32, i32, Vec<(Part, i32)>) {
         let (mut first, mut last) = (i32::MIN, i32::MAX);
-        let mut parts: Vec<(Part, i32)> = Vec::new();
+        let mut parts = Vec::new();
         for k in range.filter(|&k| self.facts[k].date == Some(date)) {
             let place = self.places[k][code(k) as usize];
             match self.kinds[k] {
-                Kind::Period(unit) => {
-                    let period = Period { unit, index: place };
-                    (first, last) = (first.max(period.first_day()), last.min(period.last_day()));
-                }
-                Kind::Date => (first, last) = (first.max(place), last.min(place)),
                 Kind::Part(part) => parts.push((part, place)),
-                _ => {}
+                kind => {
+                    let (from, to) = days_of(kind, place);
+                    (first, last) = (first.max(from), last.min(to));
+                }
             }
         }
-        if first > last {
-            return false;
-        }
+        (first, last, parts)
+    }
+
+    /// Whether there is a day that lies in all periods and parts of one date.
+    fn in_time(&self, date: Operand, code: impl Fn(usize) -> u32, range: Range<usize>) -> bool {
+        let (first, last, parts) = self.days(date, code, range);
         if parts.is_empty() {
-            return true;
+            return first <= last;
         }
-        // All parts come again within four years and a leap day.
+        // Without a period: within a year every month has every weekday, and its quarter.
         let first = if first == i32::MIN { Unit::Year.first_day(2000) } else { first };
-        let last = last.min(first.saturating_add(1461));
+        let last = last.min(first.saturating_add(366));
         (first..=last).any(|day| parts.iter().all(|&(part, place)| part.of_day(day) == place))
+    }
+}
+
+/// The first and the last day of a label, by its place in the calendar.
+fn days_of(kind: Kind, place: i32) -> (i32, i32) {
+    match kind {
+        Kind::Period(unit) => {
+            let period = Period { unit, index: place };
+            (period.first_day(), period.last_day())
+        }
+        Kind::Date => (place, place),
+        _ => (i32::MIN, i32::MAX),
     }
 }
 
@@ -286,7 +330,7 @@ fn periods(
     if last - first >= MOST_PERIODS {
         let label = |place: i128| match kind {
             Kind::Period(unit) => Period { unit, index: place as i32 }.to_string(),
-            _ => String::new(),
+            _ => Period { unit: Unit::Day, index: place as i32 }.to_string(),
         };
         return Err(Error::request_with_help(
             format!(

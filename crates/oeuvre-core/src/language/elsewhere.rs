@@ -31,10 +31,21 @@ pub const FUNCTIONS: &[(&str, &str)] = &[
     ("ifnull", "coalesce(x, otherwise)"),
     ("nvl", "coalesce(x, otherwise)"),
     ("iif", "if(c, a, b)"),
+    ("sumif", "sum(x where condition)"),
+    ("sumifs", "sum(x where condition)"),
+    ("countif", "count(where condition)"),
+    ("countifs", "count(where condition)"),
+    ("averageif", "mean(x where condition)"),
+    ("isnull", "x is missing"),
+    ("previous", "lag(x)"),
+    ("prev", "lag(x)"),
+    ("percent_of_total", "share(x)"),
+    ("pct_of_total", "share(x)"),
+    ("ytd", "running(x within year)"),
     ("string_agg", "list(x) or list(distinct x)"),
 ];
 
-/// Words inside the parentheses of a function.
+/// Words inside the parentheses of a function, or after a calculation.
 pub const CLAUSES: &[(&str, &str)] = &[
     ("using", "`taking`"),
     ("partial", "`at least 1`"),
@@ -43,6 +54,9 @@ pub const CLAUSES: &[(&str, &str)] = &[
     ("order", "`along`"),
     ("by", "`per`, `within` or `along`"),
     ("filter", "`where`"),
+    ("as", "the name before it: 'name: calculation'"),
+    ("when", "if(condition, value, otherwise)"),
+    ("like", "contains(t, part), starts_with(t, part) or matches(t, 'regex')"),
 ];
 
 /// Words after `ties`.
@@ -82,7 +96,7 @@ pub fn function(word: &str) -> Option<&'static str> {
     find(FUNCTIONS, word)
 }
 
-/// What is written here for a word inside parentheses.
+/// What is written here for a word inside parentheses or after a calculation.
 pub fn clause(word: &str) -> Option<&'static str> {
     find(CLAUSES, word)
 }

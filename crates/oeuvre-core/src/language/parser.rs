@@ -162,12 +162,18 @@ impl<'a> Parser<'a> {
                 let word = self.clause_word().map_or("", ClauseWord::text);
                 format!("`{word}` belongs inside the parentheses of a function")
             }
-            Token::Word(_) | Token::Quoted(_) => {
+            Token::Word(_) | Token::Quoted(_) => self.of_elsewhere().unwrap_or_else(|| {
                 "a name with a space or a sign in it is written in double quotes".to_owned()
-            }
+            }),
             _ => "an operator such as + or `and` is missing before it".to_owned(),
         };
         Err(mistake)
+    }
+
+    /// What is written here for the word at the current place, where it is one of elsewhere.
+    fn of_elsewhere(&self) -> Option<String> {
+        let Token::Word(word) = self.peek() else { return None };
+        elsewhere::clause(word).map(|ours| format!("write {ours}"))
     }
 
     fn list(&mut self) -> Result<Vec<Expr>, Mistake> {
@@ -321,7 +327,11 @@ impl<'a> Parser<'a> {
             token => {
                 self.at -= usize::from(token != Token::End);
                 let message = format!("expected a column or a calculation, found {}", self.found());
-                return Err(self.mistake(span, message).label("something is missing here"));
+                let label = match self.peek() {
+                    Token::Sign("*") => "for all rows the parentheses stay empty: count()",
+                    _ => "something is missing here",
+                };
+                return Err(self.mistake(span, message).label(label));
             }
         };
         let end = self.tokens[self.at.saturating_sub(1)].span.end.max(start);
@@ -359,15 +369,8 @@ impl<'a> Parser<'a> {
         }
         if !matches!(self.peek(), Token::Sign(")" | ",")) && !matches!(self.peek(), Token::End) {
             let message = format!("expected `,` or `)` in `{name}(…)`, found {}", self.found());
-            let mistake = self.mistake(self.span(), message);
-            let ours = match self.peek() {
-                Token::Word(word) => elsewhere::clause(word),
-                _ => None,
-            };
-            return Err(match ours {
-                Some(ours) => mistake.label(format!("write {ours}")),
-                None => mistake.label("not expected here"),
-            });
+            let label = self.of_elsewhere().unwrap_or_else(|| "not expected here".to_owned());
+            return Err(self.mistake(self.span(), message).label(label));
         }
         self.expect(")", &format!("to close `{name}(`"))?;
         Ok(Node::Call(Box::new(Call { name, name_span, args, distinct, clauses })))
