@@ -56,6 +56,8 @@ pub struct Lookup {
     pub table: Arc<Table>,
     /// The row of each key.
     pub places: HashMap<String, u32>,
+    /// The keys of its rows.
+    pub keys: Arc<Vec<(Kind, Column)>>,
     /// The keys on the side of the rows.
     pub row_keys: Vec<Expr>,
     /// The text that they stand in.
@@ -168,6 +170,7 @@ impl Lookup {
         Ok(Lookup {
             table: table.clone(),
             places,
+            keys: Arc::new(keys),
             row_keys,
             written: written.clone(),
             no_match: request.no_match,

@@ -111,6 +111,16 @@ fn too_many_periods_are_an_error_that_says_so() {
 }
 
 #[test]
+fn the_column_that_finds_a_lookup_lists_its_categories_whatever_its_kind() {
+    let folder = Folder::with("a.csv", "id,v\n1,5\n3,6\n");
+    folder.write("l.csv", "id,name\n1,Ann\n2,Bob\n3,Cid\n");
+    let options = ["--lookup", "l.csv", "--match", "id = id", "--by", "id", "--every", "id"];
+    assert_eq!(folder.csv("a.csv", &options), "id,rows\n1,1\n2,0\n3,1\n");
+    let text = [&options[..], &["--kind", "id=text"]].concat();
+    assert_eq!(folder.csv("a.csv", &text), "id,rows\n1,1\n2,0\n3,1\n");
+}
+
+#[test]
 fn keys_of_a_large_lookup_stand_together_whatever_their_order() {
     let folder = Folder::with("a.csv", "code,v\nc0,1\nc7,2\n");
     let rows = (0..6000).map(|i| format!("c{i},t{},r{}\n", i / 10, i / 1000));

@@ -3,6 +3,7 @@
 use super::{Built, Place, Resolved, Resolver};
 use crate::error::{Mistake, Written, either};
 use crate::language::ast::Expr;
+use crate::lookup::push_key;
 use crate::rows::program::{FetchColumn, FindRow, Op, Operand};
 use crate::value::{Kind, Value};
 use std::sync::Arc;
@@ -20,18 +21,26 @@ impl Resolver {
             let values = (0..fetch.table.lines.len()).map(|r| column.value(kind, r)).collect();
             return Some((lookup, values));
         }
-        let found = self.row.steps.iter().chain(&self.filter.steps).find_map(|s| match &s.op {
-            Op::FindRow(FindRow(lookup)) if s.args == [key] && s.arg_kinds == [Kind::Text] => {
-                Some(lookup)
-            }
-            _ => None,
-        })?;
+        let (found, kind) =
+            self.row.steps.iter().chain(&self.filter.steps).find_map(|s| match &s.op {
+                Op::FindRow(FindRow(lookup)) if s.args == [key] => Some((lookup, s.arg_kinds[0])),
+                _ => None,
+            })?;
         let lookup = self.lookups.iter().position(|l| Arc::ptr_eq(&l.table, &found.table))?;
-        let mut values = vec![Value::Missing; found.table.lines.len()];
-        for (key, &row) in &found.places {
-            values[row as usize] = Value::Text(key.as_str().into());
-        }
-        Some((lookup, values))
+        let (own, column) = &found.keys[0];
+        let rows = 0..found.table.lines.len();
+        let values: Option<Vec<Value>> = rows
+            .map(|row| match (column.value(*own, row), kind) {
+                (Value::Number(n), Kind::Number { scale }) => n.rescale(scale).map(Value::Number),
+                (Value::Missing, _) => Some(Value::Missing),
+                (value, Kind::Text) => {
+                    let mut text = String::new();
+                    push_key(&mut text, &value).then(|| Value::Text(text.as_str().into()))
+                }
+                (value, kind) => (*own == kind).then_some(value),
+            })
+            .collect();
+        values.map(|values| (lookup, values))
     }
 
     /// The row of a lookup that each row finds: in the filter's program or in that of the rows.
