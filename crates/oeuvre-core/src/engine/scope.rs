@@ -5,7 +5,7 @@ use super::late::LateStates;
 use super::worker::{Gathered, note_zero_divisions, only_where, result_overflow, run};
 use crate::aggregate::{Rows, State};
 use crate::error::Error;
-use crate::language::resolve::{From, Resolver};
+use crate::language::resolve::{Built, From, Resolver};
 use crate::ledger::Ledger;
 use crate::rows::column::Column;
 use crate::rows::interner::Pairs;
@@ -61,73 +61,31 @@ pub(crate) fn evaluate(
 ) -> Result<Evaluated, Error> {
     let mut ledger = Ledger::default();
     let (plan, gathered) = (&resolved.scopes[scope], &scopes[scope]);
-    let codes = gathered.grouper.key_codes();
-    let mut counts = gathered.counts.0.clone();
-    counts.resize(gathered.grouper.groups(), 0);
-    // Groups that only rows left out would have belonged to are dropped. Without keys there is always
-    // one group, so that a count of nothing is 0.
-    let mut present = gathered.present(plan.keys.is_empty());
-    if let Some(members) = members {
-        present.retain(|&g| members.of_group[g as usize] != LEFT_OUT);
-    }
-    let mut numbers: Vec<u32> = match members {
-        Some(members) => present.iter().map(|&g| members.of_group[g as usize]).collect(),
-        None => vec![0; present.len()],
-    };
-    let mut chain: Vec<Pairs> = Vec::new();
-    let mut groups = members.map_or(1, |m| m.count);
-    for &key in kept {
-        let mut pairs = Pairs::default();
-        pairs.ensure(groups, gathered.grouper.codes[key].len());
-        for (number, &g) in numbers.iter_mut().zip(&present) {
-            *number = pairs.number(*number, codes[key][g as usize]);
-        }
-        groups = pairs.len();
-        chain.push(pairs);
-    }
-    let mut map = vec![0u32; counts.len()];
-    let mut path: Vec<Vec<u32>> = vec![vec![0; groups]; kept.len()];
-    let mut start: Vec<u32> = vec![0; groups];
-    if kept.is_empty() {
-        // Also for members without a group.
-        start = (0..groups as u32).collect();
-    }
-    for (&g, &number) in present.iter().zip(&numbers) {
-        map[g as usize + 1] = number + 1;
-        if let Some(members) = members {
-            start[number as usize] = members.of_group[g as usize];
-        }
-        for (codes_of_key, &key) in path.iter_mut().zip(kept) {
-            codes_of_key[number as usize] = codes[key][g as usize];
-        }
-    }
+    let numbered = Numbered::new(plan.keys.is_empty(), gathered, kept, members);
+    let groups = numbered.groups;
     // All groups as they are need no merging.
-    let same = groups + 1 == counts.len() && map.iter().enumerate().all(|(i, &m)| m == i as u32);
     let mut merged: Vec<Box<dyn State>> = Vec::new();
-    for state in gathered.states.iter().filter(|_| !same) {
+    for state in gathered.states.iter().filter(|_| !numbered.same()) {
         let mut coarse = state.fresh();
         coarse.resize(groups + 1);
-        coarse.merge(state.as_ref(), &map).map_err(result_overflow)?;
+        coarse.merge(state.as_ref(), &numbered.map).map_err(result_overflow)?;
         merged.push(coarse);
     }
-    let states: Vec<&dyn State> =
-        if same { &gathered.states } else { &merged }.iter().map(|s| s.as_ref()).collect();
+    let states = if numbered.same() { &gathered.states } else { &merged };
     let mut inputs: Vec<Column> = Vec::new();
     for (i, key) in plan.keys.iter().enumerate() {
         let codes_of_key = &gathered.grouper.codes[i];
         inputs.push(match kept.iter().position(|&k| k == i) {
-            Some(at) => codes_of_key.column(key.kind, path[at].iter().copied()),
+            Some(at) => codes_of_key.column(key.kind, numbered.path[at].iter().copied()),
             None => codes_of_key.column(key.kind, std::iter::repeat_n(0, groups)),
         });
     }
     let mut finer_levels: HashMap<usize, Evaluated> = HashMap::new();
     for aggregate in &plan.aggregates {
-        let kinds = |args: &[crate::language::resolve::Built]| -> Vec<Kind> {
-            args.iter().map(|a| a.kind).collect()
-        };
         let column = match &aggregate.from {
             From::Rows(state) => {
-                aggregate.aggregate.finish(states[*state], &kinds(&plan.states[*state].args))
+                let args = kinds(&plan.states[*state].args);
+                aggregate.aggregate.finish(states[*state].as_ref(), &args)
             }
             From::Late(i) => match late.and_then(|(l, periods)| l.at(kept, periods)) {
                 Some(states) => {
@@ -144,43 +102,30 @@ pub(crate) fn evaluate(
             From::Groups { scope: finer, args, condition } => {
                 let own = resolved.scopes[*finer].outer..resolved.scopes[*finer].keys.len();
                 let kept_finer: Vec<usize> = kept.iter().copied().chain(own).collect();
-                let inner_members = members.map(|m| finer_members(scopes, scope, *finer, m));
                 // One level serves all aggregates over it.
                 let inner = match finer_levels.entry(*finer) {
                     Entry::Occupied(known) => &*known.into_mut(),
                     Entry::Vacant(new) => {
-                        let members = inner_members.as_ref();
+                        let members = members.map(|m| finer_members(scopes, scope, *finer, m));
+                        let members = members.as_ref();
                         let level = evaluate(resolved, scopes, *finer, &kept_finer, members, None)?;
                         ledger.add_divisions(&level.ledger);
                         &*new.insert(level)
                     }
                 };
-                // The group here that each finer group belongs to.
-                let mut belongs: Vec<u32> = match members {
-                    Some(_) => inner.start.clone(),
-                    None => vec![0; inner.groups],
-                };
-                for (depth, (pairs, &key)) in chain.iter().zip(kept).enumerate() {
-                    let to_here = gathered.grouper.codes[key]
-                        .clone()
-                        .absorb(&scopes[*finer].grouper.codes[key]);
-                    for (number, &code) in belongs.iter_mut().zip(&inner.path[depth]) {
-                        *number = pairs.find(*number, to_here[code as usize]).unwrap_or(0);
-                    }
-                }
+                let belongs =
+                    numbered.belonging(gathered, &scopes[*finer], inner, kept, members.is_some());
                 // In label order, so that the first and the last are the same in every run.
                 let order = inner.label_order(&scopes[*finer], &kept_finer);
                 let numbers: Vec<u32> = order.iter().map(|&g| belongs[g as usize] + 1).collect();
                 let columns: Vec<&Column> = inner.inputs.iter().collect();
-                let args_of: Vec<Column> = args
-                    .iter()
-                    .map(|a| inner.evaluator.column(a.operand, &columns).gather(&order))
-                    .collect();
+                let of =
+                    |operand: Operand| inner.evaluator.column(operand, &columns).gather(&order);
+                let args_of: Vec<Column> = args.iter().map(|a| of(a.operand)).collect();
                 let mut some = Vec::new();
                 let groups_of: &[u32] = match condition {
                     Some(condition) => {
-                        let truth = inner.evaluator.column(*condition, &columns).gather(&order);
-                        only_where(&numbers, &truth, &mut some);
+                        only_where(&numbers, &of(*condition), &mut some);
                         &some
                     }
                     None => &numbers,
@@ -200,9 +145,97 @@ pub(crate) fn evaluate(
     let columns: Vec<&Column> = inputs.iter().collect();
     run(&mut evaluator, &plan.group, &columns, groups)?;
     note_zero_divisions(&plan.group, &evaluator, &mut ledger);
-    let kept = kept.to_vec();
-    let periods = Vec::new();
+    let Numbered { start, path, map, .. } = numbered;
+    let (kept, periods) = (kept.to_vec(), Vec::new());
     Ok(Evaluated { kept, start, path, map, periods, groups, inputs, evaluator, ledger })
+}
+
+fn kinds(args: &[Built]) -> Vec<Kind> {
+    args.iter().map(|a| a.kind).collect()
+}
+
+/// The groups of a scope, numbered by the keys that are kept.
+struct Numbered {
+    groups: usize,
+    start: Vec<u32>,
+    path: Vec<Vec<u32>>,
+    map: Vec<u32>,
+    /// From the number by the keys before a kept key, and its code, to the number with it.
+    chain: Vec<Pairs>,
+}
+
+impl Numbered {
+    fn new(
+        without_keys: bool,
+        gathered: &Gathered,
+        kept: &[usize],
+        members: Option<&Members>,
+    ) -> Numbered {
+        let codes = gathered.grouper.key_codes();
+        // Groups that only rows left out would have belonged to are dropped. Without keys there is always
+        // one group, so that a count of nothing is 0.
+        let mut present = gathered.present(without_keys);
+        if let Some(members) = members {
+            present.retain(|&g| members.of_group[g as usize] != LEFT_OUT);
+        }
+        let mut numbers: Vec<u32> = match members {
+            Some(members) => present.iter().map(|&g| members.of_group[g as usize]).collect(),
+            None => vec![0; present.len()],
+        };
+        let mut chain: Vec<Pairs> = Vec::new();
+        let mut groups = members.map_or(1, |m| m.count);
+        for &key in kept {
+            let mut pairs = Pairs::default();
+            pairs.ensure(groups, gathered.grouper.codes[key].len());
+            for (number, &g) in numbers.iter_mut().zip(&present) {
+                *number = pairs.number(*number, codes[key][g as usize]);
+            }
+            groups = pairs.len();
+            chain.push(pairs);
+        }
+        let mut map = vec![0u32; gathered.grouper.groups()];
+        let mut path: Vec<Vec<u32>> = vec![vec![0; groups]; kept.len()];
+        let mut start: Vec<u32> = vec![0; groups];
+        if kept.is_empty() {
+            // Also for members without a group.
+            start = (0..groups as u32).collect();
+        }
+        for (&g, &number) in present.iter().zip(&numbers) {
+            map[g as usize + 1] = number + 1;
+            if let Some(members) = members {
+                start[number as usize] = members.of_group[g as usize];
+            }
+            for (codes_of_key, &key) in path.iter_mut().zip(kept) {
+                codes_of_key[number as usize] = codes[key][g as usize];
+            }
+        }
+        Numbered { groups, start, path, map, chain }
+    }
+
+    /// Whether every group is numbered as it is.
+    fn same(&self) -> bool {
+        self.groups + 1 == self.map.len()
+            && self.map.iter().enumerate().all(|(i, &m)| m == i as u32)
+    }
+
+    /// The group here that each group of a finer scope belongs to.
+    fn belonging(
+        &self,
+        here: &Gathered,
+        finer: &Gathered,
+        inner: &Evaluated,
+        kept: &[usize],
+        of_members: bool,
+    ) -> Vec<u32> {
+        let mut belongs = if of_members { inner.start.clone() } else { vec![0; inner.groups] };
+        for (depth, (pairs, &key)) in self.chain.iter().zip(kept).enumerate() {
+            let to_here = here.grouper.codes[key].clone().absorb(&finer.grouper.codes[key]);
+            for (number, &code) in belongs.iter_mut().zip(&inner.path[depth]) {
+                *number = pairs.find(*number, to_here[code as usize]).unwrap_or(0);
+            }
+        }
+        belongs
+    }
 }
 
 /// What members of a scope are in a finer one: each finer group goes where the group around it goes.

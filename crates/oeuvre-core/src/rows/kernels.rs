@@ -1,17 +1,19 @@
 //! The loops behind the steps of a program.
 
+use super::choices::{choose_extreme, choose_if, choose_present, pick};
 use super::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use super::dictionary::MISSING_CODE;
-use super::program::{FetchColumn, FindRow, Memory, Op, Step};
+use super::program::{FetchColumn, FindRow, Memory, Op, Step, TextTest};
 use super::scalar::Scalar;
+use super::times::{days, later, steps_between, time_between, to_part, to_period};
 use crate::language::ast::Comparison;
 use crate::lookup::{Lookup, push_key};
-use crate::value::calendar::{self, DAY_MICROS, Part, Period, Unit};
+use crate::value::calendar::DAY_MICROS;
 use crate::value::decimal::{Decimal, div_half_away, pow10};
 use crate::value::exact::{decimal_ratio, decimal_to_f64, round_f64, round_quotient};
 use crate::value::{Kind, Overflow, Value, text_order};
 use std::cmp::Ordering;
-use std::sync::OnceLock;
+use std::collections::HashSet;
 
 /// Whole numbers up to this are exact in binary64.
 const EXACT: u64 = 1 << 53;
@@ -68,43 +70,8 @@ pub(crate) fn run(
         Op::Round(n) => round(args[0], step.arg_kinds[0], *n, out)?,
         Op::RoundRatio(n) => round_ratio(step, args, *n, rows, out)?,
         Op::Compare(how) => compare(args, *how, bools(&mut out.data)),
-        Op::Test(test) => {
-            let Data::Codes(codes) = &args[0].data else { return Ok(0) };
-            let dictionary = &args[0].dictionary;
-            let known = memory.memo.len();
-            memory.memo.extend(
-                (known..dictionary.len()).map(|c| u8::from(test.holds(dictionary.text(c as u32)))),
-            );
-            let memo = &memory.memo[..];
-            let out = bools(&mut out.data);
-            out.extend(
-                codes.iter().map(|&c| memo.get(c as usize).copied().unwrap_or(MISSING_BOOL)),
-            );
-        }
-        Op::OneOf(values) => {
-            let out = bools(&mut out.data);
-            let one = |x: i128| u8::from(values.contains(&x));
-            match &args[0].data {
-                Data::I64(v) => {
-                    out.extend(
-                        v.iter().map(|&x| {
-                            if x == MISSING_I64 { MISSING_BOOL } else { one(i128::from(x)) }
-                        }),
-                    )
-                }
-                Data::I128(v) => out.extend(
-                    v.iter().map(|&x| if x == MISSING_I128 { MISSING_BOOL } else { one(x) }),
-                ),
-                Data::I32(v) => {
-                    out.extend(
-                        v.iter().map(|&x| {
-                            if x == MISSING_I32 { MISSING_BOOL } else { one(i128::from(x)) }
-                        }),
-                    )
-                }
-                _ => out.resize(rows, MISSING_BOOL),
-            }
-        }
+        Op::Test(test) => memoized(test, args[0], out, memory),
+        Op::OneOf(values) => one_of(values, &args[0].data, rows, bools(&mut out.data)),
         Op::And => bool2(args, bools(&mut out.data), |a, b| match (a, b) {
             (0, _) | (_, 0) => 0,
             (1, 1) => 1,
@@ -129,37 +96,15 @@ pub(crate) fn run(
             pick(args, step.kind, rows, out, memory);
         }
         Op::Coalesce => {
-            memory.choices.clear();
-            memory.choices.extend(
-                (0..rows)
-                    .map(|r| args.iter().position(|a| !a.data.is_missing(r)).unwrap_or(0) as u8),
-            );
+            choose_present(args, rows, memory.choices);
             pick(args, step.kind, rows, out, memory);
         }
         Op::Extreme { largest } => {
-            let wanted = if *largest { Ordering::Greater } else { Ordering::Less };
-            memory.choices.clear();
-            memory.choices.extend((0..rows).map(|r| {
-                let mut best = 0;
-                for i in 1..args.len() {
-                    let better = args[best].data.is_missing(r)
-                        || (!args[i].data.is_missing(r) && order(args[i], args[best], r) == wanted);
-                    if better {
-                        best = i;
-                    }
-                }
-                best as u8
-            }));
+            choose_extreme(args, *largest, rows, memory.choices);
             pick(args, step.kind, rows, out, memory);
         }
-        Op::ToPeriod(unit) => {
-            let table = period_table(*unit);
-            days(&args[0].data, &mut out.data, |d| table.get(d).unwrap_or_else(|| unit.of_day(d)));
-        }
-        Op::ToPart(part) => {
-            let table = part_table(*part);
-            days(&args[0].data, &mut out.data, |d| table.get(d).unwrap_or_else(|| part.of_day(d)));
-        }
+        Op::ToPeriod(unit) => to_period(*unit, &args[0].data, &mut out.data),
+        Op::ToPart(part) => to_part(*part, &args[0].data, &mut out.data),
         Op::DateToTime => {
             if let Data::I32(v) = &args[0].data {
                 let time = |&d: &i32| {
@@ -169,23 +114,8 @@ pub(crate) fn run(
             }
         }
         Op::TimeToDate => days(&args[0].data, &mut out.data, |d| d),
-        Op::StepsBetween => {
-            if let (Data::I32(a), Data::I32(b)) = (&args[0].data, &args[1].data) {
-                i64s(&mut out.data).extend(a.iter().zip(b).map(|(&x, &y)| {
-                    let missing = x == MISSING_I32 || y == MISSING_I32;
-                    if missing { MISSING_I64 } else { i64::from(x) - i64::from(y) }
-                }));
-            }
-        }
-        Op::TimeBetween => {
-            if let (Data::I64(a), Data::I64(b)) = (&args[0].data, &args[1].data) {
-                f64s(&mut out.data).extend(a.iter().zip(b).map(|(&x, &y)| {
-                    let missing = x == MISSING_I64 || y == MISSING_I64;
-                    let micros = i128::from(x) - i128::from(y);
-                    if missing { f64::NAN } else { ratio(micros, i128::from(DAY_MICROS)) }
-                }));
-            }
-        }
+        Op::StepsBetween => steps_between(&args[0].data, &args[1].data, &mut out.data),
+        Op::TimeBetween => time_between(&args[0].data, &args[1].data, &mut out.data),
         Op::Later => later(step, args, rows, out)?,
         Op::FindRow(FindRow(lookup)) => find_rows(lookup, step, args, rows, &mut out.data, memory),
         Op::Fetch(FetchColumn { table, column }) => fetch(&table.data[*column], &args[0].data, out),
@@ -197,7 +127,7 @@ pub(crate) fn run(
 macro_rules! reuse {
     ($name:ident, $variant:ident, $type:ty) => {
         /// The column's own vector, emptied, or a new one of the right type.
-        fn $name(data: &mut Data) -> &mut Vec<$type> {
+        pub(super) fn $name(data: &mut Data) -> &mut Vec<$type> {
             if !matches!(data, Data::$variant(_)) {
                 *data = Data::$variant(Vec::new());
             }
@@ -363,7 +293,7 @@ fn divide(args: &[&Column], out: &mut Data) -> Result<u64, Overflow> {
     Ok(zeros)
 }
 
-fn ratio(x: i128, y: i128) -> f64 {
+pub(super) fn ratio(x: i128, y: i128) -> f64 {
     decimal_ratio(Decimal::new(x, 0), Decimal::new(y, 0)).unwrap_or(f64::NAN)
 }
 
@@ -484,7 +414,7 @@ fn compare(args: &[&Column], how: Comparison, out: &mut Vec<u8>) {
 }
 
 /// The order of two values of one kind on a row; both are present.
-fn order(a: &Column, b: &Column, row: usize) -> Ordering {
+pub(super) fn order(a: &Column, b: &Column, row: usize) -> Ordering {
     match (&a.data, &b.data) {
         (Data::I64(x), Data::I64(y)) => x[row].cmp(&y[row]),
         (Data::I32(x), Data::I32(y)) => x[row].cmp(&y[row]),
@@ -506,97 +436,35 @@ fn bool2(args: &[&Column], out: &mut Vec<u8>, op: impl Fn(u8, u8) -> u8) {
     }
 }
 
-/// Which argument an `if` takes on each row.
-fn choose_if(args: &[&Column], rows: usize, choices: &mut Vec<u8>) {
-    choices.clear();
-    choices.resize(rows, args.len() as u8 - 1);
-    // From the last condition to the first, so that the first that holds has the last word.
-    for condition in (0..args.len() - 1).step_by(2).rev() {
-        if let Data::Bool(truths) = &args[condition].data {
-            for (choice, &t) in choices.iter_mut().zip(truths) {
-                if t == 1 {
-                    *choice = condition as u8 + 1;
-                }
-            }
-        }
-    }
+/// Tests texts, each different one once.
+fn memoized(test: &TextTest, arg: &Column, out: &mut Column, memory: &mut Memory<'_>) {
+    let Data::Codes(codes) = &arg.data else { return };
+    let known = memory.memo.len();
+    let texts = known..arg.dictionary.len();
+    memory.memo.extend(texts.map(|c| u8::from(test.holds(arg.dictionary.text(c as u32)))));
+    let memo = &memory.memo[..];
+    let result = |&c: &u32| memo.get(c as usize).copied().unwrap_or(MISSING_BOOL);
+    bools(&mut out.data).extend(codes.iter().map(result));
 }
 
-/// Takes on each row the value of the chosen argument.
-fn pick(args: &[&Column], kind: Kind, rows: usize, out: &mut Column, memory: &mut Memory<'_>) {
-    let choices = &memory.choices[..rows];
-    macro_rules! typed {
-        ($out:expr, $variant:ident, $missing:expr) => {
-            $out.extend(choices.iter().enumerate().map(|(r, &c)| match &args[c as usize].data {
-                Data::$variant(v) => v[r],
-                _ => $missing,
-            }))
-        };
+/// Whether each value is one of some.
+fn one_of(values: &HashSet<i128>, data: &Data, rows: usize, out: &mut Vec<u8>) {
+    fn each<T: Copy + PartialEq + Into<i128>>(
+        v: &[T],
+        missing: T,
+        values: &HashSet<i128>,
+        out: &mut Vec<u8>,
+    ) {
+        let one =
+            |x: T| if x == missing { MISSING_BOOL } else { u8::from(values.contains(&x.into())) };
+        out.extend(v.iter().map(|&x| one(x)));
     }
-    match Data::empty(kind) {
-        Data::Codes(_) => {
-            memory.maps.resize(args.len(), Vec::new());
-            for (arg, map) in args.iter().zip(memory.maps.iter_mut()) {
-                out.dictionary.follow(&arg.dictionary, map);
-            }
-            let maps = &memory.maps[..];
-            codes(&mut out.data).extend(choices.iter().enumerate().map(|(r, &c)| {
-                match &args[c as usize].data {
-                    Data::Codes(v) if v[r] != MISSING_CODE => maps[c as usize][v[r] as usize],
-                    _ => MISSING_CODE,
-                }
-            }));
-        }
-        Data::F64(_) => typed!(f64s(&mut out.data), F64, f64::NAN),
-        Data::I32(_) => typed!(i32s(&mut out.data), I32, MISSING_I32),
-        Data::Bool(_) => typed!(bools(&mut out.data), Bool, MISSING_BOOL),
-        _ if args.iter().any(|a| matches!(a.data, Data::I128(_))) => {
-            i128s(&mut out.data).extend(choices.iter().enumerate().map(|(r, &c)| {
-                match &args[c as usize].data {
-                    Data::I64(v) if v[r] != MISSING_I64 => i128::from(v[r]),
-                    Data::I128(v) => v[r],
-                    _ => MISSING_I128,
-                }
-            }));
-        }
-        _ => typed!(i64s(&mut out.data), I64, MISSING_I64),
-    }
-}
-
-/// Applies a function of the day to dates or datetimes.
-fn days(data: &Data, out: &mut Data, f: impl Fn(i32) -> i32) {
-    let out = i32s(out);
     match data {
-        Data::I32(v) => {
-            out.extend(v.iter().map(|&d| if d == MISSING_I32 { MISSING_I32 } else { f(d) }));
-        }
-        Data::I64(v) => out.extend(v.iter().map(|&t| {
-            if t == MISSING_I64 { MISSING_I32 } else { f(t.div_euclid(DAY_MICROS) as i32) }
-        })),
-        _ => {}
+        Data::I64(v) => each(v, MISSING_I64, values, out),
+        Data::I128(v) => each(v, MISSING_I128, values, out),
+        Data::I32(v) => each(v, MISSING_I32, values, out),
+        _ => out.resize(rows, MISSING_BOOL),
     }
-}
-
-/// Dates and periods moved by whole steps, datetimes by days.
-fn later(step: &Step, args: &[&Column], rows: usize, out: &mut Column) -> Result<(), Overflow> {
-    out.data = Data::empty(step.kind);
-    for row in 0..rows {
-        let moved =
-            match (args[0].value(step.arg_kinds[0], row), args[1].value(step.arg_kinds[1], row)) {
-                (Value::Missing, _) | (_, Value::Missing) => Value::Missing,
-                (Value::DateTime(t), n) => Value::DateTime(calendar::time_later(t, &n)?),
-                (Value::Date(day), Value::Number(n)) => {
-                    Value::Date(calendar::later(Unit::Day, day, n.mantissa)?)
-                }
-                (Value::Period(p), Value::Number(n)) => Value::Period(Period {
-                    index: calendar::later(p.unit, p.index, n.mantissa)?,
-                    ..p
-                }),
-                _ => Value::Missing,
-            };
-        out.push(step.kind, &moved);
-    }
-    Ok(())
 }
 
 /// Finds the row of each key; each distinct text is looked for once.
@@ -687,41 +555,4 @@ fn apply(
         out.push(step.kind, &scalar.apply(&values(row))?);
     }
     Ok(())
-}
-
-/// The days that business data is mostly about, 1960 to 2060, are looked up.
-const TABLE_FIRST: i32 = -3653;
-const TABLE_DAYS: usize = 36_525;
-
-/// A function of the day, worked out beforehand for common days.
-struct DayTable(Vec<i32>);
-
-impl DayTable {
-    fn new(f: impl Fn(i32) -> i32) -> DayTable {
-        DayTable((0..TABLE_DAYS as i32).map(|i| f(TABLE_FIRST + i)).collect())
-    }
-    #[inline]
-    fn get(&self, day: i32) -> Option<i32> {
-        self.0.get(day.wrapping_sub(TABLE_FIRST) as u32 as usize).copied()
-    }
-}
-
-fn period_table(unit: Unit) -> &'static DayTable {
-    static TABLES: [OnceLock<DayTable>; 30] = [const { OnceLock::new() }; 30];
-    let place = match unit {
-        Unit::Day => 0,
-        Unit::Week => 1,
-        Unit::Month => 2,
-        Unit::Quarter => 3,
-        Unit::Half => 4,
-        Unit::Year => 5,
-        Unit::FiscalQuarter(month) => 5 + usize::from(month.clamp(1, 12)),
-        Unit::FiscalYear(month) => 17 + usize::from(month.clamp(1, 12)),
-    };
-    TABLES[place].get_or_init(|| DayTable::new(|d| unit.of_day(d)))
-}
-
-fn part_table(part: Part) -> &'static DayTable {
-    static TABLES: [OnceLock<DayTable>; 3] = [const { OnceLock::new() }; 3];
-    TABLES[part as usize].get_or_init(|| DayTable::new(|d| part.of_day(d)))
 }

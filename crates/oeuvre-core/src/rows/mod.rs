@@ -1,9 +1,11 @@
 //! Rows in columns: batches of typed columns, the dictionaries of their texts, and the programs
 //! that calculate over them a column at a time.
 
+mod choices;
 pub mod column;
 pub mod dictionary;
 pub mod interner;
 mod kernels;
 pub mod program;
 pub mod scalar;
+mod times;

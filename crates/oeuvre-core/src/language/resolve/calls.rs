@@ -30,6 +30,8 @@ impl Resolver {
                 (1, 1) => "one argument".to_owned(),
                 (a, b) if a == b => format!("{a} arguments"),
                 (a, b) if b < 100 => format!("{a} or {b} arguments"),
+                (_, b) if n > b => format!("at most {b} arguments"),
+                (1, _) => "at least one argument".to_owned(),
                 (a, _) => format!("at least {a} arguments"),
             };
             let message = format!("`{}` takes {expected}, found {found}", function.name);
