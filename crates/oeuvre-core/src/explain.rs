@@ -5,9 +5,9 @@ use crate::error::Written;
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node, Operator};
 use crate::language::functions::{self, Call};
 use crate::language::resolve::{Calc, Reference, TableInput, Taking, Ties, Window};
-use crate::lookup::NoMatch;
 use crate::plan::{Fill, Plan, SortBy};
 use crate::request::{Request, Totals};
+use crate::rows::lookup::NoMatch;
 use crate::rows::program::Operand;
 use crate::value::Kind;
 use std::sync::Arc;
@@ -69,7 +69,7 @@ fn rows(request: &Request, plan: &Plan, files: &[String]) -> Section {
     }
     for lookup in &it.lookups {
         let on = &lookup.written.text;
-        lines.push(format!("each row gets the columns of {} where {on}", lookup.table.name));
+        lines.push(format!("each row gets the columns of {} where {on}", lookup.lookup.table.name));
         lines.push(match lookup.no_match {
             NoMatch::Blank => {
                 "    a row without a match is counted, these columns are missing".into()

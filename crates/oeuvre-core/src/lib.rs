@@ -28,12 +28,13 @@ pub use engine::{AtLabel, Entered, Parts, ReadsAs, Trace, Traced, list, run, tra
 pub use error::{ColumnShape, DataProblem, Error, Mistake, Written, all_of, either, nearest};
 pub use explain::{Section, explain};
 pub use grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
-pub use language::resolve::ColumnInfo;
 pub use ledger::{Entry, Ledger, LookupAccount};
-pub use lookup::{Lookup, LookupRequest, NoMatch, Table};
+pub use lookup::LookupRequest;
 pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan};
 pub use profile::{LooksLike, profile};
 pub use request::{Request, Show, Totals, TotalsAt};
+pub use rows::column::ColumnInfo;
+pub use rows::lookup::{Lookup, NoMatch, Table};
 pub use source::{Account, Reader, Source};
 pub use value::decimal::Decimal;
 pub use value::{Kind, Value};

@@ -3,9 +3,11 @@
 use crate::error::{Error, Mistake, Written};
 use crate::language::ast::{Expr, Node};
 use crate::language::parser;
-use crate::language::resolve::{Built, ColumnInfo, Level, Place, Resolver, TableInput};
-use crate::lookup::{Lookup, NoMatch};
+use crate::language::resolve::{Built, Level, Place, Resolver, TableInput};
+use crate::lookup;
 use crate::request::{Request, Totals, TotalsAt};
+use crate::rows::column::ColumnInfo;
+use crate::rows::lookup::NoMatch;
 use crate::rows::program::Operand;
 use crate::value::{Kind, Value};
 use std::collections::{HashMap, HashSet};
@@ -275,10 +277,10 @@ impl Plan {
 /// Adds the lookups, and gives for each the row that each row finds in it.
 fn add_lookups(request: &Request, resolved: &mut Resolver) -> Result<Vec<Operand>, Error> {
     for lookup in &request.lookups {
-        let lookup = Lookup::new(lookup, resolved.columns(), &resolved.lookups)?;
-        if resolved.lookups.iter().any(|l| l.table.name == lookup.table.name) {
+        let lookup = lookup::joined(lookup, resolved.columns(), &resolved.lookups)?;
+        if resolved.lookups.iter().any(|l| l.lookup.table.name == lookup.lookup.table.name) {
             return Err(Error::request_with_help(
-                format!("two lookups are called `{}`", lookup.table.name),
+                format!("two lookups are called `{}`", lookup.lookup.table.name),
                 "name one: --lookup 'NAME=FILE'",
             ));
         }

@@ -1,8 +1,8 @@
 //! Where rows come from: the one small trait between readers and the engine.
 
 use crate::error::Error;
-use crate::language::resolve::ColumnInfo;
 use crate::rows::column::Batch;
+use crate::rows::column::ColumnInfo;
 
 /// Rows that can be read, several readers at a time.
 pub trait Source: Sync {

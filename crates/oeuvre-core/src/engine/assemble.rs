@@ -1,8 +1,9 @@
 //! From groups with states to the table: lines, positions along the top, cells, totals, marks.
 
 use super::groups::Codes;
+use super::kept::Depths;
 use super::late::LateStates;
-use super::levels::{Depths, Level, Levels};
+use super::levels::{Level, Levels};
 use super::lines::{Lines, Place, lines, shared_codes};
 use super::tree::{Tree, Trees, ranks};
 use super::worker::Gathered;

@@ -1,7 +1,7 @@
 //! The cells that entered a window at one cell: what a trace shows.
 
-use super::levels::{Depths, Levels, Now, keys_of};
-use super::partitions::Numbering;
+use super::kept::{Depths, Numbering, keys_of};
+use super::levels::{Levels, Now};
 use super::scope::Evaluated;
 use crate::error::Error;
 use crate::language::resolve::{Calc, Window};

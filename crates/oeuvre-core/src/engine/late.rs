@@ -5,7 +5,7 @@
 //! level of the table: by the mean of its line, of its subtotal, of all rows.
 
 use super::groups::Grouper;
-use super::levels::{KeptSet, by_periods, kept_sets};
+use super::kept::{KeptSet, by_periods, kept_sets};
 use super::scope::evaluate;
 use super::worker::{Gathered, Worker, only_where, result_overflow, run};
 use crate::aggregate::{Rows, State};
@@ -13,7 +13,7 @@ use crate::error::Error;
 use crate::language::resolve::Built;
 use crate::plan::Plan;
 use crate::rows::column::{Batch, Column};
-use crate::rows::program::Evaluator;
+use crate::rows::evaluator::Evaluator;
 use crate::source::{Reader, Source};
 use crate::value::calendar::Unit;
 
@@ -57,13 +57,17 @@ pub(crate) fn gather(
     let mut depths = Vec::new();
     let sets = kept_sets(plan);
     let all: Vec<usize> = (0..plan.resolved.keys().len()).collect();
+    let mut finest = None;
     for set in &sets {
         // What happens here is entered in the ledger when the table is put together.
         let level = if set.periods.is_empty() {
             evaluate(&plan.resolved, scopes, 0, &set.keys, None, None)?
         } else {
-            let finest = evaluate(&plan.resolved, scopes, 0, &all, None, None)?;
-            let by_period = by_periods(plan, &finest, &set.periods);
+            let finest = match &mut finest {
+                Some(known) => known,
+                new => new.insert(evaluate(&plan.resolved, scopes, 0, &all, None, None)?),
+            };
+            let by_period = by_periods(plan, finest, &set.periods);
             evaluate(&plan.resolved, scopes, 0, &set.keys, Some(&by_period.members), None)?
         };
         let result = |b: &Built| level.column(b.operand).clone();

@@ -1,7 +1,8 @@
 //! Which lines are shown, and in which order: `--sort`, `--lines-where`, `--top`, `--bottom`, and the lines
 //! that make up for the rest.
 
-use super::levels::{Depths, Level, Levels};
+use super::kept::Depths;
+use super::levels::{Level, Levels};
 use super::scope::{LEFT_OUT, Members};
 use super::tree::{Children, Trees};
 use super::worker::Gathered;

@@ -8,6 +8,7 @@ mod assemble;
 mod entered;
 mod fill;
 mod groups;
+mod kept;
 mod late;
 mod levels;
 mod lines;
@@ -21,8 +22,8 @@ mod worker;
 use crate::error::Error;
 use crate::grid::Grid;
 use crate::ledger::Ledger;
-use crate::lookup::NoMatch;
 use crate::plan::Plan;
+use crate::rows::lookup::NoMatch;
 use crate::source::{Account, Reader, Source};
 use worker::{Gathered, Worker};
 

@@ -1,44 +1,14 @@
 //! Which cells of a level a window compares, walks or shares: the keys of `along` and `within` as numbers.
 
-use super::levels::Depths;
-use super::levels::{Levels, Mask, Now, in_time, keys_of, mask, period_codes};
+use super::kept::{Depths, Numbering, in_time, keys_of, period_codes};
+use super::levels::{Levels, Mask, Now, mask};
 use super::scope::Evaluated;
 use crate::language::resolve::{Calc, Reference, Window};
 use crate::rows::column::{Column, Data};
-use crate::rows::interner::Pairs;
 use crate::value::Kind;
 use crate::window::order::Ordinals;
 use crate::window::walk::{Calendar, Walk};
 use crate::window::{self, NO_CELL, NOWHERE, pick};
-
-/// Numbers for combinations of codes, the same in every set of cells.
-#[derive(Default)]
-pub(super) struct Numbering {
-    chain: Vec<Pairs>,
-}
-
-impl Numbering {
-    /// The number of each cell's combination; [`NOWHERE`] stays that.
-    pub(super) fn number(&mut self, columns: &[Vec<u32>], cells: usize) -> Vec<u32> {
-        let mut numbers = vec![0u32; cells];
-        for (i, codes) in columns.iter().enumerate() {
-            if self.chain.len() <= i {
-                self.chain.push(Pairs::default());
-            }
-            let most = |list: &[u32]| {
-                list.iter().filter(|n| **n != NOWHERE).max().map_or(1, |m| *m as usize + 1)
-            };
-            self.chain[i].ensure(most(&numbers), most(codes));
-            for (number, &code) in numbers.iter_mut().zip(codes) {
-                *number = match (*number, code) {
-                    (NOWHERE, _) | (_, NOWHERE) => NOWHERE,
-                    (number, code) => self.chain[i].number(number, code),
-                };
-            }
-        }
-        numbers
-    }
-}
 
 /// The cells that are walked together, and in which order.
 pub(super) struct Way {

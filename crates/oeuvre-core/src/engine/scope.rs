@@ -1,15 +1,15 @@
 //! Working out a scope at some of its keys: states merged to the coarser groups, aggregates finished,
 //! those over finer groups first, and the group program run.
 
-use super::late::LateStates;
 use super::worker::{Gathered, note_zero_divisions, only_where, result_overflow, run};
 use crate::aggregate::{Rows, State};
 use crate::error::Error;
 use crate::language::resolve::{Built, From, Resolver};
 use crate::ledger::Ledger;
 use crate::rows::column::Column;
+use crate::rows::evaluator::Evaluator;
 use crate::rows::interner::Pairs;
-use crate::rows::program::{Evaluator, Operand};
+use crate::rows::program::Operand;
 use crate::value::calendar::Unit;
 use crate::value::{Kind, Value};
 use std::collections::HashMap;
@@ -49,15 +49,15 @@ pub(crate) struct Evaluated {
     pub(crate) ledger: Ledger,
 }
 
-/// Works a scope out at the keys that are kept, in ascending order. Groups are numbered in the order
-/// of the finest groups.
+/// Works a scope out at the keys that are kept, in ascending order, with the states of its late aggregates
+/// there. Groups are numbered in the order of the finest groups.
 pub(crate) fn evaluate(
     resolved: &Resolver,
     scopes: &[Gathered],
     scope: usize,
     kept: &[usize],
     members: Option<&Members>,
-    late: Option<(&LateStates, &[(usize, Unit)])>,
+    late: Option<&[Box<dyn State>]>,
 ) -> Result<Evaluated, Error> {
     let mut ledger = Ledger::default();
     let (plan, gathered) = (&resolved.scopes[scope], &scopes[scope]);
@@ -87,7 +87,7 @@ pub(crate) fn evaluate(
                 let args = kinds(&plan.states[*state].args);
                 aggregate.aggregate.finish(states[*state].as_ref(), &args)
             }
-            From::Late(i) => match late.and_then(|(l, periods)| l.at(kept, periods)) {
+            From::Late(i) => match late {
                 Some(states) => {
                     let args = kinds(&resolved.late_aggregates[*i].args);
                     aggregate.aggregate.finish(states[*i].as_ref(), &args)

@@ -6,10 +6,11 @@ use crate::aggregate::{Overflow, Rows, State};
 use crate::error::Error;
 use crate::language::resolve::Scope;
 use crate::ledger::{Ledger, LookupAccount};
-use crate::lookup::{key_text, push_key};
 use crate::plan::Plan;
 use crate::rows::column::{Batch, Column, Data};
-use crate::rows::program::{Evaluator, Operand, Program, Step, StepOverflow};
+use crate::rows::evaluator::{Evaluator, StepOverflow};
+use crate::rows::lookup::{key_text, push_key};
+use crate::rows::program::{Operand, Program, Step};
 use crate::source::Reader;
 use std::collections::{BTreeSet, HashMap};
 
@@ -102,7 +103,10 @@ impl Worker {
             found: it
                 .lookups
                 .iter()
-                .map(|l| Found { used: vec![false; l.table.lines.len()], ..Found::default() })
+                .map(|l| Found {
+                    used: vec![false; l.lookup.table.lines.len()],
+                    ..Found::default()
+                })
                 .collect(),
         }
     }
@@ -264,7 +268,7 @@ impl Worker {
                 found.keys.iter().map(|(k, n)| (key_text(k), *n)).collect();
             keys.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
             LookupAccount {
-                name: plan.resolved.lookups[i].table.name.clone(),
+                name: plan.resolved.lookups[i].lookup.table.name.clone(),
                 unmatched: found.unmatched,
                 dropped: plan.drops_unmatched(i),
                 keys,

@@ -1,5 +1,6 @@
 //! The syntax of a calculation, with the place of every part in its text.
 
+use crate::value::Comparison;
 use crate::value::decimal::Decimal;
 use std::ops::Range;
 
@@ -224,61 +225,6 @@ impl Operator {
             Operator::Compare(c) => c.text(),
             Operator::And => "and",
             Operator::Or => "or",
-        }
-    }
-}
-
-/// The comparisons.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Comparison {
-    /// `=`
-    Equal,
-    /// `<>`
-    NotEqual,
-    /// `<`
-    Less,
-    /// `<=`
-    LessEqual,
-    /// `>`
-    Greater,
-    /// `>=`
-    GreaterEqual,
-}
-
-impl Comparison {
-    /// The comparison as written.
-    pub const fn text(self) -> &'static str {
-        match self {
-            Comparison::Equal => "=",
-            Comparison::NotEqual => "<>",
-            Comparison::Less => "<",
-            Comparison::LessEqual => "<=",
-            Comparison::Greater => ">",
-            Comparison::GreaterEqual => ">=",
-        }
-    }
-
-    /// Whether it holds for two values in this order.
-    #[inline]
-    pub fn holds(self, order: std::cmp::Ordering) -> bool {
-        match self {
-            Comparison::Equal => order.is_eq(),
-            Comparison::NotEqual => order.is_ne(),
-            Comparison::Less => order.is_lt(),
-            Comparison::LessEqual => order.is_le(),
-            Comparison::Greater => order.is_gt(),
-            Comparison::GreaterEqual => order.is_ge(),
-        }
-    }
-
-    /// The comparison that holds for `b, a` where this one holds for `a, b`.
-    pub const fn flipped(self) -> Comparison {
-        match self {
-            Comparison::Less => Comparison::Greater,
-            Comparison::LessEqual => Comparison::GreaterEqual,
-            Comparison::Greater => Comparison::Less,
-            Comparison::GreaterEqual => Comparison::LessEqual,
-            same => same,
         }
     }
 }

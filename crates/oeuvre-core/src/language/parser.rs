@@ -1,9 +1,10 @@
 //! Tokens to syntax: a Pratt parser.
 
-use super::ast::{Call, Clause, ClauseWord, Comparison, Expr, Node, Operator};
+use super::ast::{Call, Clause, ClauseWord, Expr, Node, Operator};
 use super::elsewhere;
 use super::lexer::{Spanned, Token, tokens};
 use crate::error::{Mistake, Written};
+use crate::value::Comparison;
 use std::ops::Range;
 use std::sync::Arc;
 

@@ -2,8 +2,8 @@
 
 use super::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use super::dictionary::MISSING_CODE;
-use super::kernels::{bools, codes, f64s, i32s, i64s, i128s, order};
 use super::program::Memory;
+use super::vectors::{bools, codes, f64s, i32s, i64s, i128s, order};
 use crate::value::Kind;
 use std::cmp::Ordering;
 

@@ -9,6 +9,17 @@ use crate::value::decimal::Decimal;
 use crate::value::{Kind, Value};
 use std::sync::Arc;
 
+/// A column of the rows.
+#[derive(Clone, Debug)]
+pub struct ColumnInfo {
+    /// Its heading.
+    pub name: String,
+    /// What it holds.
+    pub kind: Kind,
+    /// Why it is not what most of its values look like, with the place of the value to blame.
+    pub note: Option<String>,
+}
+
 /// Missing among 64-bit whole numbers; a number that needs this bit pattern is held in 128 bits.
 pub const MISSING_I64: i64 = i64::MIN;
 /// Missing among 128-bit whole numbers.

@@ -3,16 +3,15 @@
 use super::choices::{choose_extreme, choose_if, choose_present, pick};
 use super::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use super::dictionary::MISSING_CODE;
+use super::lookup::{Lookup, push_key};
 use super::program::{FetchColumn, FindRow, Memory, Op, Step, TextTest};
 use super::scalar::Scalar;
 use super::times::{days, later, steps_between, time_between, to_part, to_period};
-use crate::language::ast::Comparison;
-use crate::lookup::{Lookup, push_key};
+use super::vectors::{bools, codes, f64s, i32s, i64s, i128s, ratio};
 use crate::value::calendar::DAY_MICROS;
 use crate::value::decimal::{Decimal, div_half_away, pow10};
-use crate::value::exact::{decimal_ratio, decimal_to_f64, round_f64, round_quotient};
-use crate::value::{Kind, Overflow, Value, text_order};
-use std::cmp::Ordering;
+use crate::value::exact::{decimal_to_f64, round_f64, round_quotient};
+use crate::value::{Comparison, Kind, Overflow, Value, text_order};
 use std::collections::HashSet;
 
 /// Whole numbers up to this are exact in binary64.
@@ -123,30 +122,6 @@ pub(crate) fn run(
     }
     Ok(0)
 }
-
-macro_rules! reuse {
-    ($name:ident, $variant:ident, $type:ty) => {
-        /// The column's own vector, emptied, or a new one of the right type.
-        pub(super) fn $name(data: &mut Data) -> &mut Vec<$type> {
-            if !matches!(data, Data::$variant(_)) {
-                *data = Data::$variant(Vec::new());
-            }
-            match data {
-                Data::$variant(v) => {
-                    v.clear();
-                    v
-                }
-                _ => unreachable!("set just above"),
-            }
-        }
-    };
-}
-reuse!(i64s, I64, i64);
-reuse!(i128s, I128, i128);
-reuse!(f64s, F64, f64);
-reuse!(i32s, I32, i32);
-reuse!(bools, Bool, u8);
-reuse!(codes, Codes, u32);
 
 fn constant(kind: Kind, value: &Value, rows: usize, out: &mut Column) {
     if out.data.is_empty() || matches!((&out.data, kind), (Data::I64(_), Kind::Text)) {
@@ -293,10 +268,6 @@ fn divide(args: &[&Column], out: &mut Data) -> Result<u64, Overflow> {
     Ok(zeros)
 }
 
-pub(super) fn ratio(x: i128, y: i128) -> f64 {
-    decimal_ratio(Decimal::new(x, 0), Decimal::new(y, 0)).unwrap_or(f64::NAN)
-}
-
 fn round(arg: &Column, kind: Kind, digits: u8, out: &mut Column) -> Result<(), Overflow> {
     let result = Kind::Number { scale: digits };
     if let Kind::Number { scale } = kind {
@@ -410,23 +381,6 @@ fn compare(args: &[&Column], how: Comparison, out: &mut Vec<u8>) {
             let (a, b) = (a.to_i128(), b.to_i128());
             typed!(a, b, |x: i128| x == MISSING_I128);
         }
-    }
-}
-
-/// The order of two values of one kind on a row; both are present.
-pub(super) fn order(a: &Column, b: &Column, row: usize) -> Ordering {
-    match (&a.data, &b.data) {
-        (Data::I64(x), Data::I64(y)) => x[row].cmp(&y[row]),
-        (Data::I32(x), Data::I32(y)) => x[row].cmp(&y[row]),
-        (Data::F64(x), Data::F64(y)) => x[row].total_cmp(&y[row]),
-        (Data::Bool(x), Data::Bool(y)) => x[row].cmp(&y[row]),
-        (Data::Codes(x), Data::Codes(y)) => {
-            text_order(a.dictionary.text(x[row]), b.dictionary.text(y[row]))
-        }
-        (Data::I128(x), Data::I128(y)) => x[row].cmp(&y[row]),
-        (Data::I64(x), Data::I128(y)) => i128::from(x[row]).cmp(&y[row]),
-        (Data::I128(x), Data::I64(y)) => x[row].cmp(&i128::from(y[row])),
-        _ => Ordering::Equal,
     }
 }
 

@@ -4,8 +4,11 @@
 mod choices;
 pub mod column;
 pub mod dictionary;
+pub mod evaluator;
 pub mod interner;
 mod kernels;
+pub mod lookup;
 pub mod program;
 pub mod scalar;
 mod times;
+mod vectors;

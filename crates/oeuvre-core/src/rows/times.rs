@@ -1,8 +1,8 @@
 //! Steps of days, datetimes and periods.
 
 use super::column::{Column, Data, MISSING_I32, MISSING_I64};
-use super::kernels::{f64s, i32s, i64s, ratio};
 use super::program::Step;
+use super::vectors::{f64s, i32s, i64s, ratio};
 use crate::value::calendar::{self, DAY_MICROS, Part, Period, Unit};
 use crate::value::{Overflow, Value};
 use std::sync::OnceLock;

@@ -1,10 +1,12 @@
 //! Single values and the kinds they have.
 
 pub mod calendar;
+mod comparison;
 pub mod decimal;
 pub mod exact;
 
 use calendar::{Part, Period, Unit};
+pub use comparison::Comparison;
 use decimal::Decimal;
 use std::cmp::Ordering;
 use std::fmt;

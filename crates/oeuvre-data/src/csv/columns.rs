@@ -5,6 +5,7 @@
 //! missing texts, and notices when the column is of another kind after all.
 
 use super::fast;
+use super::records::Records;
 use super::values::{
     DateOrder, Forced, Orders, Parsed, Shape, date_in, datetime_in, is_of_other_sign,
     parse_boolean, parse_number, shape_of,
@@ -38,63 +39,6 @@ mod missing {
     pub(super) const Codes: u32 = MISSING_CODE;
     pub(super) const I32: i32 = MISSING_I32;
     pub(super) const Bool: u8 = MISSING_BOOL;
-}
-
-/// The records of a piece: where each field ends.
-pub(crate) struct Records<'a> {
-    pub(crate) data: &'a [u8],
-    pub(crate) quote: Option<u8>,
-    /// One mark a field, one record after the other.
-    pub(crate) marks: &'a [u32],
-    /// Fields in a record.
-    pub(crate) width: usize,
-    /// Where each record starts, when that is not right behind the mark before.
-    pub(crate) starts: &'a [u32],
-}
-
-impl<'a> Records<'a> {
-    pub(crate) fn rows(&self) -> usize {
-        self.marks.len() / self.width.max(1)
-    }
-
-    /// Start and length of the column's field in a record.
-    pub(crate) fn field(&self, column: usize, row: usize) -> (usize, usize) {
-        let record = &self.marks[row * self.width..(row + 1) * self.width];
-        let start = match (column, self.starts.get(row)) {
-            (0, Some(&start)) => start as usize,
-            (0, None) if row == 0 => 0,
-            (0, None) => self.marks[row * self.width - 1] as usize + 1,
-            _ => record[column - 1] as usize + 1,
-        };
-        let mut end = record[column] as usize;
-        if column + 1 == self.width && end > start && self.data[end - 1] == b'\r' {
-            end -= 1;
-        }
-        (start, end.saturating_sub(start))
-    }
-
-    /// The text of a field, without its quotes.
-    pub(crate) fn text(&self, start: usize, len: usize) -> Cow<'a, [u8]> {
-        unquote(&self.data[start..start + len], self.quote)
-    }
-}
-
-/// A field without its quotes, doubled ones made single.
-pub(crate) fn unquote(field: &[u8], quote: Option<u8>) -> Cow<'_, [u8]> {
-    let Some(q) = quote.filter(|q| field.first() == Some(q)) else { return Cow::Borrowed(field) };
-    let inner = field[1..].strip_suffix(&[q]).unwrap_or(&field[1..]);
-    if !inner.contains(&q) {
-        return Cow::Borrowed(inner);
-    }
-    let mut out = Vec::with_capacity(inner.len());
-    let mut bytes = inner.iter();
-    while let Some(&b) = bytes.next() {
-        out.push(b);
-        if b == q {
-            bytes.next();
-        }
-    }
-    Cow::Owned(out)
 }
 
 /// Why a column cannot be read as planned.
@@ -381,7 +325,7 @@ pub(crate) fn orders_of(asked: Option<DateOrder>) -> Orders {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use super::super::records::unquote;
 
     #[test]
     fn quotes_are_taken_off_and_doubled_ones_made_single() {

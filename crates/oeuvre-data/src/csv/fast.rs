@@ -4,7 +4,7 @@
 //! lists the records of the others at the start of `slow`: blank fields are missing, anything else unusual is looked at by
 //! `columns.rs`. The loops are compiled for newer instructions too and picked at run time.
 
-use super::columns::Records;
+use super::records::Records;
 use oeuvre_core::rows::column::{MISSING_I32, MISSING_I64};
 use oeuvre_core::rows::dictionary::{FIRST_ALIAS, MISSING_CODE, Texts};
 use oeuvre_core::value::calendar::{DAY_MICROS, days_from_civil, days_in_month};

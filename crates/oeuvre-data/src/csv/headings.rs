@@ -1,7 +1,7 @@
 //! The start of a file: byte-order mark, separator, headings.
 
-use super::columns::unquote;
 use super::marks::{Dialect, Found, Marks, scan};
+use super::records::unquote;
 use super::{CsvOptions, reader::problem_at};
 use oeuvre_core::{DataProblem, Error};
 

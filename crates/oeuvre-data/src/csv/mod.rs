@@ -5,10 +5,11 @@ mod fast;
 mod headings;
 pub(crate) mod marks;
 mod reader;
+mod records;
 pub(crate) mod values;
 
 use crate::input::{Opened, open};
-use columns::{ColumnReader, Records, orders_of};
+use columns::{ColumnReader, orders_of};
 use marks::{Dialect, Marks};
 use oeuvre_core::rows::column::{Batch, Column, Data};
 use oeuvre_core::value::calendar;
@@ -16,6 +17,7 @@ use oeuvre_core::{
     ColumnInfo, ColumnShape, DataProblem, Error, Kind, Reader, Source, Table, nearest,
 };
 use reader::{Pass, PieceReader};
+use records::Records;
 use std::sync::Arc;
 pub use values::{DEFAULT_MISSING, DateOrder, Forced, Shape};
 

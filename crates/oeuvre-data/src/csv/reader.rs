@@ -8,8 +8,9 @@
 //! number arrives and the piece turns out to start inside quotes, its marks are found again. Nothing is
 //! ever read on a guess alone.
 
-use super::columns::{ColumnReader, Records, Trouble};
+use super::columns::{ColumnReader, Trouble};
 use super::marks::{self, Found, Marks};
+use super::records::Records;
 use super::values::Shape;
 use super::{CsvSource, FileData, OTHER_SIGN, Uneven};
 use oeuvre_core::rows::column::{Batch, Column, Data};

@@ -1,7 +1,8 @@
 //! The cell that is meant by some labels, and where it stands among the figures and in the table.
 
 use super::super::assemble;
-use super::super::levels::{Depths, Level, Levels};
+use super::super::kept::Depths;
+use super::super::levels::{Level, Levels};
 use super::super::lines::shared_codes;
 use super::super::tree::Trees;
 use super::super::worker::Gathered;

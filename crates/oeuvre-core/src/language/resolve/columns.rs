@@ -27,11 +27,11 @@ impl Resolver {
             if let Some(table) = table
                 && !own
             {
-                let known = self.lookups.iter().find(|l| l.table.name == table);
+                let known = self.lookups.iter().find(|l| l.lookup.table.name == table);
                 return Err(match known {
                     Some(l) => {
                         let names: Vec<&str> =
-                            l.table.columns.iter().map(|c| c.name.as_str()).collect();
+                            l.lookup.table.columns.iter().map(|c| c.name.as_str()).collect();
                         mistake(format!("the lookup `{table}` has no column `{name}`"))
                             .label(format!("its columns are {}", all_of(&names)))
                     }
@@ -49,7 +49,7 @@ impl Resolver {
                 .chain(
                     self.lookups
                         .iter()
-                        .flat_map(|l| l.table.columns.iter().map(|c| c.name.as_str())),
+                        .flat_map(|l| l.lookup.table.columns.iter().map(|c| c.name.as_str())),
                 )
                 .collect();
             let near = nearest(name, known.iter().copied());

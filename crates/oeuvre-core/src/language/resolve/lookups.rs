@@ -3,10 +3,23 @@
 use super::{Built, Place, Resolved, Resolver};
 use crate::error::{Mistake, Written, either};
 use crate::language::ast::Expr;
-use crate::lookup::push_key;
+use crate::rows::lookup::{Lookup, NoMatch, push_key};
 use crate::rows::program::{FetchColumn, FindRow, Op, Operand};
 use crate::value::{Kind, Value};
 use std::sync::Arc;
+
+/// A lookup, and how the rows find theirs in it.
+#[derive(Clone, Debug)]
+pub struct Joined {
+    /// The lookup.
+    pub lookup: Arc<Lookup>,
+    /// The keys on the side of the rows.
+    pub row_keys: Vec<Expr>,
+    /// The text that they stand in.
+    pub written: Arc<Written>,
+    /// What happens to rows without a match.
+    pub no_match: NoMatch,
+}
 
 impl Resolver {
     /// The lookup that lists the labels of a key, and the label in each of its rows: a column of its own, or
@@ -15,7 +28,8 @@ impl Resolver {
         if let Operand::Step(i) = key
             && let Op::Fetch(fetch) = &self.row.steps[i].op
         {
-            let lookup = self.lookups.iter().position(|l| Arc::ptr_eq(&l.table, &fetch.table))?;
+            let lookup =
+                self.lookups.iter().position(|l| Arc::ptr_eq(&l.lookup.table, &fetch.table))?;
             let (column, kind) =
                 (&fetch.table.data[fetch.column], fetch.table.columns[fetch.column].kind);
             let values = (0..fetch.table.lines.len()).map(|r| column.value(kind, r)).collect();
@@ -26,7 +40,7 @@ impl Resolver {
                 Op::FindRow(FindRow(lookup)) if s.args == [key] => Some((lookup, s.arg_kinds[0])),
                 _ => None,
             })?;
-        let lookup = self.lookups.iter().position(|l| Arc::ptr_eq(&l.table, &found.table))?;
+        let lookup = self.lookups.iter().position(|l| Arc::ptr_eq(&l.lookup, found))?;
         let (own, column) = &found.keys[0];
         let rows = 0..found.table.lines.len();
         let values: Option<Vec<Value>> = rows
@@ -63,7 +77,7 @@ impl Resolver {
             self.lets = lets;
             args.push(built?);
         }
-        let places = FindRow(Arc::new(self.lookups[lookup].clone()));
+        let places = FindRow(self.lookups[lookup].lookup.clone());
         Ok(self.step(place, &written.text, Op::FindRow(places), &args, Kind::Date))
     }
 
@@ -78,20 +92,22 @@ impl Resolver {
     ) -> Resolved<Option<Built>> {
         let mut found = Vec::new();
         for (i, lookup) in self.lookups.iter().enumerate() {
-            if table.is_none_or(|t| t == lookup.table.name)
-                && let Some(column) = lookup.table.columns.iter().position(|c| c.name == name)
+            if table.is_none_or(|t| t == lookup.lookup.table.name)
+                && let Some(column) =
+                    lookup.lookup.table.columns.iter().position(|c| c.name == name)
             {
                 found.push((i, column));
             }
         }
         if let [(first, _), (second, _), ..] = found[..] {
-            let names = [first, second].map(|i| format!("{}.{name}", self.lookups[i].table.name));
+            let names =
+                [first, second].map(|i| format!("{}.{name}", self.lookups[i].lookup.table.name));
             let message = format!("`{name}` stands in two lookups");
             return Err(Mistake::new(written, expr.span.clone(), message)
                 .label(format!("write {}", either(&names))));
         }
         let Some(&(lookup, column)) = found.first() else { return Ok(None) };
-        let table = self.lookups[lookup].table.clone();
+        let table = self.lookups[lookup].lookup.table.clone();
         let kind = table.columns[column].kind;
         let row = self.find_row(lookup, place)?;
         let op = Op::Fetch(FetchColumn { table, column });

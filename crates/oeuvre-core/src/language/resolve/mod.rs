@@ -8,6 +8,7 @@ mod aggregates;
 mod calls;
 mod columns;
 mod lookups;
+pub use lookups::Joined;
 mod notes;
 mod operators;
 mod ratios;
@@ -26,22 +27,11 @@ use crate::aggregate::Aggregate;
 use crate::aggregate::count::Count;
 use crate::aggregate::once::Once;
 use crate::error::{Mistake, Written, either, nearest};
-use crate::lookup::Lookup;
+use crate::rows::column::ColumnInfo;
 use crate::rows::program::{Op, Operand, Program, Step};
 use crate::value::{Kind, Value};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard};
-
-/// A column of the rows.
-#[derive(Clone, Debug)]
-pub struct ColumnInfo {
-    /// Its heading.
-    pub name: String,
-    /// What it holds.
-    pub kind: Kind,
-    /// Why it is not what most of its values look like, with the place of the value to blame.
-    pub note: Option<String>,
-}
 
 /// A named calculation.
 #[derive(Debug)]
@@ -193,7 +183,7 @@ pub struct Resolver {
     /// The name that the columns' own table has, as it may stand before a dot.
     pub own_name: String,
     /// The tables whose columns are added to each row.
-    pub lookups: Vec<Lookup>,
+    pub lookups: Vec<Joined>,
     /// The source columns that are needed; the programs' inputs are places in this list.
     pub inputs: Vec<usize>,
     /// Over the inputs: the filter on rows.

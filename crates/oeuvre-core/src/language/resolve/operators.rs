@@ -2,11 +2,11 @@
 
 use super::{Built, Place, Resolved, Resolver};
 use crate::error::{Mistake, Written};
-use crate::language::ast::{Comparison, Expr, Node, Operator};
+use crate::language::ast::{Expr, Node, Operator};
 use crate::rows::program::{Op, TextTest};
 use crate::value::calendar::{Period, Unit, parse_date, parse_datetime};
 use crate::value::decimal::MAX_DIGITS;
-use crate::value::{Kind, Value};
+use crate::value::{Comparison, Kind, Value};
 use std::collections::HashSet;
 use std::sync::Arc;
 

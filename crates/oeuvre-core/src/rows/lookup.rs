@@ -1,0 +1,62 @@
+//! A table whose columns are added to the rows, with the places of its keys.
+
+use super::column::{Column, ColumnInfo};
+use crate::value::{Kind, Value};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// A table read whole.
+#[derive(Clone, Debug, Default)]
+pub struct Table {
+    /// What it is called in calculations: the file's stem unless said.
+    pub name: String,
+    /// Its columns.
+    pub columns: Vec<ColumnInfo>,
+    /// Their values.
+    pub data: Vec<Column>,
+    /// The line of each row in its file, from 1.
+    pub lines: Vec<u64>,
+}
+
+/// What happens to rows whose key the lookup does not have.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum NoMatch {
+    /// They are kept; the lookup's columns are missing.
+    #[default]
+    Blank,
+    /// They are left out.
+    LeaveOut,
+    /// They are an error.
+    Stop,
+}
+
+/// A lookup with the places of its keys.
+#[derive(Clone, Debug)]
+pub struct Lookup {
+    /// The table.
+    pub table: Arc<Table>,
+    /// The row of each key.
+    pub places: HashMap<String, u32>,
+    /// The keys of its rows.
+    pub keys: Vec<(Kind, Column)>,
+}
+
+/// Between the parts of a key.
+const BETWEEN: char = '\u{1f}';
+/// Adds a part to a key; false where it is missing.
+pub(crate) fn push_key(key: &mut String, value: &Value) -> bool {
+    if !key.is_empty() {
+        key.push(BETWEEN);
+    }
+    match value {
+        Value::Missing => return false,
+        Value::Number(n) => key.push_str(&n.trimmed().to_string()),
+        other => key.push_str(&other.to_string()),
+    }
+    true
+}
+
+/// A key as a message shows it.
+pub(crate) fn key_text(key: &str) -> String {
+    key.replace(BETWEEN, ", ")
+}
