@@ -16,8 +16,7 @@ pub(crate) fn deliver(
     to: Option<&Path>,
     write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
 ) -> Result<(), Failure> {
-    let name = to.map_or_else(|| "standard output".to_owned(), |path| path.display().to_string());
-    deliver_all(to, false, |out| write(out).map_err(|e| Failure::writing(&name, &e)))
+    deliver_as(to, Format::Text, write)
 }
 
 /// As [`deliver`], of a result in some format.
@@ -116,7 +115,10 @@ impl Target {
         {
             use rustix::fs::{Mode, OFlags};
             let flags = OFlags::TMPFILE | OFlags::WRONLY | OFlags::CLOEXEC;
-            if let Ok(file) = rustix::fs::open(folder, flags, Mode::from_raw_mode(0o666)) {
+            // It gets its name by way of /proc, which not every container has.
+            if Path::new("/proc/self/fd").exists()
+                && let Ok(file) = rustix::fs::open(folder, flags, Mode::from_raw_mode(0o666))
+            {
                 return Ok(Target::Unnamed { file: file.into(), path });
             }
         }
