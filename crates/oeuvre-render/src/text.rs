@@ -340,8 +340,9 @@ fn pieces(heading: &str) -> Vec<(bool, &str)> {
     let mut out = Vec::new();
     for word in heading.split(' ') {
         let (mut spaced, mut rest) = (true, word);
-        // Not for a few characters, such as the bracket of `count()`.
-        while let Some(at) = rest.find('(').filter(|at| rest.len() > at + 4) {
+        // Not for a few characters, such as the bracket of `count()`, nor behind that of `(missing)`.
+        let bracket = |text: &str| text.char_indices().skip(1).find(|c| c.1 == '(').map(|c| c.0);
+        while let Some(at) = bracket(rest).filter(|at| rest.len() > at + 4) {
             out.push((spaced, &rest[..=at]));
             (spaced, rest) = (false, &rest[at + 1..]);
         }
