@@ -1,5 +1,9 @@
 //! What can go wrong, in words for the person who asked.
 
+use crate::rows::evaluator::StepOverflow;
+pub(crate) use oeuvre_columns::names::{all_of, either, nearest};
+use oeuvre_columns::value::Overflow;
+use oeuvre_columns::{DataProblem, ReadError, Retry};
 use std::fmt;
 use std::ops::Range;
 use std::sync::Arc;
@@ -33,8 +37,20 @@ pub struct Mistake {
     pub label: String,
     /// Ways out, each a line.
     pub help: Vec<String>,
-    /// Whether it lies in what kind a column is, which may have been guessed.
-    pub of_kinds: bool,
+    /// What lies behind it.
+    pub cause: Cause,
+}
+
+/// What lies behind a mistake, where that matters to somebody.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Cause {
+    /// Nothing but the request itself.
+    #[default]
+    Request,
+    /// A name that no column has.
+    NoSuchColumn,
+    /// What kind a column is, which may have been guessed.
+    Kinds,
 }
 
 impl Mistake {
@@ -46,13 +62,18 @@ impl Mistake {
             message: message.into(),
             label: String::new(),
             help: Vec::new(),
-            of_kinds: false,
+            cause: Cause::Request,
         }
     }
 
     /// One that lies in what kind a column is.
-    pub fn of_kinds(mut self) -> Mistake {
-        self.of_kinds = true;
+    pub fn of_kinds(self) -> Mistake {
+        self.because(Cause::Kinds)
+    }
+
+    /// With what lies behind it.
+    pub fn because(mut self, cause: Cause) -> Mistake {
+        self.cause = cause;
         self
     }
 
@@ -64,46 +85,6 @@ impl Mistake {
 
     /// With a way out.
     pub fn help(mut self, help: impl Into<String>) -> Mistake {
-        self.help.push(help.into());
-        self
-    }
-}
-
-/// A mistake in the data or in how it is to be read.
-#[derive(Clone, Debug, Default)]
-pub struct DataProblem {
-    /// The file as it was named, if one is to blame.
-    pub file: Option<String>,
-    /// The line in it, from 1.
-    pub line: Option<u64>,
-    /// The heading of the column.
-    pub column: Option<String>,
-    /// What was found, and what was expected.
-    pub message: String,
-    /// Ways out, each a line.
-    pub help: Vec<String>,
-}
-
-impl DataProblem {
-    /// A problem with a file.
-    pub fn in_file(file: impl Into<String>, message: impl Into<String>) -> DataProblem {
-        DataProblem { file: Some(file.into()), message: message.into(), ..Default::default() }
-    }
-
-    /// At a line, counted from 1.
-    pub fn at_line(mut self, line: u64) -> DataProblem {
-        self.line = Some(line);
-        self
-    }
-
-    /// In a column.
-    pub fn in_column(mut self, column: impl Into<String>) -> DataProblem {
-        self.column = Some(column.into());
-        self
-    }
-
-    /// With a way out.
-    pub fn help(mut self, help: impl Into<String>) -> DataProblem {
         self.help.push(help.into());
         self
     }
@@ -125,25 +106,9 @@ pub enum Error {
         /// Whether it lies in what kind a column is, which may have been guessed.
         of_kinds: bool,
     },
-    /// A value was met that the column's kind cannot hold: read again with this kind.
-    Widen {
-        /// The column's number in the source.
-        column: usize,
-        /// The column as it must be read, in the source's own terms.
-        to: ColumnShape,
-    },
+    /// The source asks for another pass.
+    Again,
 }
-
-/// How a source sees a column; opaque to the core, which only hands it back.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ColumnShape(pub u64, pub Option<Box<DataProblem>>);
-
-impl PartialEq for DataProblem {
-    fn eq(&self, other: &Self) -> bool {
-        self.message == other.message && self.line == other.line && self.column == other.column
-    }
-}
-impl Eq for DataProblem {}
 
 impl Error {
     /// A request that cannot be met.
@@ -155,13 +120,67 @@ impl Error {
     pub fn request_with_help(message: impl Into<String>, help: impl Into<String>) -> Error {
         Error::Request { message: message.into(), help: vec![help.into()], of_kinds: false }
     }
+}
 
-    /// Whether it lies in what kind a column is: a guess that more rows may change.
-    pub fn is_of_kinds(&self) -> bool {
+impl Error {
+    /// What outgrew its kind.
+    pub(crate) fn overflow(what: &str, overflow: Overflow) -> Error {
+        let (message, help) = match overflow {
+            Overflow::Digits => (
+                format!("{what} is too large: exact numbers hold up to 38 digits"),
+                "binary64 holds larger numbers, with 15 digits: divide a factor by 1 to calculate in it",
+            ),
+            Overflow::Binary => (
+                format!("{what} is too large: binary64 numbers reach to about 1.8e308"),
+                "leave out the largest values with --where, or divide them first",
+            ),
+            Overflow::Calendar => (
+                format!(
+                    "{what} lies outside the calendar, which runs from 0001-01-01 to 9999-12-31"
+                ),
+                "look at the smallest and the largest value of its columns with oeuvre profile",
+            ),
+            Overflow::Listed => (
+                format!("{what} lists more than 1,000 values in one cell"),
+                "list(distinct x) gives each value once; oeuvre detail keeps every row",
+            ),
+        };
+        Error::request_with_help(message, help)
+    }
+}
+
+impl From<Overflow> for Error {
+    /// A result that outgrew its kind.
+    fn from(it: Overflow) -> Error {
+        Error::overflow("a result", it)
+    }
+}
+
+impl From<StepOverflow> for Error {
+    fn from(it: StepOverflow) -> Error {
+        Error::overflow(&format!("`{}`", it.text), it.overflow)
+    }
+}
+
+impl Retry for Error {
+    fn is_again(&self) -> bool {
+        matches!(self, Error::Again)
+    }
+
+    fn is_of_kinds(&self) -> bool {
         match self {
-            Error::Mistakes(all) => all.iter().any(|m| m.of_kinds),
+            Error::Mistakes(all) => all.iter().any(|m| m.cause == Cause::Kinds),
             Error::Request { of_kinds, .. } => *of_kinds,
             _ => false,
+        }
+    }
+}
+
+impl From<ReadError> for Error {
+    fn from(error: ReadError) -> Error {
+        match error {
+            ReadError::Problem(problem) => Error::Data(problem),
+            ReadError::Again => Error::Again,
         }
     }
 }
@@ -186,55 +205,11 @@ impl fmt::Display for Error {
                 let messages: Vec<&str> = all.iter().map(|m| m.message.as_str()).collect();
                 f.write_str(&messages.join("; "))
             }
-            Error::Data(p) => {
-                if let Some(file) = &p.file {
-                    write!(f, "{file}")?;
-                    if let Some(line) = p.line {
-                        write!(f, ", line {line}")?;
-                    }
-                    if let Some(column) = &p.column {
-                        write!(f, ", column `{column}`")?;
-                    }
-                    f.write_str(": ")?;
-                }
-                f.write_str(&p.message)
-            }
+            Error::Data(problem) => problem.fmt(f),
             Error::Request { message, .. } => f.write_str(message),
-            Error::Widen { column, .. } => write!(f, "column {column} must be read again"),
+            Error::Again => f.write_str("the rows must be read again"),
         }
     }
 }
 
 impl std::error::Error for Error {}
-
-/// The names nearest to a misspelt one, best first, at most three.
-pub fn nearest<'a>(wrong: &str, names: impl IntoIterator<Item = &'a str>) -> Vec<&'a str> {
-    let wrong = wrong.to_lowercase();
-    let mut scored: Vec<(f64, &str)> = names
-        .into_iter()
-        .map(|n| (strsim::jaro_winkler(&wrong, &n.to_lowercase()), n))
-        .filter(|(score, _)| *score > 0.78)
-        .collect();
-    scored.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(b.1)));
-    scored.dedup_by_key(|s| s.1);
-    scored.into_iter().take(3).map(|(_, n)| n).collect()
-}
-
-/// `a, b or c`, each in backticks.
-pub fn either<S: AsRef<str>>(names: &[S]) -> String {
-    list_with(names, "or")
-}
-
-/// `a, b and c`, each in backticks.
-pub fn all_of<S: AsRef<str>>(names: &[S]) -> String {
-    list_with(names, "and")
-}
-
-fn list_with<S: AsRef<str>>(names: &[S], word: &str) -> String {
-    let quoted: Vec<String> = names.iter().map(|n| format!("`{}`", n.as_ref())).collect();
-    match quoted.as_slice() {
-        [] => String::new(),
-        [one] => one.clone(),
-        [first @ .., last] => format!("{} {word} {last}", first.join(", ")),
-    }
-}

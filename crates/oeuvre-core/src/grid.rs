@@ -1,8 +1,8 @@
 //! The finished table: what every output is made from. A renderer computes no figure.
 
-use crate::rows::column::Column;
-use crate::value::decimal::Decimal;
-use crate::value::{Kind, Value};
+use oeuvre_columns::column::Column;
+use oeuvre_columns::value::decimal::Decimal;
+use oeuvre_columns::value::{Kind, Value};
 use std::collections::BTreeMap;
 
 /// A heading of a key.

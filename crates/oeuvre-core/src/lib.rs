@@ -6,35 +6,36 @@
 //! ```
 //!
 //! Not here: file formats, terminals, command lines, drawing, the clock, the environment. Rows come
-//! in through [`Source`], the finished [`Grid`] and [`Ledger`] go out.
+//! in through [`oeuvre_columns::Source`], the finished [`Grid`] and [`Ledger`] go out.
 
 pub mod aggregate;
-mod engine;
+mod describe;
 mod error;
-mod explain;
 mod grid;
+mod grouping;
 pub mod language;
 mod ledger;
-mod lookup;
-mod plan;
+mod listing;
+mod pass;
+pub mod plan;
 mod profile;
 mod request;
 pub mod rows;
-mod source;
-pub mod value;
-mod window;
+mod run;
+mod same;
+mod stack;
+mod table;
+mod trace;
+pub mod window;
 
-pub use engine::{AtLabel, Entered, Parts, ReadsAs, Trace, Traced, list, run, trace};
-pub use error::{ColumnShape, DataProblem, Error, Mistake, Written, all_of, either, nearest};
-pub use explain::{Section, explain};
+pub use describe::{Section, explain};
+pub use error::{Cause, Error, Mistake, Written};
 pub use grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
 pub use ledger::{Entry, Ledger, LookupAccount};
-pub use lookup::LookupRequest;
+pub use listing::{Parts, list, list_in_parts};
 pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan};
 pub use profile::{LooksLike, profile};
-pub use request::{Request, Show, Totals, TotalsAt};
-pub use rows::column::ColumnInfo;
-pub use rows::lookup::{Lookup, NoMatch, Table};
-pub use source::{Account, Reader, Source};
-pub use value::decimal::Decimal;
-pub use value::{Kind, Value};
+pub use request::{LookupRequest, Request, Show, Totals, TotalsAt};
+pub use rows::lookup::{Lookup, NoMatch};
+pub use run::run;
+pub use trace::{AtLabel, Entered, ReadsAs, Trace, Traced, trace};

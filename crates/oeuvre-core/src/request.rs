@@ -1,8 +1,8 @@
 //! What was asked for, before any name is looked up. Options and report files become the same request.
 
 use crate::error::Written;
-use crate::lookup::LookupRequest;
-use serde::{Deserialize, Serialize};
+use crate::rows::lookup::NoMatch;
+use oeuvre_columns::Table;
 use std::sync::Arc;
 
 /// A result to show.
@@ -36,9 +36,19 @@ impl Show {
     }
 }
 
+/// A lookup as it was asked for.
+#[derive(Clone, Debug)]
+pub struct LookupRequest {
+    /// The table.
+    pub table: Arc<Table>,
+    /// The equalities that join it to the rows.
+    pub on: Arc<Written>,
+    /// What happens to rows without a match.
+    pub no_match: NoMatch,
+}
+
 /// Which total lines and columns to add.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Totals {
     /// None.
     #[default]
@@ -63,8 +73,7 @@ impl Totals {
 }
 
 /// Where total lines stand.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum TotalsAt {
     /// Above what they total.
     Top,

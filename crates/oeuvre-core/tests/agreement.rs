@@ -5,10 +5,9 @@ mod memory;
 
 use memory::{Table, answer};
 use num_bigint::BigInt;
-use oeuvre_core::value::exact::{decimal_to_f64, f64_to_ratio, ratio_to_f64, sqrt_ratio_to_f64};
-use oeuvre_core::{
-    ColumnInfo, Decimal, Grid, Kind, LineKind, Request, Show, Totals, Value, Written,
-};
+use oeuvre_columns::value::exact::{decimal_to_f64, f64_to_ratio, ratio_to_f64, sqrt_ratio_to_f64};
+use oeuvre_columns::{ColumnInfo, Decimal, Kind, Value};
+use oeuvre_core::{Grid, LineKind, Request, Show, Totals, Written};
 use proptest::prelude::*;
 
 /// One aggregate in the language, and worked out plainly from the rows of a group.

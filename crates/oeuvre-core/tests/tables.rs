@@ -6,12 +6,10 @@ mod memory;
 
 use memory::{Pass, Table, answer};
 use num_bigint::BigInt;
-use oeuvre_core::value::calendar::{Period, Unit};
-use oeuvre_core::value::exact::ratio_to_f64;
-use oeuvre_core::{
-    ColumnInfo, Decimal, Grid, Kind, LineKind, Parts, Plan, Request, Show, Totals, Value, Written,
-    list,
-};
+use oeuvre_columns::value::calendar::{Period, Unit};
+use oeuvre_columns::value::exact::ratio_to_f64;
+use oeuvre_columns::{ColumnInfo, Decimal, Kind, Value};
+use oeuvre_core::{Grid, LineKind, Parts, Plan, Request, Show, Totals, Written, list};
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 use std::sync::Mutex;
@@ -497,11 +495,11 @@ proptest! {
             let next = Mutex::new(0);
             let source = Pass(&table, &next);
             if listing {
-                let _ = list(&plan, &source, 2, None);
+                let _ = list(&plan, &source, 2);
             } else {
                 let _ = oeuvre_core::run(&plan, &source, 2);
                 let _ = Plan::new(&request, columns())
-                    .and_then(|plan| oeuvre_core::trace(plan, &request, &source, 1, &[], &|_, _| None));
+                    .and_then(|plan| oeuvre_core::trace(&plan, &request, &source, 1, &[], &|_, _| None));
             }
             let _ = oeuvre_core::explain(&request, &plan, &["b.csv".to_owned()]);
         }
@@ -610,8 +608,7 @@ proptest! {
         };
         let plan = Plan::new(&request, columns()).unwrap();
         let next = Mutex::new(0);
-        let (grid, ledger) = list(&plan, &Pass(&table, &next), threads, None).unwrap();
-        let grid = grid.unwrap();
+        let (grid, ledger) = list(&plan, &Pass(&table, &next), threads).unwrap();
         prop_assert_eq!(ledger.lines.0, rows.len() as u64);
         let fare = |r: &Vec<Value>| if let Value::Number(d) = &r[FARE] { Some(d.mantissa) } else { None };
         for (i, row) in rows.iter().enumerate() {
@@ -663,8 +660,8 @@ proptest! {
                 (0..grid.lines.len()).map(|l| line(l) + "\n").collect::<String>().into_bytes()
             };
             let mut write = |bytes: Vec<u8>| { given.extend(bytes); true };
-            let parts = Parts { format: &format, write: &mut write };
-            list(&plan, &Pass(&table, &next), threads, Some(parts)).unwrap();
+            let parts = Parts { make: &format, take: &mut write };
+            oeuvre_core::list_in_parts(&plan, &Pass(&table, &next), threads, parts).unwrap();
             let whole: String = (0..rows.len())
                 .map(|l| (0..calcs.len()).map(|c| format!("{} ", grid.cell(l, c))).collect::<String>() + "\n")
                 .collect();

@@ -5,12 +5,10 @@ mod memory;
 
 use memory::{Pass, Table};
 use num_bigint::BigInt;
-use oeuvre_core::value::calendar::{Period, Unit};
-use oeuvre_core::value::exact::round_quotient;
-use oeuvre_core::{
-    AtLabel, ColumnInfo, Decimal, Grid, Kind, LineKind, Plan, Request, Show, Totals, Value,
-    Written, run, trace,
-};
+use oeuvre_columns::value::calendar::{Period, Unit};
+use oeuvre_columns::value::exact::round_quotient;
+use oeuvre_columns::{ColumnInfo, Decimal, Kind, Value};
+use oeuvre_core::{AtLabel, Grid, LineKind, Plan, Request, Show, Totals, Written, run, trace};
 use proptest::prelude::*;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Mutex;
@@ -181,7 +179,7 @@ proptest! {
                 }
                 let plan = Plan::new(&request, columns()).unwrap();
                 let next = Mutex::new(0);
-                let traced = trace(plan, &request, &Pass(&table, &next), 1, &at, &|_, _| None);
+                let traced = trace(&plan, &request, &Pass(&table, &next), 1, &at, &|_, _| None);
                 let traced = traced.map_err(|e| TestCaseError::fail(format!("{e} at {at:?}")))?;
                 prop_assert!(traced.shown);
                 for (i, result) in traced.results.iter().enumerate() {
@@ -314,7 +312,7 @@ proptest! {
         clause in proptest::sample::select(&CLAUSES[..]), distinct in any::<bool>(),
         by in proptest::sample::select(&["", "grp", "month(d)"][..]), listing in any::<bool>(), rows in rows(),
     ) {
-        let all = oeuvre_core::language::functions::FUNCTIONS;
+        let all: Vec<_> = oeuvre_core::language::functions::all().collect();
         let name = all[function % all.len()].name;
         let distinct = if distinct { "distinct " } else { "" };
         let calc = format!("{name}({distinct}{}{clause})", args.join(", "));
@@ -328,7 +326,7 @@ proptest! {
             let Ok(plan) = Plan::new(&request, columns()) else { continue };
             let next = Mutex::new(0);
             if listing {
-                let _ = oeuvre_core::list(&plan, &Pass(&table, &next), 2, None);
+                let _ = oeuvre_core::list(&plan, &Pass(&table, &next), 2);
             } else {
                 let _ = run(&plan, &Pass(&table, &next), 2);
             }

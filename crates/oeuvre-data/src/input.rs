@@ -1,258 +1,85 @@
-//! The bytes of a file, standard input or a compressed file, as one slice.
+//! What commands see of rows, whatever they are read from, and the one place where kinds are settled.
 //!
-//! Regular files are mapped. What cannot be mapped (a pipe, a compressed file, another encoding) is
-//! written once to memory or, when it is large, to a temporary file that has no name, because a pass
-//! may have to be made again when a column turns out to be of another kind.
+//! Kinds are guessed from the first rows. A pass that meets a value of another kind ends with
+//! [`ReadError::Again`]; the input takes in what it has learnt, and the work is done again, so that the answer
+//! never depends on the guess. The time is that of one more pass for each column that was guessed wrong.
 
-use crate::mapped::{CHANGED, Mapped, Stamp, map};
-use oeuvre_core::{DataProblem, Error};
-use std::fs::File;
-use std::io::{self, Write};
+use oeuvre_columns::column::{Batch, Column};
+use oeuvre_columns::{ReadError, Retry, Source, Table};
 
-/// Copies up to this size stay in memory.
-const IN_MEMORY: usize = 64 << 20;
+/// Rows whose kinds are settled while they are read.
+pub trait Input: Source {
+    /// Takes in what the last pass has found out of the columns.
+    fn learn(&mut self);
 
-/// Bytes to be read, possibly several times.
-pub(crate) enum Bytes {
-    Mapped(Mapped),
-    Owned(Vec<u8>),
+    /// What a text would be, were it a column of its own: `number`, `boolean`, `date`, `datetime`,
+    /// `code` (zeros in front of a whole number) or `text`.
+    fn looks_like(&self, text: &str) -> &'static str;
+
+    /// What has been noticed about columns, each with what deals with it.
+    fn warnings(&self) -> Vec<(String, String)>;
+
+    /// All columns of all rows, with the line of each row.
+    ///
+    /// # Errors
+    /// What is wrong with the rows.
+    fn rows_whole(&self) -> Result<(Vec<Column>, Vec<u64>), ReadError>;
 }
 
-impl std::ops::Deref for Bytes {
-    type Target = [u8];
-    fn deref(&self) -> &[u8] {
-        match self {
-            Bytes::Mapped(map) => map,
-            Bytes::Owned(bytes) => bytes,
-        }
-    }
-}
-
-/// A file's bytes: mapped, or read where that is better. An empty file cannot be mapped. `name` is what
-/// a message calls it; without one the file is nobody else's.
-fn bytes_of(file: &mut File, name: Option<&str>) -> io::Result<Bytes> {
-    if file.metadata()?.len() == 0 {
-        return Ok(Bytes::Owned(Vec::new()));
-    }
-    match map(file, name)? {
-        Some(mapped) => Ok(Bytes::Mapped(mapped)),
-        None => {
-            let mut spool = Spool::new();
-            io::copy(file, &mut spool)?;
-            spool.finish()
-        }
-    }
-}
-
-/// Bytes to be read, and the file that they must stay those of.
-pub(crate) struct Opened {
-    pub(crate) bytes: Bytes,
-    stamp: Option<(String, Stamp)>,
-}
-
-impl Opened {
-    /// An error when the file has changed since it was opened.
-    pub(crate) fn ensure_unchanged(&self) -> Result<(), Error> {
-        match &self.stamp {
-            Some((name, stamp)) if !stamp.holds() => Err(changed(name)),
-            _ => Ok(()),
-        }
-    }
-}
-
-fn changed(name: &str) -> Error {
-    DataProblem::in_file(name, CHANGED)
-        .help("run it again when nothing writes to the file, or on a copy of it")
-        .into()
-}
-
-/// Takes bytes in until they are all there.
-struct Spool {
-    memory: Vec<u8>,
-    file: Option<File>,
-}
-
-impl Spool {
-    fn new() -> Spool {
-        Spool { memory: Vec::new(), file: None }
-    }
-
-    fn finish(mut self) -> io::Result<Bytes> {
-        match &mut self.file {
-            None => Ok(Bytes::Owned(self.memory)),
-            Some(file) => {
-                file.write_all(&self.memory)?;
-                bytes_of(file, None)
-            }
-        }
-    }
-}
-
-impl Write for Spool {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        self.memory.extend_from_slice(bytes);
-        if self.memory.len() > IN_MEMORY {
-            if self.file.is_none() {
-                self.file = Some(tempfile::tempfile()?);
-            }
-            if let Some(file) = &mut self.file {
-                file.write_all(&self.memory)?;
-            }
-            self.memory.clear();
-        }
-        Ok(bytes.len())
-    }
-    fn flush(&mut self) -> io::Result<()> {
-        Ok(())
-    }
-}
-
-fn io_problem(name: &str, error: &io::Error) -> Error {
-    let message = match error.kind() {
-        io::ErrorKind::NotFound => "there is no such file".to_owned(),
-        io::ErrorKind::PermissionDenied => "the file may not be read".to_owned(),
-        _ => error.to_string(),
-    };
-    DataProblem::in_file(name, message).into()
-}
-
-/// Opens a file, or standard input for `-`.
-pub(crate) fn open(name: &str, encoding: Option<&str>) -> Result<Opened, Error> {
-    let problem = |e: io::Error| io_problem(name, &e);
-    let mut stamp = None;
-    let raw = if name == "-" {
-        let mut spool = Spool::new();
-        io::copy(&mut io::stdin().lock(), &mut spool).map_err(problem)?;
-        spool.finish().map_err(problem)?
-    } else {
-        let mut file = File::open(name).map_err(problem)?;
-        let kind = file.metadata().map_err(problem)?.file_type();
-        if kind.is_dir() {
-            return Err(DataProblem::in_file(name, "this is a folder, not a file")
-                .help(format!("name the files in it: {}/*.csv", name.trim_end_matches('/')))
-                .into());
-        }
-        if kind.is_file() {
-            stamp = Some((name.to_owned(), Stamp::new(&file).map_err(problem)?));
-            bytes_of(&mut file, Some(name)).map_err(problem)?
-        } else {
-            let mut spool = Spool::new();
-            io::copy(&mut file, &mut spool).map_err(problem)?;
-            spool.finish().map_err(problem)?
-        }
-    };
-    let plain = decompress(name, raw)?;
-    let plain = decode(name, plain, encoding)?;
-    refuse_other_formats(name, &plain)?;
-    let plain = end_lines(name, plain)?;
-    let opened = Opened { bytes: plain, stamp };
-    // What was copied is no longer the file's, and must be right by now.
-    opened.ensure_unchanged()?;
-    Ok(match opened.bytes {
-        Bytes::Mapped(_) => opened,
-        Bytes::Owned(_) => Opened { stamp: None, ..opened },
-    })
-}
-
-fn decompress(name: &str, raw: Bytes) -> Result<Bytes, Error> {
-    let problem = |e: io::Error| {
-        Error::from(DataProblem::in_file(name, format!("the compressed file cannot be read: {e}")))
-    };
-    let mut spool = Spool::new();
-    match &raw[..raw.len().min(4)] {
-        [0x1f, 0x8b, ..] => {
-            io::copy(&mut flate2::read::MultiGzDecoder::new(&raw[..]), &mut spool)
-                .map_err(problem)?;
-        }
-        [0x28, 0xb5, 0x2f, 0xfd] => {
-            let mut decoder = zstd::stream::read::Decoder::new(&raw[..]).map_err(problem)?;
-            io::copy(&mut decoder, &mut spool).map_err(problem)?;
-        }
-        _ => return Ok(raw),
-    }
-    spool.finish().map_err(problem)
-}
-
-/// Lines that end in lone carriage returns, as some old programs write them, get line feeds; in quotes,
-/// too, where they are breaks of a text.
-fn end_lines(name: &str, raw: Bytes) -> Result<Bytes, Error> {
-    let problem = |e: io::Error| io_problem(name, &e);
-    let first = raw.iter().position(|&b| matches!(b, b'\n' | b'\r'));
-    let lone = first.is_some_and(|at| raw[at] == b'\r') && !raw.contains(&b'\n');
-    if !lone {
-        return Ok(raw);
-    }
-    let mut spool = Spool::new();
-    for piece in raw.chunks(1 << 16) {
-        let piece: Vec<u8> = piece.iter().map(|&b| if b == b'\r' { b'\n' } else { b }).collect();
-        spool.write_all(&piece).map_err(problem)?;
-    }
-    spool.finish().map_err(problem)
-}
-
-/// Another encoding to UTF-8. A byte-order mark of UTF-16 is believed.
-fn decode(name: &str, raw: Bytes, encoding: Option<&str>) -> Result<Bytes, Error> {
-    let encoding = match (encoding, &raw[..raw.len().min(2)]) {
-        (Some(label), _) => match encoding_rs::Encoding::for_label(label.as_bytes()) {
-            Some(encoding) => encoding,
-            None => {
-                return Err(Error::request_with_help(
-                    format!("there is no encoding `{label}`"),
-                    "common ones are utf-8, windows-1252, iso-8859-15, utf-16le, shift_jis, gbk",
-                ));
-            }
-        },
-        (None, [0xff, 0xfe]) => encoding_rs::UTF_16LE,
-        (None, [0xfe, 0xff]) => encoding_rs::UTF_16BE,
-        _ => return Ok(raw),
-    };
-    if encoding == encoding_rs::UTF_8 {
-        return Ok(raw);
-    }
-    let problem = |e: io::Error| io_problem(name, &e);
-    let mut decoder = encoding.new_decoder();
-    let (mut spool, mut text) = (Spool::new(), vec![0u8; 1 << 16]);
-    let mut rest = &raw[..];
-    let mut bad = false;
+/// Does some work over rows, until their kinds are settled. Where the work fails because of what kind a column
+/// is, it is done once more when all rows have been looked at.
+///
+/// # Errors
+/// Those of the work, but for [`ReadError::Again`].
+pub fn settled<T, E: Retry>(
+    input: &mut dyn Input,
+    mut work: impl FnMut(&dyn Input) -> Result<T, E>,
+) -> Result<T, E> {
+    let mut all_seen = false;
     loop {
-        let (result, read, written, replaced) = decoder.decode_to_utf8(rest, &mut text, true);
-        bad |= replaced;
-        spool.write_all(&text[..written]).map_err(problem)?;
-        rest = &rest[read..];
-        if result == encoding_rs::CoderResult::InputEmpty {
-            break;
+        match work(input) {
+            Err(error) if error.is_again() => input.learn(),
+            Err(error) if !all_seen && error.is_of_kinds() => {
+                all_seen = true;
+                if !look_at_all(input) {
+                    return Err(error);
+                }
+            }
+            done => return done,
         }
     }
-    if bad {
-        let message = format!("some bytes are not valid in the encoding {}", encoding.name());
-        return Err(DataProblem::in_file(name, message)
-            .help("name another one with --encoding")
-            .into());
-    }
-    spool.finish().map_err(problem)
 }
 
-/// A file of another format gives itself away by its first bytes.
-fn refuse_other_formats(name: &str, bytes: &[u8]) -> Result<(), Error> {
-    let (what, help) = match &bytes[..bytes.len().min(8)] {
-        [0x89, b'P', b'N', b'G', ..] => ("a PNG picture", "rows are read from CSV or TSV files"),
-        [0xff, 0xd8, 0xff, ..] => ("a JPEG picture", "rows are read from CSV or TSV files"),
-        [b'%', b'P', b'D', b'F', ..] => ("a PDF document", "rows are read from CSV or TSV files"),
-        [b'P', b'K', 3, 4, ..] => {
-            ("a ZIP archive, perhaps a spreadsheet", "save the sheet as CSV, or unpack the archive")
+/// Looks at all rows, so that no kind is a guess any more; whether one has changed by that.
+fn look_at_all(input: &mut dyn Input) -> bool {
+    let all: Vec<usize> = (0..input.columns().len()).collect();
+    let mut changed = false;
+    loop {
+        let read = input.scan(&all, 1).and_then(|readers| {
+            let mut batch = Batch::default();
+            for mut reader in readers {
+                while reader.next(&mut batch)? {}
+            }
+            Ok(())
+        });
+        match read {
+            Err(ReadError::Again) => {
+                input.learn();
+                changed = true;
+            }
+            // What else is wrong with the rows is told when they are read for good.
+            _ => return changed,
         }
-        [0xd0, 0xcf, 0x11, 0xe0, ..] => ("an old spreadsheet or document", "save the sheet as CSV"),
-        [b'P', b'A', b'R', b'1', ..] => ("a Parquet file", "rows are read from CSV or TSV files"),
-        [b'S', b'Q', b'L', b'i', b't', b'e', ..] => {
-            ("an SQLite database", "write the table to a CSV file")
-        }
-        _ if bytes[..bytes.len().min(4096)].contains(&0) => (
-            "a binary file",
-            "rows are read from CSV or TSV files; is it UTF-16? say --encoding utf-16le",
-        ),
-        _ => return Ok(()),
-    };
-    Err(DataProblem::in_file(name, format!("this is {what}, not a text file of rows"))
-        .help(help)
-        .into())
+    }
+}
+
+/// Reads a table whole, as a lookup needs it.
+///
+/// # Errors
+/// What is wrong with the rows.
+pub fn read_whole(input: &mut dyn Input, name: &str) -> Result<Table, ReadError> {
+    settled(input, |input| {
+        let (data, lines) = input.rows_whole()?;
+        Ok(Table { name: name.to_owned(), columns: input.columns(), data, lines })
+    })
 }

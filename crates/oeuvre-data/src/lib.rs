@@ -1,9 +1,18 @@
-//! Readers that turn files into batches of typed columns for `oeuvre-core`.
+//! Readers that turn files into batches of typed columns.
 //!
-//! Not here: grouping, calculation, rendering.
+//! ```text
+//! names → open (which format?) → an input: bytes → records → columns → batches
+//! ```
+//!
+//! Not here: the language, grouping, calculation, rendering.
 
-mod csv;
+mod bytes;
 mod input;
 mod mapped;
+mod open;
+mod options;
+mod text;
 
-pub use csv::{CsvOptions, CsvSource, DEFAULT_MISSING, DateOrder, Forced, Shape, Uneven};
+pub use input::{Input, read_whole, settled};
+pub use open::open;
+pub use options::{DateOrder, Forced, ReadOptions, Uneven};

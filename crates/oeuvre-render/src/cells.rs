@@ -1,8 +1,8 @@
 //! How single values read.
 
-use oeuvre_core::value::decimal::Decimal;
-use oeuvre_core::value::exact::{round_f64, round_quotient};
-use oeuvre_core::{Kind, Value};
+use oeuvre_columns::value::decimal::Decimal;
+use oeuvre_columns::value::exact::{round_f64, round_quotient};
+use oeuvre_columns::{Kind, Value};
 use std::fmt::Write as _;
 
 /// What a missing category reads as.

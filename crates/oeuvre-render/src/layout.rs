@@ -3,8 +3,9 @@
 use crate::cells::{Figures, TOTAL, is_figure, push_label};
 use crate::format::Pattern;
 use crate::look::Look;
-use oeuvre_core::rows::column::Data;
-use oeuvre_core::{Grid, Kind, LineKind, Value};
+use oeuvre_columns::column::Data;
+use oeuvre_columns::{Kind, Value};
+use oeuvre_core::{Grid, LineKind};
 
 /// A column as outputs see it: first the keys, then the results.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

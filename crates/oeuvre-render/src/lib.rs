@@ -7,69 +7,20 @@
 mod cells;
 mod draw;
 mod format;
-mod json;
 pub mod layout;
 mod ledger;
 mod look;
-mod markdown;
 mod sections;
-mod separated;
-mod text;
-mod trace;
+mod writers;
 
-use oeuvre_core::{Grid, Ledger, Plan};
+use oeuvre_core::{Grid, Ledger, Plan, Trace};
 use std::io::{self, Write};
 
 pub use cells::{ForTerminal, escape_controls};
 pub use ledger::ledger_text;
 pub use look::{Look, LookProblem, Named};
 pub use sections::write_sections;
-pub use trace::write_trace;
-
-/// An output format.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Format {
-    /// A ruled table for reading.
-    Text,
-    /// Comma-separated values, RFC 4180.
-    Csv,
-    /// Tab-separated values.
-    Tsv,
-    /// One JSON object (RFC 8259).
-    Json,
-    /// One JSON object a line.
-    Jsonl,
-    /// A Markdown table.
-    Markdown,
-}
-
-impl Format {
-    /// All formats with their names.
-    pub const ALL: [(&'static str, Format); 6] = [
-        ("text", Format::Text),
-        ("csv", Format::Csv),
-        ("tsv", Format::Tsv),
-        ("json", Format::Json),
-        ("jsonl", Format::Jsonl),
-        ("markdown", Format::Markdown),
-    ];
-
-    /// Whether figures are rounded for people, rather than handed on whole.
-    pub const fn is_for_reading(self) -> bool {
-        matches!(self, Format::Text | Format::Markdown)
-    }
-
-    /// The format that a file name's ending stands for.
-    pub fn of_ending(name: &str) -> Option<Format> {
-        let ending = name.rsplit_once('.')?.1.to_ascii_lowercase();
-        match ending.as_str() {
-            "txt" => Some(Format::Text),
-            "md" => Some(Format::Markdown),
-            "ndjson" => Some(Format::Jsonl),
-            other => Self::ALL.iter().find(|(n, _)| *n == other).map(|(_, f)| *f),
-        }
-    }
-}
+pub use writers::Format;
 
 /// How to draw text.
 #[derive(Clone, Copy, Debug, Default)]
@@ -87,7 +38,7 @@ pub struct Settings<'a> {
     pub look: &'a Look,
     /// The format.
     pub format: Format,
-    /// For [`Format::Text`].
+    /// For what is drawn as text.
     pub text: TextSettings,
     /// Whether documents carry the ledger.
     pub with_ledger: bool,
@@ -103,15 +54,20 @@ pub fn write(
     settings: Settings<'_>,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let look = settings.look;
-    match settings.format {
-        Format::Text => text::write(grid, look, settings.text, out),
-        Format::Csv => separated::write(grid, look, b',', out),
-        Format::Tsv => separated::write(grid, look, b'\t', out),
-        Format::Json => json::write(grid, look, ledger, settings.with_ledger, out),
-        Format::Jsonl => json::write_lines(grid, look, out),
-        Format::Markdown => markdown::write(grid, look, ledger, settings.with_ledger, out),
-    }
+    settings.format.0.write(grid, ledger, settings, out)
+}
+
+/// Writes a traced cell. For reading all of it, with at most `most` rows; else the rows alone.
+///
+/// # Errors
+/// When the output cannot be written.
+pub fn write_trace(
+    trace: &Trace,
+    settings: Settings<'_>,
+    most: usize,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    settings.format.0.write_trace(trace, settings, most, out)
 }
 
 /// Writes what comes before the parts of a table that is written part by part.
@@ -124,23 +80,18 @@ pub fn write_part_headings(
     out: &mut dyn Write,
 ) -> io::Result<()> {
     let headings: Vec<&str> = plan.results.iter().map(|r| r.heading.as_str()).collect();
-    match settings.format {
-        Format::Csv => separated::write_headings(&headings, b',', out),
-        Format::Tsv => separated::write_headings(&headings, b'\t', out),
-        _ => Ok(()),
+    match settings.format.0.parts() {
+        Some(parts) => parts.headings(&headings, out),
+        None => Ok(()),
     }
 }
 
-/// A part of a table in a format of one line a row: CSV, TSV or JSON Lines; nothing in others.
+/// A part of a table in a format that is written part by part; nothing in others.
 pub fn write_part(grid: &Grid, settings: &Settings<'_>) -> Vec<u8> {
     let mut out = Vec::new();
-    let look = settings.look;
-    // Writing to memory does not fail.
-    let _ = match settings.format {
-        Format::Csv => separated::write_rows(grid, look, b',', &mut out),
-        Format::Tsv => separated::write_rows(grid, look, b'\t', &mut out),
-        Format::Jsonl => json::write_lines(grid, look, &mut out),
-        _ => Ok(()),
-    };
+    if let Some(parts) = settings.format.0.parts() {
+        // Writing to memory does not fail.
+        let _ = parts.lines(grid, settings.look, &mut out);
+    }
     out
 }

@@ -1,7 +1,8 @@
 //! How a table is to look: patterns, bars, shading, what stands in empty cells.
 
 use crate::format::Pattern;
-use oeuvre_core::{Kind, Value, nearest};
+use oeuvre_columns::names::nearest;
+use oeuvre_columns::{Kind, Value};
 
 /// How a table is to look. Columns are named by their headings.
 #[derive(Clone, Debug, Default)]
@@ -120,7 +121,7 @@ fn find<'a>(
             message: format!("{option}: the table has no column `{name}`"),
             help: match near.first() {
                 Some(near) => format!("did you mean `{near}`?"),
-                None => format!("its columns are {}", oeuvre_core::all_of(&names)),
+                None => format!("its columns are {}", oeuvre_columns::names::all_of(&names)),
             },
         }
     })

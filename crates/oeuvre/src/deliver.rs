@@ -16,7 +16,7 @@ pub(crate) fn deliver(
     to: Option<&Path>,
     write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
 ) -> Result<(), Failure> {
-    deliver_as(to, Format::Text, write)
+    deliver_as(to, Format::default(), write)
 }
 
 /// As [`deliver`], of a result in some format.
@@ -26,7 +26,7 @@ pub(crate) fn deliver_as(
     write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
 ) -> Result<(), Failure> {
     let name = to.map_or_else(|| "standard output".to_owned(), |path| path.display().to_string());
-    let escaped = format != Format::Text;
+    let escaped = !format.escapes();
     deliver_all(to, escaped, |out| write(out).map_err(|e| Failure::writing(&name, &e)))
 }
 

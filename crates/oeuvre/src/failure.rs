@@ -1,6 +1,7 @@
 //! How a command can end badly.
 
-use oeuvre_core::{DataProblem, Error};
+use oeuvre_columns::{DataProblem, ReadError};
+use oeuvre_core::Error;
 use std::io;
 
 /// Why a command did not end well.
@@ -24,5 +25,11 @@ impl Failure {
             return Failure::BrokenPipe;
         }
         Failure::Error(DataProblem::in_file(to, format!("cannot be written: {error}")).into())
+    }
+}
+
+impl From<ReadError> for Failure {
+    fn from(error: ReadError) -> Failure {
+        Failure::Error(error.into())
     }
 }

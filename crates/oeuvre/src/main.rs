@@ -7,6 +7,7 @@ mod deliver;
 mod demo;
 mod failure;
 mod messages;
+mod present;
 mod run;
 mod surroundings;
 

@@ -1,15 +1,16 @@
 //! `at_max` and `at_min`: the label that goes with the largest or smallest value.
 
 use super::extremes::float_key;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
-use crate::rows::column::{Column, Data};
-use crate::rows::dictionary::{Dictionary, MISSING_CODE};
-use crate::value::{Kind, text_order};
+use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, Shape, State, own};
+use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::{Kind, text_order};
 use std::any::Any;
 
 /// The labels of the rows with the largest (or smallest) value; several that tie are all given, in
 /// label order, with `, ` between them. Rows in which either is missing are left out. Missing when
 /// there are none. The first argument must be text.
+#[derive(PartialEq, Eq, Hash)]
 pub struct At {
     /// The largest.
     pub largest: bool,
@@ -126,6 +127,9 @@ impl Aggregate for At {
             if texts.is_empty() { MISSING_CODE } else { dictionary.intern(&texts.join(", ")) }
         });
         Ok(Column { data: Data::Codes(codes.collect()), dictionary })
+    }
+    fn shape(&self) -> Shape {
+        Shape::LabelFirst
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note("the label of all rows")

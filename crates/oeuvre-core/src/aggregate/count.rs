@@ -1,12 +1,13 @@
 //! `count()` and `count(x)`: rows, and values present.
 
 use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own, whole_column};
-use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
-use crate::rows::dictionary::MISSING_CODE;
-use crate::value::Kind;
+use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::Kind;
 use std::any::Any;
 
 /// Counts rows without an argument, values present with one. An empty group has 0.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Count;
 
 /// A count for each group.

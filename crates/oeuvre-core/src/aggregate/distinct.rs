@@ -6,13 +6,14 @@
 
 use super::values::Known;
 use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
-use crate::rows::column::{Column, Data};
-use crate::rows::dictionary::MISSING_CODE;
-use crate::rows::interner::Pairs;
-use crate::value::Kind;
+use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::interner::Pairs;
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::Kind;
 use std::any::Any;
 
 /// How many different values there are. 0 when there are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Distinct;
 
 /// Sets of bits may take this much (64 MiB), and beyond it this much for each value that is set: what

@@ -3,14 +3,15 @@
 
 use super::extremes::{column_of, float_key};
 use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
-use crate::rows::column::{Column, Data};
-use crate::rows::dictionary::{Dictionary, MISSING_CODE};
-use crate::value::{Kind, text_order};
+use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::{Kind, text_order};
 use std::any::Any;
 use std::cmp::Ordering;
 
 /// `first(x along d)` and `last(x along d)`. Rows in which `x` or `d` is missing are left out;
 /// rows that tie along `d` are taken in the order of the file. Missing when there are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct End {
     /// The last one instead of the first.
     pub last: bool,

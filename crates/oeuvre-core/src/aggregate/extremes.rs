@@ -4,18 +4,21 @@ use super::{
     Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, finite, number, own,
     whole_column,
 };
-use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
-use crate::rows::dictionary::{Dictionary, MISSING_CODE};
-use crate::value::{Kind, text_order};
+use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::{Kind, text_order};
 use std::any::Any;
 use std::cmp::Ordering;
 
 /// The smallest value present: numbers by value, dates in time, text in label order. Missing when
 /// there are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Min;
 /// The largest value present, likewise.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Max;
 /// The largest less the smallest; for dates the days between them.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Range;
 
 /// A whole number that sorts as a binary64 does.

@@ -4,8 +4,8 @@
 //! only over the range in use (the idea of Kulisch's long accumulator). Addition is then exact, so
 //! that neither order nor grouping of the rows can change the result.
 
-use crate::value::exact::ratio_to_f64;
 use num_bigint::BigInt;
+use oeuvre_columns::value::exact::ratio_to_f64;
 
 /// The unit is `2^-UNIT`: the square of the smallest binary64.
 const UNIT: i64 = 2148;
@@ -137,7 +137,7 @@ fn parts(value: f64) -> Option<(u64, i64)> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::value::exact::f64_to_ratio;
+    use oeuvre_columns::value::exact::f64_to_ratio;
     use proptest::prelude::*;
 
     proptest! {

@@ -3,19 +3,22 @@
 use super::extremes::{column_of, float_from_key};
 use super::values::Values;
 use super::{Additivity, Aggregate, ArgumentProblem, Overflow, State, number, own};
-use crate::rows::column::{Column, Data};
-use crate::rows::dictionary::MISSING_CODE;
-use crate::value::Kind;
-use crate::value::decimal::Decimal;
-use crate::value::exact::{f64_to_ratio, ratio_to_f64};
 use num_bigint::BigInt;
+use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::Kind;
+use oeuvre_columns::value::decimal::Decimal;
+use oeuvre_columns::value::exact::{f64_to_ratio, ratio_to_f64};
 
 /// The value that occurs most often; of several the first in label order. Missing when there are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Mode;
 /// The different values in label order, with `, ` between them. Missing when there are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct List;
 /// The product of the values present, correct to the last digit of binary64 but for ties closer than
 /// 2^-190. Missing when there are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Product;
 
 impl Aggregate for Mode {

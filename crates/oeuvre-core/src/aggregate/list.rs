@@ -2,13 +2,14 @@
 
 use super::values::Known;
 use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
-use crate::rows::column::{Column, Data};
-use crate::rows::dictionary::MISSING_CODE;
-use crate::value::Kind;
+use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::Kind;
 use std::any::Any;
 
 /// All values present in the order of the rows, with `, ` between them. Missing when there are none; more
 /// than [`MOST_LISTED`] are an error.
+#[derive(PartialEq, Eq, Hash)]
 pub struct ListAll;
 
 /// The most values that one cell lists: nobody reads more.

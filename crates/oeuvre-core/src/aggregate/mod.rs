@@ -26,12 +26,14 @@ pub mod sums;
 pub mod two;
 pub mod values;
 
-use crate::rows::column::{Column, Data};
-use crate::value::Kind;
+use crate::same::Same;
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::Kind;
 use std::any::Any;
+use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
-pub use crate::value::Overflow;
+pub use oeuvre_columns::value::Overflow;
 
 /// The rows of a batch on their way into a state.
 #[derive(Clone, Copy)]
@@ -103,8 +105,19 @@ pub struct Ratio {
     pub denominator: Option<Arc<dyn Aggregate>>,
 }
 
-/// An aggregate function.
-pub trait Aggregate: Sync + Send {
+/// What the arguments of an aggregate are brought to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shape {
+    /// They are taken as they come.
+    AsGiven,
+    /// The first is a label, and so a text.
+    LabelFirst,
+    /// Numbers that meet: all in binary64 where one of them is.
+    SameNumbers,
+}
+
+/// An aggregate function. Two are the same where they are of one type and equal.
+pub trait Aggregate: Same + Sync + Send {
     /// The kind of the result for arguments of these kinds.
     ///
     /// # Errors
@@ -134,8 +147,39 @@ pub trait Aggregate: Sync + Send {
         true
     }
 
+    /// What the arguments are brought to first.
+    fn shape(&self) -> Shape {
+        Shape::AsGiven
+    }
+
     /// Whether lines add up to their total.
     fn additivity(&self) -> Additivity;
+}
+
+/// An aggregate that is shared, and told apart by what it is.
+#[derive(Clone)]
+pub struct AggregateRef(pub Arc<dyn Aggregate>);
+
+impl std::ops::Deref for AggregateRef {
+    type Target = dyn Aggregate;
+
+    fn deref(&self) -> &(dyn Aggregate + 'static) {
+        self.0.as_ref()
+    }
+}
+
+impl PartialEq for AggregateRef {
+    fn eq(&self, other: &AggregateRef) -> bool {
+        self.0.same(other.0.as_any_same())
+    }
+}
+
+impl Eq for AggregateRef {}
+
+impl Hash for AggregateRef {
+    fn hash<H: Hasher>(&self, mut state: &mut H) {
+        self.0.hash_same(&mut state);
+    }
 }
 
 /// Downcasts a state that the plan has made of this very type.
@@ -148,7 +192,7 @@ fn own<T: 'static>(state: &dyn State) -> &T {
 
 /// Exact results in 64 bits where all of them fit, else in 128.
 fn whole_column(values: impl Iterator<Item = Option<i128>> + Clone) -> Column {
-    use crate::rows::column::{MISSING_I64, MISSING_I128};
+    use oeuvre_columns::column::{MISSING_I64, MISSING_I128};
     let fits = values.clone().flatten().all(|v| i64::try_from(v).is_ok_and(|v| v != MISSING_I64));
     Column::from(if fits {
         Data::I64(values.map(|v| v.map_or(MISSING_I64, |v| v as i64)).collect())

@@ -7,14 +7,15 @@
 
 use super::float_sum::FloatSum;
 use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, finite, number, own};
-use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
-use crate::value::Kind;
-use crate::value::decimal::big_pow10;
-use crate::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
 use num_bigint::BigInt;
+use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::Kind;
+use oeuvre_columns::value::decimal::big_pow10;
+use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
 use std::any::Any;
 
 /// A measure of spread.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Spread {
     /// Over `n - 1` (a sample) rather than over `n` (the whole population).
     pub sample: bool,

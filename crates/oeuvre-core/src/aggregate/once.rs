@@ -1,14 +1,14 @@
 //! Any aggregate of one value over the different values, each taken once: `mean(distinct fare)`.
 
 use super::values::Values;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
-use crate::rows::column::Column;
-use crate::value::Kind;
-use std::sync::Arc;
+use super::{Additivity, Aggregate, AggregateRef, ArgumentProblem, Overflow, Rows, State, own};
+use oeuvre_columns::column::Column;
+use oeuvre_columns::value::Kind;
 
 /// An aggregate over the different values. It shares the state of all that keep the values themselves, and
 /// gives each value of a group once to the aggregate inside.
-pub struct Once(pub Arc<dyn Aggregate>);
+#[derive(PartialEq, Eq, Hash)]
+pub struct Once(pub AggregateRef);
 
 impl Aggregate for Once {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {

@@ -3,13 +3,14 @@
 use super::{
     Additivity, Aggregate, ArgumentProblem, Overflow, Ratio, Rows, State, own, whole_column,
 };
-use crate::rows::column::{Column, Data, MISSING_BOOL};
-use crate::value::Kind;
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL};
+use oeuvre_columns::value::Kind;
 use std::any::Any;
 use std::sync::Arc;
 
 /// Rows for which the condition holds, over those for which it is true or false. Missing when there
 /// are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Portion;
 
 /// How often the condition held, and how often it was known.
@@ -75,6 +76,7 @@ impl Aggregate for Portion {
 }
 
 /// How often the condition held, or how often it was known: the two parts of a portion.
+#[derive(PartialEq, Eq, Hash)]
 struct Part {
     known: bool,
 }

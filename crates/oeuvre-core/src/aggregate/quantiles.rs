@@ -10,15 +10,15 @@ use super::values::Values;
 use super::{
     Additivity, Aggregate, ArgumentProblem, Overflow, Ratio, State, number, own, whole_column,
 };
-use crate::rows::column::{Column, Data};
-use crate::value::Kind;
-use crate::value::decimal::{Decimal, MAX_DIGITS, big_pow10};
-use crate::value::exact::{f64_to_ratio, ratio_to_f64};
 use num_bigint::BigInt;
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::Kind;
+use oeuvre_columns::value::decimal::{Decimal, MAX_DIGITS, big_pow10};
+use oeuvre_columns::value::exact::{f64_to_ratio, ratio_to_f64};
 use std::sync::Arc;
 
 /// How a percentile that falls between two values is found.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Method {
     /// Interpolated, from the smallest value at 0 to the largest at 100.
     Inclusive,
@@ -38,6 +38,7 @@ impl Method {
 }
 
 /// The percentile `percent` of the values present. Missing when there are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Percentile {
     /// From 0 to 100.
     pub percent: Decimal,
@@ -124,6 +125,7 @@ impl Aggregate for Percentile {
 }
 
 /// A percentile as the exact decimal that it is.
+#[derive(PartialEq, Eq, Hash)]
 struct ExactPercentile {
     of: Percentile,
     scale: u8,
@@ -155,6 +157,7 @@ impl Aggregate for ExactPercentile {
 }
 
 /// The n-th largest or smallest value, equal ones counted one by one. Missing when there are fewer.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Nth {
     /// From 1.
     pub n: u64,

@@ -4,18 +4,20 @@ use super::float_sum::FloatSum;
 use super::{
     Additivity, Aggregate, ArgumentProblem, Overflow, Ratio, Rows, State, number, own, whole_column,
 };
-use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
-use crate::value::Kind;
-use crate::value::decimal::{Decimal, big_pow10};
-use crate::value::exact::{decimal_ratio, ratio_to_f64};
 use num_bigint::BigInt;
+use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::Kind;
+use oeuvre_columns::value::decimal::{Decimal, big_pow10};
+use oeuvre_columns::value::exact::{decimal_ratio, ratio_to_f64};
 use std::any::Any;
 use std::sync::Arc;
 
 /// The sum of the values present: exact for decimals, correctly rounded for binary64. Missing when
 /// there are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Sum;
 /// The sum over the count of values present, rounded once. Missing when there are none.
+#[derive(PartialEq, Eq, Hash)]
 pub struct Mean;
 
 /// Sum and count of the values present.
@@ -168,6 +170,7 @@ impl Aggregate for Mean {
 }
 
 /// How many values a sum is of. Missing when there are none.
+#[derive(PartialEq, Eq, Hash)]
 struct CountAdded;
 
 impl Aggregate for CountAdded {

@@ -7,16 +7,18 @@
 //! intercept `(sum y - slope sum x) / n`.
 
 use super::float_sum::FloatSum;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, finite, number, own};
-use crate::rows::column::{Column, Data};
-use crate::value::Kind;
-use crate::value::decimal::big_pow10;
-use crate::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
+use super::{
+    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, Shape, State, finite, number, own,
+};
 use num_bigint::{BigInt, Sign};
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::Kind;
+use oeuvre_columns::value::decimal::big_pow10;
+use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
 use std::any::Any;
 
 /// Which figure is finished from the sums.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Two {
     /// The mean of the first, weighted by the second. Missing when the weights add up to zero.
     WeightedMean,
@@ -202,6 +204,9 @@ impl Aggregate for Two {
             }
         };
         Ok(Column::from(Data::F64(values?)))
+    }
+    fn shape(&self) -> Shape {
+        Shape::SameNumbers
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note(match self {

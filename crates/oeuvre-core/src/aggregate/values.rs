@@ -5,11 +5,11 @@
 
 use super::extremes::{column_of, float_key};
 use super::{Overflow, Rows, State, own};
-use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
-use crate::rows::dictionary::{Dictionary, MISSING_CODE};
-use crate::rows::interner::{Interner, Pairs};
-use crate::value::text_order;
-use crate::value::{Kind, Value};
+use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_columns::column::interner::{Interner, Pairs};
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::text_order;
+use oeuvre_columns::value::{Kind, Value};
 use std::any::Any;
 
 /// What the codes of values stand for.

@@ -1,7 +1,7 @@
 //! The syntax of a calculation, with the place of every part in its text.
 
-use crate::value::Comparison;
-use crate::value::decimal::Decimal;
+use oeuvre_columns::value::Comparison;
+use oeuvre_columns::value::decimal::Decimal;
 use std::ops::Range;
 
 /// A calculation or a part of one.
@@ -14,6 +14,22 @@ pub struct Expr {
 }
 
 impl Expr {
+    /// The parts that it is made of, in their order; of a call its arguments, without the clauses.
+    pub fn parts(&self) -> Vec<&Expr> {
+        match &self.node {
+            Node::Number(_)
+            | Node::Text(_)
+            | Node::Boolean(_)
+            | Node::Missing
+            | Node::Name { .. } => Vec::new(),
+            Node::Negate(a) | Node::Not(a) | Node::IsMissing { value: a, .. } => vec![a],
+            Node::Binary(_, a, b) | Node::During { value: a, period: b } => vec![a, b],
+            Node::Between { value, low, high, .. } => vec![value, low, high],
+            Node::In { value, list, .. } => std::iter::once(&**value).chain(list).collect(),
+            Node::Call(call) => call.args.iter().collect(),
+        }
+    }
+
     /// A plain number, with a minus or without; `None` for anything else.
     pub fn constant_number(&self) -> Option<Decimal> {
         match &self.node {

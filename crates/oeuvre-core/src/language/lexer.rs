@@ -1,7 +1,7 @@
 //! Text to tokens.
 
 use crate::error::{Mistake, Written};
-use crate::value::decimal::Decimal;
+use oeuvre_columns::value::decimal::Decimal;
 use std::ops::Range;
 use std::sync::Arc;
 

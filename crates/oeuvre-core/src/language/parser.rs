@@ -4,7 +4,7 @@ use super::ast::{Call, Clause, ClauseWord, Expr, Node, Operator};
 use super::elsewhere;
 use super::lexer::{Spanned, Token, tokens};
 use crate::error::{Mistake, Written};
-use crate::value::Comparison;
+use oeuvre_columns::value::Comparison;
 use std::ops::Range;
 use std::sync::Arc;
 

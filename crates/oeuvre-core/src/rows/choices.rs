@@ -1,10 +1,10 @@
 //! Steps that take the value of one of their arguments on each row.
 
-use super::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
-use super::dictionary::MISSING_CODE;
 use super::program::Memory;
 use super::vectors::{bools, codes, f64s, i32s, i64s, i128s, order};
-use crate::value::Kind;
+use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::Kind;
 use std::cmp::Ordering;
 
 /// Which argument is the first that is there. A function takes at most 100 arguments, so that their

@@ -1,9 +1,10 @@
 //! Runs a program: registers that are kept and refilled from batch to batch.
 
-use super::column::Column;
 use super::kernels;
-use super::program::{Memory, Operand, Program, Step};
-use crate::value::{Overflow, Value};
+use super::program::{Memory, Operand, Program, Step, Use};
+use oeuvre_columns::column::Column;
+use oeuvre_columns::value::{Overflow, Value};
+use std::collections::HashSet;
 use std::sync::Arc;
 
 /// Why a program stopped.
@@ -24,8 +25,10 @@ pub struct Evaluator {
     known: Vec<Vec<Value>>,
     rows_found: Vec<Vec<i32>>,
     choices: Vec<u8>,
-    /// Divisions by zero, by step.
+    /// Divisions by zero on rows that use their result, by step.
     pub zero_divisions: Vec<u64>,
+    /// Those of which it is not known yet: the step, and the rows.
+    waiting: Vec<(usize, Vec<usize>)>,
 }
 
 fn from<'a>(registers: &'a [Column], operand: Operand, inputs: &[&'a Column]) -> &'a Column {
@@ -47,6 +50,7 @@ impl Evaluator {
             rows_found: vec![Vec::new(); n],
             choices: Vec::new(),
             zero_divisions: vec![0; n],
+            waiting: Vec::new(),
         }
     }
 
@@ -91,8 +95,15 @@ impl Evaluator {
             let zeros =
                 done.map_err(|overflow| StepOverflow { text: step.text.clone(), overflow })?;
             if zeros > 0 {
-                self.zero_divisions[i] += self.used_zero_divisions(step, inputs, rows);
+                let hits = self.zero_divided(step, inputs, rows);
+                match program.uses(i) {
+                    Use::Always => self.zero_divisions[i] += hits.len() as u64,
+                    Use::Where(_) => self.waiting.push((i, hits)),
+                }
             }
+        }
+        if steps.end == program.steps.len() {
+            self.settle(program, inputs);
         }
         Ok(())
     }
@@ -106,20 +117,50 @@ impl Evaluator {
         from(&self.registers, operand, inputs)
     }
 
-    /// How many of a step's divisions by zero are on rows that use the result.
-    fn used_zero_divisions(&self, step: &Step, inputs: &[&Column], rows: usize) -> u64 {
-        let divisor = self.get(step.args[1], inputs);
+    /// The rows on which a step divides by zero.
+    fn zero_divided(&self, step: &Step, inputs: &[&Column], rows: usize) -> Vec<usize> {
         let dividend = self.get(step.args[0], inputs);
-        let used = |row: usize| {
-            step.guards.iter().all(|&(guard, truth)| {
-                kernels::truth(self.get(guard, inputs), row) == Some(truth)
-                    || (!truth && kernels::truth(self.get(guard, inputs), row).is_none())
-            })
-        };
-        let is_hit = |&row: &usize| {
-            kernels::is_zero(divisor, row) && !dividend.data.is_missing(row) && used(row)
-        };
-        (0..rows).filter(is_hit).count() as u64
+        let divisor = self.get(step.args[1], inputs);
+        let is_hit = |&r: &usize| kernels::is_zero(divisor, r) && !dividend.data.is_missing(r);
+        (0..rows).filter(is_hit).collect()
+    }
+
+    /// Counts the divisions by zero that waited for the conditions of an `if`, now that all steps have run.
+    fn settle(&mut self, program: &Program, inputs: &[&Column]) {
+        let waiting = std::mem::take(&mut self.waiting);
+        if waiting.is_empty() {
+            return;
+        }
+        let mut used = vec![false; program.steps.len()];
+        for (step, rows) in waiting {
+            // What uses a step comes after it, so that the last is looked at first.
+            let mut around = vec![step];
+            let mut seen = HashSet::from([step]);
+            let mut next = 0;
+            while let Some(&one) = around.get(next) {
+                next += 1;
+                if let Use::Where(by) = program.uses(one) {
+                    around.extend(by.iter().map(|u| u.step).filter(|&s| seen.insert(s)));
+                }
+            }
+            around.sort_unstable_by(|a, b| b.cmp(a));
+            for row in rows {
+                for &one in &around {
+                    used[one] = match program.uses(one) {
+                        Use::Always => true,
+                        Use::Where(by) => by.iter().any(|u| {
+                            used[u.step] && u.conditions.iter().all(|c| self.is(*c, inputs, row))
+                        }),
+                    };
+                }
+                self.zero_divisions[step] += u64::from(used[step]);
+            }
+        }
+    }
+
+    /// Whether a condition has the truth that is needed; a missing one is false.
+    fn is(&self, (condition, truth): (Operand, bool), inputs: &[&Column], row: usize) -> bool {
+        kernels::truth(self.get(condition, inputs), row).unwrap_or(false) == truth
     }
 
     /// The column of an operand, after [`Evaluator::run`].

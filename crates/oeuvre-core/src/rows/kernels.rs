@@ -1,18 +1,17 @@
 //! The loops behind the steps of a program.
 
 use super::choices::{choose_extreme, choose_if, choose_present, pick};
-use super::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
-use super::dictionary::MISSING_CODE;
 use super::lookup::{Lookup, push_key};
-use super::program::{FetchColumn, FindRow, Memory, Op, Step, TextTest};
+use super::program::{FetchColumn, FindRow, Memory, Op, Set, Step, TextTest};
 use super::scalar::Scalar;
 use super::times::{days, later, steps_between, time_between, to_part, to_period};
 use super::vectors::{bools, codes, f64s, i32s, i64s, i128s, ratio};
-use crate::value::calendar::DAY_MICROS;
-use crate::value::decimal::{Decimal, div_half_away, pow10};
-use crate::value::exact::{decimal_to_f64, round_f64, round_quotient};
-use crate::value::{Comparison, Kind, Overflow, Value, text_order};
-use std::collections::HashSet;
+use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::calendar::DAY_MICROS;
+use oeuvre_columns::value::decimal::{Decimal, div_half_away, pow10};
+use oeuvre_columns::value::exact::{decimal_to_f64, round_f64, round_quotient};
+use oeuvre_columns::value::{Comparison, Kind, Overflow, Value, text_order};
 
 /// Whole numbers up to this are exact in binary64.
 const EXACT: u64 = 1 << 53;
@@ -402,11 +401,11 @@ fn memoized(test: &TextTest, arg: &Column, out: &mut Column, memory: &mut Memory
 }
 
 /// Whether each value is one of some.
-fn one_of(values: &HashSet<i128>, data: &Data, rows: usize, out: &mut Vec<u8>) {
+fn one_of(values: &Set<i128>, data: &Data, rows: usize, out: &mut Vec<u8>) {
     fn each<T: Copy + PartialEq + Into<i128>>(
         v: &[T],
         missing: T,
-        values: &HashSet<i128>,
+        values: &Set<i128>,
         out: &mut Vec<u8>,
     ) {
         let one =

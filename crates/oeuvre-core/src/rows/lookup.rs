@@ -1,22 +1,10 @@
 //! A table whose columns are added to the rows, with the places of its keys.
 
-use super::column::{Column, ColumnInfo};
-use crate::value::{Kind, Value};
+use oeuvre_columns::Table;
+use oeuvre_columns::column::Column;
+use oeuvre_columns::value::{Kind, Value};
 use std::collections::HashMap;
 use std::sync::Arc;
-
-/// A table read whole.
-#[derive(Clone, Debug, Default)]
-pub struct Table {
-    /// What it is called in calculations: the file's stem unless said.
-    pub name: String,
-    /// Its columns.
-    pub columns: Vec<ColumnInfo>,
-    /// Their values.
-    pub data: Vec<Column>,
-    /// The line of each row in its file, from 1.
-    pub lines: Vec<u64>,
-}
 
 /// What happens to rows whose key the lookup does not have.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -40,6 +28,9 @@ pub struct Lookup {
     /// The keys of its rows.
     pub keys: Vec<(Kind, Column)>,
 }
+
+/// The kind of a column that holds row numbers of a lookup.
+pub(crate) const ROW_NUMBER: Kind = Kind::Date;
 
 /// Between the parts of a key.
 const BETWEEN: char = '\u{1f}';

@@ -2,10 +2,7 @@
 //! that calculate over them a column at a time.
 
 mod choices;
-pub mod column;
-pub mod dictionary;
 pub mod evaluator;
-pub mod interner;
 mod kernels;
 pub mod lookup;
 pub mod program;

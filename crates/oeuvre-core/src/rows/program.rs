@@ -8,11 +8,12 @@
 //! If you add an operation: give it an [`Op`], a loop in `kernels.rs`, and have
 //! `language/resolve/` build it.
 
-use super::lookup::{Lookup, Table};
+use super::lookup::Lookup;
 use super::scalar::Scalar;
-use crate::value::calendar::{Part, Unit};
-use crate::value::{Comparison, Kind, Value, text_order};
-use std::collections::{HashMap, HashSet};
+use oeuvre_columns::Table;
+use oeuvre_columns::value::calendar::{Part, Unit};
+use oeuvre_columns::value::{Comparison, Kind, Value, text_order};
+use std::collections::HashSet;
 use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
@@ -27,12 +28,52 @@ pub enum Operand {
 }
 
 /// A test of one text, made once for each distinct text.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum TextTest {
     /// How it compares with a text.
     Compare(Comparison, Arc<str>),
     /// Whether it is one of some texts.
-    OneOf(Arc<HashSet<String>>),
+    OneOf(Arc<Set<String>>),
+}
+
+/// Some different values, to look others up in.
+#[derive(Clone, Debug)]
+pub struct Set<T> {
+    /// In their order, for comparing sets.
+    items: Vec<T>,
+    index: HashSet<T>,
+}
+
+impl<T: Ord + Hash + Clone> Set<T> {
+    /// A set of some values.
+    pub fn new(mut items: Vec<T>) -> Set<T> {
+        items.sort_unstable();
+        items.dedup();
+        Set { index: items.iter().cloned().collect(), items }
+    }
+
+    /// Whether a value is one of them.
+    #[inline]
+    pub fn contains<Q: Hash + Eq + ?Sized>(&self, value: &Q) -> bool
+    where
+        T: std::borrow::Borrow<Q>,
+    {
+        self.index.contains(value)
+    }
+}
+
+impl<T: PartialEq> PartialEq for Set<T> {
+    fn eq(&self, other: &Set<T>) -> bool {
+        self.items == other.items
+    }
+}
+
+impl<T: Eq> Eq for Set<T> {}
+
+impl<T: Hash> Hash for Set<T> {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.items.hash(state);
+    }
 }
 
 impl TextTest {
@@ -49,7 +90,7 @@ impl TextTest {
 
 /// What a step does. Numbers that meet in one step have the same scale, or are both binary64. Two steps are
 /// the same where what they do is equal, part by part; texts of calculations say nothing about that.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Op {
     /// The same value on every row.
     Constant(Value),
@@ -81,7 +122,7 @@ pub enum Op {
     /// A test of a text; missing where the text is.
     Test(TextTest),
     /// Whether a whole number, a date or a place in the calendar is one of some; missing where it is.
-    OneOf(Arc<HashSet<i128>>),
+    OneOf(Arc<Set<i128>>),
     /// Three-valued and.
     And,
     /// Three-valued or.
@@ -132,6 +173,14 @@ impl PartialEq for FindRow {
     }
 }
 
+impl Eq for FindRow {}
+
+impl Hash for FindRow {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        Arc::as_ptr(&self.0).hash(state);
+    }
+}
+
 impl fmt::Debug for FindRow {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}", self.0.table.name)
@@ -141,6 +190,14 @@ impl fmt::Debug for FindRow {
 impl PartialEq for FetchColumn {
     fn eq(&self, other: &FetchColumn) -> bool {
         Arc::ptr_eq(&self.table, &other.table) && self.column == other.column
+    }
+}
+
+impl Eq for FetchColumn {}
+
+impl Hash for FetchColumn {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        (Arc::as_ptr(&self.table), self.column).hash(state);
     }
 }
 
@@ -172,32 +229,26 @@ pub struct Step {
     pub constant_args: Vec<bool>,
     /// The kind of the result.
     pub kind: Kind,
-    /// Conditions under which the result is used at all: a division by zero elsewhere is nobody's
-    /// concern. The second part is the truth that is needed.
-    pub guards: Vec<(Operand, bool)>,
     /// The calculation in the words of the person who wrote it, for messages.
     pub text: Arc<str>,
 }
 
-impl Step {
-    /// The same for equal steps; different for most others.
-    fn rough_hash(&self) -> u64 {
-        let mut hasher = std::hash::DefaultHasher::new();
-        std::mem::discriminant(&self.op).hash(&mut hasher);
-        self.args.hash(&mut hasher);
-        self.guards.hash(&mut hasher);
-        self.kind.hash(&mut hasher);
-        match &self.op {
-            Op::Constant(Value::Text(t)) => t.hash(&mut hasher),
-            Op::Constant(Value::Number(n)) => n.trimmed().mantissa.hash(&mut hasher),
-            Op::Constant(Value::Date(d)) => d.hash(&mut hasher),
-            Op::Constant(Value::Period(p)) => p.hash(&mut hasher),
-            Op::Test(TextTest::Compare(how, text)) => (how, text).hash(&mut hasher),
-            Op::Fetch(fetch) => fetch.column.hash(&mut hasher),
-            _ => {}
-        }
-        hasher.finish()
-    }
+/// Where the result of a step is used.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Use {
+    /// On every row.
+    Always,
+    /// On rows where one of these uses it.
+    Where(Vec<UsedBy>),
+}
+
+/// A step that uses the result of another on some rows.
+#[derive(Clone, Debug, PartialEq)]
+pub struct UsedBy {
+    /// The step.
+    pub step: usize,
+    /// What must hold there: conditions, each with the truth that is needed. A missing one is false.
+    pub conditions: Vec<(Operand, bool)>,
 }
 
 /// A list of steps over some inputs.
@@ -205,30 +256,66 @@ impl Step {
 pub struct Program {
     /// The steps, each using only inputs and earlier steps.
     pub steps: Vec<Step>,
-    /// Where steps of one hash stand; places beyond the steps are of steps that were taken back.
-    known: HashMap<u64, Vec<usize>>,
+    /// Steps whose results are used for their own sake.
+    used: Vec<bool>,
+    /// Where the result of each step is used, once the program is finished.
+    uses: Vec<Use>,
 }
 
 impl Program {
-    /// Adds a step, or finds the same one made before.
+    /// Adds a step.
     pub fn add(&mut self, step: Step) -> Operand {
-        let places = self.known.entry(step.rough_hash()).or_default();
-        let steps = &self.steps;
-        places.retain(|&at| at < steps.len());
-        let same = |at: &&usize| {
-            let it = &steps[**at];
-            it.args == step.args
-                && it.kind == step.kind
-                && it.arg_kinds == step.arg_kinds
-                && it.guards == step.guards
-                && it.op == step.op
-        };
-        if let Some(&at) = places.iter().find(same) {
-            return Operand::Step(at);
-        }
-        places.push(steps.len());
         self.steps.push(step);
+        self.used.push(false);
         Operand::Step(self.steps.len() - 1)
+    }
+
+    /// Says that the result of a step is used on every row, whatever else uses it.
+    pub fn use_always(&mut self, step: usize) {
+        self.used[step] = true;
+    }
+
+    /// Where the result of a step is used.
+    pub fn uses(&self, step: usize) -> &Use {
+        self.uses.get(step).unwrap_or(&Use::Always)
+    }
+
+    /// Finds out where each result is used: a division by zero in a branch that is not taken is nobody's
+    /// concern. To be called once, when no step is added any more.
+    pub fn finish(&mut self) {
+        let mut always = self.used.clone();
+        let mut sometimes: Vec<Vec<UsedBy>> = vec![Vec::new(); self.steps.len()];
+        for (at, step) in self.steps.iter().enumerate().rev() {
+            for (i, arg) in step.args.iter().enumerate() {
+                let Operand::Step(arg) = *arg else { continue };
+                let conditions = step.branch_conditions(i);
+                if always[at] && conditions.is_empty() {
+                    always[arg] = true;
+                } else {
+                    sometimes[arg].push(UsedBy { step: at, conditions });
+                }
+            }
+        }
+        let one = |(always, sometimes)| if always { Use::Always } else { Use::Where(sometimes) };
+        self.uses = always.into_iter().zip(sometimes).map(one).collect();
+    }
+}
+
+impl Step {
+    /// Under which conditions a step uses one of its arguments: those of an `if` up to the branch.
+    fn branch_conditions(&self, arg: usize) -> Vec<(Operand, bool)> {
+        let is_value = arg % 2 == 1 || arg + 1 == self.args.len();
+        if self.op != Op::If || !is_value {
+            return Vec::new();
+        }
+        let last = arg + 1 == self.args.len();
+        let own = if last { arg } else { arg - 1 };
+        let mut out: Vec<(Operand, bool)> =
+            (0..own).step_by(2).map(|i| (self.args[i], false)).collect();
+        if !last {
+            out.push((self.args[own], true));
+        }
+        out
     }
 }
 

@@ -5,12 +5,12 @@
 //!
 //! If you add one: a variant with its arms here, and a row in `language/functions.rs`.
 
-use crate::value::calendar::{
+use oeuvre_columns::value::calendar::{
     DAY_MICROS, FIRST_DAY, LAST_DAY, civil_from_days, date, days_from_civil, days_in_month,
 };
-use crate::value::decimal::{Decimal, pow10};
-use crate::value::exact::decimal_to_f64;
-use crate::value::{Bands, Kind, Overflow, Value};
+use oeuvre_columns::value::decimal::{Decimal, pow10};
+use oeuvre_columns::value::exact::decimal_to_f64;
+use oeuvre_columns::value::{Bands, Kind, Overflow, Value};
 use std::sync::Arc;
 
 /// A regular expression; two are the same where they are written the same.
@@ -23,8 +23,16 @@ impl PartialEq for Pattern {
     }
 }
 
+impl Eq for Pattern {}
+
+impl std::hash::Hash for Pattern {
+    fn hash<H: std::hash::Hasher>(&self, state: &mut H) {
+        self.0.as_str().hash(state);
+    }
+}
+
 /// A function of single values.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Scalar {
     /// The largest whole number that is not above x.
     Floor,

@@ -1,10 +1,10 @@
 //! Steps of days, datetimes and periods.
 
-use super::column::{Column, Data, MISSING_I32, MISSING_I64};
 use super::program::Step;
 use super::vectors::{f64s, i32s, i64s, ratio};
-use crate::value::calendar::{self, DAY_MICROS, Part, Period, Unit};
-use crate::value::{Overflow, Value};
+use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I64};
+use oeuvre_columns::value::calendar::{self, DAY_MICROS, Part, Period, Unit};
+use oeuvre_columns::value::{Overflow, Value};
 use std::sync::OnceLock;
 
 /// Applies a function of the day to dates or datetimes.

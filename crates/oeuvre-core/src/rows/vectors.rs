@@ -1,9 +1,9 @@
 //! What the kernels write into and compare with.
 
-use super::column::{Column, Data};
-use crate::value::decimal::Decimal;
-use crate::value::exact::decimal_ratio;
-use crate::value::text_order;
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::decimal::Decimal;
+use oeuvre_columns::value::exact::decimal_ratio;
+use oeuvre_columns::value::text_order;
 use std::cmp::Ordering;
 
 macro_rules! reuse {

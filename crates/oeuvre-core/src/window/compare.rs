@@ -1,9 +1,9 @@
 //! Cells compared by their value: places and buckets.
 
 use super::order::{Ordinals, Packed, sorted, width};
+use super::{Calc, Ties};
 use super::{partition_bound, partition_ordinals, runs};
-use crate::language::resolve::{Calc, Ties, Window};
-use crate::rows::column::{Column, Data, MISSING_I64};
+use oeuvre_columns::column::{Column, Data, MISSING_I64};
 
 /// Places or buckets, and how many cells owe theirs to the order of the cells alone.
 pub(crate) struct Compared {
@@ -13,13 +13,13 @@ pub(crate) struct Compared {
 
 /// What a window that compares works out of `x`.
 pub(crate) fn work_out(
-    window: &Window,
+    calc: &Calc,
+    ascending: bool,
     x: &Column,
     partition: &[u32],
     position: &Ordinals,
 ) -> Compared {
-    let ascending = window.descending == Some(false);
-    match window.calc {
+    match *calc {
         Calc::Rank(ties) => rank(x, partition, position, ascending, ties),
         Calc::Tile(buckets) => tile(x, partition, position, ascending, buckets),
         _ => unreachable!("other windows do not compare"),
@@ -195,7 +195,7 @@ mod tests {
                 let long = rank(&x, &partition, &place, ascending, ties);
                 prop_assert_eq!(short.ties_broken, long.ties_broken);
                 for cell in 0..cells.len() {
-                    let kind = crate::Kind::Number { scale: 0 };
+                    let kind = oeuvre_columns::Kind::Number { scale: 0 };
                     prop_assert_eq!(short.column.value(kind, cell), long.column.value(kind, cell));
                 }
             }

@@ -4,17 +4,20 @@
 //! cell has a *partition* (which cells it is compared with or walks among; [`NOWHERE`] for a cell
 //! without a meaning there) and, for walks, a place in an order. Each gives one value a cell.
 //!
-//! To add one: a loop here, a [`crate::language::resolve::Calc`] that asks for it, and a row in
+//! To add one: a loop here, a [`Calc`] that asks for it, and a row in
 //! `language/functions.rs`.
 
+mod calc;
 pub(crate) mod compare;
 pub(crate) mod order;
 pub(crate) mod walk;
 
+pub use calc::{Calc, Reference, Taking, Ties, Window};
+
 use crate::aggregate::{Aggregate, Overflow, Rows};
-use crate::rows::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
-use crate::rows::dictionary::MISSING_CODE;
-use crate::value::Kind;
+use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::Kind;
 use order::Ordinals;
 
 /// The partition of cells that take no part.

@@ -4,9 +4,9 @@
 //! digit by digit, from the last column to the first. That is stable, so that what the columns leave
 //! open keeps its order; it needs no comparison, and its time grows with the cells alone.
 
-use crate::rows::column::{Column, Data};
-use crate::rows::dictionary::MISSING_CODE;
-use crate::value::text_order;
+use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::text_order;
 
 /// A column as numbers that sort as its values do; missing values come last.
 #[derive(Clone, Debug)]

@@ -1,14 +1,14 @@
 //! Walks: from cell to cell of a partition, in an order.
 
 use super::order::{Ordinals, sorted};
+use super::{Calc, Taking};
 use super::{NO_CELL, NOWHERE, partition_ordinals, pick, runs};
 use crate::aggregate::Overflow;
 use crate::aggregate::float_sum::FloatSum;
-use crate::language::resolve::{Calc, Taking, Window};
-use crate::rows::column::{Column, Data, MISSING_I64, MISSING_I128};
-use crate::value::decimal::Decimal;
-use crate::value::exact::decimal_ratio;
-use crate::value::{Kind, Value};
+use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::decimal::Decimal;
+use oeuvre_columns::value::exact::decimal_ratio;
+use oeuvre_columns::value::{Kind, Value};
 use std::collections::VecDeque;
 
 /// The cells in the order in which they are walked.
@@ -70,13 +70,12 @@ impl<'a> Walk<'a> {
     /// a period without rows.
     pub(crate) fn work_out(
         &self,
-        window: &Window,
-        x: &Column,
+        calc: &Calc,
+        (x, kind): (&Column, Kind),
         condition: Option<&Column>,
         empty: &Value,
     ) -> Result<Column, Overflow> {
-        let kind = window.args[0].kind;
-        match &window.calc {
+        match calc {
             Calc::Step(back) => Ok(self.step(x, kind, *back, empty)),
             Calc::Running(taking) => self.running(x, kind, *taking),
             Calc::Moving { steps, taking, at_least } => {
@@ -307,7 +306,7 @@ impl<'a> Walk<'a> {
             if enough && cells.present > 0 {
                 let figure = match mean {
                     false => sum.to_f64(),
-                    true => crate::value::exact::ratio_to_f64(
+                    true => oeuvre_columns::value::exact::ratio_to_f64(
                         &sum.numerator(),
                         &(FloatSum::denominator() * num_bigint::BigInt::from(cells.present)),
                     ),

@@ -3,10 +3,9 @@
 // Every test file uses a part of this.
 #![allow(dead_code, unreachable_pub)]
 
-use oeuvre_core::rows::column::{Batch, Column};
-use oeuvre_core::{
-    Account, ColumnInfo, Error, Grid, Ledger, Plan, Reader, Request, Source, Value, run,
-};
+use oeuvre_columns::column::{Batch, Column};
+use oeuvre_columns::{Account, ColumnInfo, Reader, Source, Value};
+use oeuvre_core::{Grid, Ledger, Plan, Request, run};
 use std::sync::Mutex;
 
 /// A table in memory, read in batches of a given size.
@@ -23,7 +22,7 @@ struct TableReader<'a> {
 }
 
 impl Reader for TableReader<'_> {
-    fn next(&mut self, batch: &mut Batch) -> Result<bool, Error> {
+    fn next(&mut self, batch: &mut Batch) -> Result<bool, oeuvre_columns::ReadError> {
         let at = {
             let mut next = self.next.lock().unwrap();
             let at = *next;
@@ -70,7 +69,7 @@ impl Source for Pass<'_> {
         &'a self,
         columns: &[usize],
         readers: usize,
-    ) -> Result<Vec<Box<dyn Reader + 'a>>, Error> {
+    ) -> Result<Vec<Box<dyn Reader + 'a>>, oeuvre_columns::ReadError> {
         *self.1.lock().unwrap() = 0;
         let reader = || TableReader { table: self.0, wanted: columns.to_vec(), next: self.1 };
         Ok((0..readers).map(|_| -> Box<dyn Reader + 'a> { Box::new(reader()) }).collect())

@@ -1,8 +1,8 @@
 //! Date patterns: `d MMM yyyy`, `'Q'Q yyyy` (UTS #35 part 4, Date Field Symbol Table). A period reads
 //! as its first day does. Names are English.
 
-use oeuvre_core::Value;
-use oeuvre_core::value::calendar::{Part, Period, Unit, civil_from_days, date_text};
+use oeuvre_columns::Value;
+use oeuvre_columns::value::calendar::{Part, Period, Unit, civil_from_days, date_text};
 use std::fmt::Write as _;
 
 /// A date pattern.

@@ -7,7 +7,7 @@ pub(crate) use date::DatePattern;
 pub(crate) use number::NumberPattern;
 
 use crate::cells::Quotient;
-use oeuvre_core::{Kind, Value};
+use oeuvre_columns::{Kind, Value};
 
 /// How the values of a column read.
 #[derive(Clone, Debug, PartialEq)]

@@ -4,8 +4,8 @@
 
 use crate::cells::Quotient;
 use num_bigint::BigInt;
-use oeuvre_core::Value;
-use oeuvre_core::value::exact::{f64_to_ratio, round_half_away};
+use oeuvre_columns::Value;
+use oeuvre_columns::value::exact::{f64_to_ratio, round_half_away};
 
 /// A number pattern.
 #[derive(Clone, Debug, PartialEq)]
@@ -195,7 +195,7 @@ impl NumberPattern {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use oeuvre_core::Decimal;
+    use oeuvre_columns::Decimal;
     use rstest::rstest;
 
     #[rstest]

@@ -50,7 +50,7 @@ impl LookArgs {
 
 /// Checks a look against the columns that a plan makes, before any row is read.
 pub(crate) fn ensure_fits(look: &Look, plan: &Plan) -> Result<(), Error> {
-    let keys = plan.resolved.keys().iter().map(|k| Named {
+    let keys = plan.keys().iter().map(|k| Named {
         heading: k.heading.clone(),
         calc: k.heading.clone(),
         kind: k.kind,

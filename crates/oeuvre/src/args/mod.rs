@@ -145,7 +145,7 @@ impl SummaryArgs {
     /// The request and the look that the options make.
     pub(crate) fn to_request(
         &self,
-        options: &oeuvre_data::CsvOptions,
+        options: &oeuvre_data::ReadOptions,
     ) -> Result<(oeuvre_core::Request, oeuvre_render::Look), oeuvre_core::Error> {
         let request = self.group.group(self.rows.to_request(options)?);
         Ok((request, oeuvre_render::Look { long: self.group.long, ..self.look.to_look()? }))

@@ -1,5 +1,6 @@
 //! Where results go, as what, and how to run.
 
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use oeuvre_core::Error;
 use oeuvre_render::Format;
 use std::path::PathBuf;
@@ -15,8 +16,8 @@ pub(crate) struct OutputArgs {
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
     /// The file type: text, csv, tsv, json, jsonl or markdown.
-    #[arg(long = "as", value_name = "FILETYPE", value_parser = clap::builder::PossibleValuesParser::new(Format::ALL.map(|(name, _)| name)))]
-    file_type: Option<String>,
+    #[arg(long = "as", value_name = "FILETYPE", value_parser = format_parser())]
+    file_type: Option<Format>,
     /// How many threads to use; as many as the machine runs at once unless said.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
     pub(crate) threads: Option<u16>,
@@ -41,16 +42,21 @@ pub(crate) enum Color {
     Never,
 }
 
+/// Reads the name of a file type.
+fn format_parser() -> impl TypedValueParser<Value = Format> {
+    let names: Vec<&'static str> = Format::all().map(Format::name).collect();
+    PossibleValuesParser::new(names).map(|name| name.parse().unwrap_or_default())
+}
+
 impl OutputArgs {
     /// The file type: as asked for, else by the file's ending, else text.
     pub(crate) fn format(&self) -> Result<Format, Error> {
-        if let Some(file_type) = &self.file_type {
-            let known = Format::ALL.iter().find(|(name, _)| name == file_type);
-            return Ok(known.map_or(Format::Text, |(_, f)| *f));
+        if let Some(file_type) = self.file_type {
+            return Ok(file_type);
         }
-        let Some(to) = &self.to else { return Ok(Format::Text) };
+        let Some(to) = &self.to else { return Ok(Format::default()) };
         Format::of_ending(&to.to_string_lossy()).ok_or_else(|| {
-            let names: Vec<&str> = Format::ALL.iter().map(|(name, _)| *name).collect();
+            let names: Vec<&str> = Format::all().map(Format::name).collect();
             Error::request_with_help(
                 format!("the ending of {} names no file type", to.display()),
                 format!("say which with --as: {}", names.join(", ")),

@@ -1,7 +1,7 @@
 //! How the files are read.
 
 use oeuvre_core::Error;
-use oeuvre_data::{CsvOptions, DateOrder, Forced, Uneven};
+use oeuvre_data::{DateOrder, Forced, ReadOptions, Uneven};
 
 /// Options that say how to read.
 #[derive(clap::Args, Debug)]
@@ -121,10 +121,10 @@ fn texts_of(text: &str) -> (Option<String>, Vec<String>) {
 
 impl ReadingArgs {
     /// The options for the reader.
-    pub(crate) fn to_options(&self) -> Result<CsvOptions, Error> {
+    pub(crate) fn to_options(&self) -> Result<ReadOptions, Error> {
         let list = |text: &String| text.split(',').map(|t| t.trim().to_owned()).collect::<Vec<_>>();
         let separator = self.separator.as_deref().map(|s| sign("--separator", s)).transpose()?;
-        let mut options = CsvOptions { separator, ..CsvOptions::default() };
+        let mut options = ReadOptions { separator, ..ReadOptions::default() };
         options.quote = if self.quote.eq_ignore_ascii_case("none") {
             None
         } else {

@@ -1,7 +1,7 @@
 //! The request: what to group, what to show.
 
 use oeuvre_core::{Error, LookupRequest, NoMatch, Request, Show, Totals, TotalsAt, Written};
-use oeuvre_data::{CsvOptions, CsvSource};
+use oeuvre_data::{ReadOptions, open, read_whole};
 use std::sync::Arc;
 
 /// Options that say what is asked of the rows.
@@ -111,7 +111,7 @@ enum WhichTotals {
 
 impl RowsArgs {
     /// The lookups, read whole.
-    fn lookups(&self, options: &CsvOptions) -> Result<Vec<LookupRequest>, Error> {
+    fn lookups(&self, options: &ReadOptions) -> Result<Vec<LookupRequest>, Error> {
         if self.lookup.len() != self.matches.len() {
             return Err(Error::request_with_help(
                 format!(
@@ -136,7 +136,7 @@ impl RowsArgs {
                     (stem.and_then(|s| s.to_str()).unwrap_or(text), text.as_str())
                 }
             };
-            let options = CsvOptions {
+            let options = ReadOptions {
                 kinds: Vec::new(),
                 missing_of: Vec::new(),
                 not_missing_of: Vec::new(),
@@ -145,7 +145,7 @@ impl RowsArgs {
                 separator: None,
                 ..options.clone()
             };
-            let table = CsvSource::open(&[file.to_owned()], options)?.read_whole(name)?;
+            let table = read_whole(open(&[file.to_owned()], options)?.as_mut(), name)?;
             let on = Written::new("--match", on.clone());
             lookups.push(LookupRequest { table: Arc::new(table), on, no_match });
         }
@@ -153,7 +153,7 @@ impl RowsArgs {
     }
 
     /// The request that the options make: a detail of the rows.
-    pub(crate) fn to_request(&self, options: &CsvOptions) -> Result<Request, Error> {
+    pub(crate) fn to_request(&self, options: &ReadOptions) -> Result<Request, Error> {
         let mut lets = Vec::new();
         for text in &self.lets {
             let (name, calc) = text.split_once('=').ok_or_else(|| {

@@ -7,7 +7,7 @@ use crate::failure::Failure;
 use crate::run::summarize;
 use crate::surroundings;
 use oeuvre_core::{Error, Request, Show, Totals, Written};
-use oeuvre_data::CsvOptions;
+use oeuvre_data::ReadOptions;
 use oeuvre_render::{Format, Look, Settings, TextSettings};
 use std::io::{self, BufRead, BufReader, Write};
 use std::path::Path;
@@ -136,7 +136,7 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
             let files = std::slice::from_ref(&bookings);
             let (grid, ledger) = summarize(
                 files,
-                CsvOptions::default(),
+                ReadOptions::default(),
                 &question.request(),
                 surroundings::threads(),
                 &Look::default(),
@@ -146,7 +146,8 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
                 color: surroundings::color(crate::args::output::Color::Auto, &io::stdout()),
             };
             let look = Look::default();
-            let settings = Settings { look: &look, format: Format::Text, text, with_ledger: false };
+            let settings =
+                Settings { look: &look, format: Format::default(), text, with_ledger: false };
             oeuvre_render::write(&grid, &ledger, settings, page).map_err(failed)?;
         }
     }

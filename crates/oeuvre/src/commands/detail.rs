@@ -1,14 +1,14 @@
 //! `oeuvre detail`: keep every row and add calculated columns.
 
-use super::summary::{present, settings, tell};
 use crate::args::DetailArgs;
 use crate::deliver::deliver_all;
 use crate::failure::Failure;
+use crate::present::{present, settings, tell};
 use crate::run::planned;
 use crate::surroundings;
 use oeuvre_core::{Grid, Parts};
-use oeuvre_data::CsvSource;
-use oeuvre_render::{Format, write_part, write_part_headings};
+use oeuvre_data::open;
+use oeuvre_render::{write_part, write_part_headings};
 use std::io;
 
 pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
@@ -18,12 +18,12 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
     let look = args.look.to_look()?;
     let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
     let settings = settings(&args.output, &look)?;
-    let mut source = CsvSource::open(&args.files, options)?;
+    let mut input = open(&args.files, options)?;
     // Formats of one line a row are written part by part; the others need the whole table.
-    if !matches!(settings.format, Format::Csv | Format::Tsv | Format::Jsonl) {
-        let (grid, ledger) = planned(&mut source, &request, &look, |plan, source| {
-            let (grid, ledger) = oeuvre_core::list(&plan, source, threads, None)?;
-            Ok((grid.unwrap_or_default(), ledger))
+    if !settings.format.streams() {
+        let (grid, ledger) = planned(input.as_mut(), &request, &look, |plan, input| {
+            let (grid, ledger) = oeuvre_core::list(plan, input, threads)?;
+            Ok((grid, ledger))
         })?;
         return present(&args.output, &look, &grid, &ledger);
     }
@@ -31,7 +31,7 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
     let name = to.map_or_else(|| "standard output".to_owned(), |p| p.display().to_string());
     let ledger = deliver_all(to, true, |out| {
         let mut problem: Option<io::Error> = None;
-        let ledger = planned(&mut source, &request, &look, |plan, source| {
+        let ledger = planned(input.as_mut(), &request, &look, |plan, input| {
             let mut begun = false;
             let mut put = |bytes: Vec<u8>| {
                 if problem.is_some() {
@@ -41,7 +41,7 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
                     Ok(())
                 } else {
                     begun = true;
-                    write_part_headings(&plan, &settings, out)
+                    write_part_headings(plan, &settings, out)
                 };
                 match done.and_then(|()| out.write_all(&bytes)) {
                     Ok(()) => true,
@@ -52,8 +52,8 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
                 }
             };
             let format = |grid: &Grid| write_part(grid, &settings);
-            let parts = Parts { format: &format, write: &mut put };
-            let (_, ledger) = oeuvre_core::list(&plan, source, threads, Some(parts))?;
+            let parts = Parts { make: &format, take: &mut put };
+            let ledger = oeuvre_core::list_in_parts(plan, input, threads, parts)?;
             // A table without rows still has its headings; nothing is written after a problem.
             put(Vec::new());
             Ok(ledger)

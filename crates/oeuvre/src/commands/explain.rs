@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::run::planned;
 use crate::surroundings;
 use oeuvre_core::Error;
-use oeuvre_data::CsvSource;
+use oeuvre_data::open;
 use oeuvre_render::write_sections;
 
 pub(crate) fn run(args: &ExplainArgs) -> Result<(), Failure> {
@@ -21,9 +21,9 @@ pub(crate) fn run(args: &ExplainArgs) -> Result<(), Failure> {
         }
         request = args.rows.to_request(&args.reading.to_options()?)?;
     }
-    let mut source = CsvSource::open(&args.files, options)?;
-    let sections = planned(&mut source, &request, &look, |plan, _| {
-        Ok(oeuvre_core::explain(&request, &plan, &args.files))
+    let mut input = open(&args.files, options)?;
+    let sections = planned(input.as_mut(), &request, &look, |plan, _| {
+        Ok(oeuvre_core::explain(&request, plan, &args.files))
     })?;
     let output = &args.output;
     let width = output.width.or_else(surroundings::terminal_width).unwrap_or(usize::MAX);

@@ -6,11 +6,12 @@ use crate::deliver::deliver;
 use crate::demo;
 use crate::failure::Failure;
 use crate::run::summarize;
+use oeuvre_columns::names::nearest;
 use oeuvre_core::language::clauses::{self, CLAUSES, ClauseRow, ExampleIn};
 use oeuvre_core::language::elsewhere;
-use oeuvre_core::language::functions::{Call, FUNCTIONS, Function, find, names};
-use oeuvre_core::{Error, Request, Show, Written, nearest};
-use oeuvre_data::CsvOptions;
+use oeuvre_core::language::functions::{Call, Function, all, find, names};
+use oeuvre_core::{Error, Request, Show, Written};
+use oeuvre_data::ReadOptions;
 use std::fmt::Write as _;
 
 /// How many bookings the examples are worked out on: those that the demo writes.
@@ -23,7 +24,7 @@ pub(crate) fn run(args: &FunctionsArgs) -> Result<(), Failure> {
         (None, Some(clause)) => clause_detail(clause, &examples(&[Example::of_clause(clause)])?[0]),
         (None, None) if !word.is_empty() => return Err(unknown(&word).into()),
         _ if args.markdown => {
-            let all: Vec<&Function> = FUNCTIONS.iter().collect();
+            let all: Vec<&Function> = all().collect();
             let functions = examples(&all.iter().map(|f| Example::of(f)).collect::<Vec<_>>())?;
             let clauses = examples(&CLAUSES.iter().map(Example::of_clause).collect::<Vec<_>>())?;
             markdown(&all, &functions, &clauses)
@@ -57,7 +58,7 @@ fn list() -> String {
     let mut text = String::new();
     for (i, title) in PARTS.iter().enumerate() {
         let _ = writeln!(text, "{title}:");
-        for f in FUNCTIONS.iter().filter(|f| part(f) == i) {
+        for f in all().filter(|f| part(f) == i) {
             let _ = writeln!(text, "  {:<16} {}", f.name, f.meaning);
         }
         text.push('\n');
@@ -88,11 +89,8 @@ fn unknown(word: &str) -> Error {
 
 fn clause_detail(c: &ClauseRow, result: &str) -> String {
     let mut text = format!("{}\n    {}\n", c.usage, c.meaning);
-    let taking: Vec<&str> = FUNCTIONS
-        .iter()
-        .filter(|f| f.clauses.iter().any(|w| w.text() == c.word))
-        .map(|f| f.name)
-        .collect();
+    let taking: Vec<&str> =
+        all().filter(|f| f.clauses.iter().any(|w| w.text() == c.word)).map(|f| f.name).collect();
     if !taking.is_empty() {
         let _ = writeln!(text, "stands in\n    {}", taking.join(", "));
     }
@@ -207,7 +205,7 @@ fn examples(all: &[Example]) -> Result<Vec<String>, Failure> {
         let request = Request { show, by, listing, ..Request::default() };
         let (grid, _) = summarize(
             std::slice::from_ref(&file),
-            CsvOptions::default(),
+            ReadOptions::default(),
             &request,
             1,
             &oeuvre_render::Look::default(),

@@ -5,7 +5,7 @@ mod detail;
 mod explain;
 mod functions;
 mod profile;
-pub(crate) mod summary;
+mod summary;
 mod trace;
 
 use crate::args::{Args, Command};

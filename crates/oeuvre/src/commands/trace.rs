@@ -1,13 +1,13 @@
 //! `oeuvre trace`: the rows behind one cell.
 
-use super::summary::settings;
 use crate::args::TraceArgs;
 use crate::deliver::deliver_as;
 use crate::failure::Failure;
+use crate::present::settings;
 use crate::run::planned;
 use crate::surroundings;
 use oeuvre_core::{AtLabel, Error, Written};
-use oeuvre_data::CsvSource;
+use oeuvre_data::open;
 use oeuvre_render::write_trace;
 use std::sync::Arc;
 
@@ -18,10 +18,10 @@ pub(crate) fn run(args: &TraceArgs) -> Result<(), Failure> {
     let at = cell(&args.at)?;
     let threads = of.output.threads.map_or_else(surroundings::threads, usize::from);
     let settings = settings(&of.output, &look)?;
-    let mut source = CsvSource::open(&of.files, options)?;
-    let reads_as = |heading: &str, value: &oeuvre_core::Value| look.reads_as(heading, value);
-    let trace = planned(&mut source, &request, &look, |plan, source| {
-        oeuvre_core::trace(plan, &request, source, threads, &at, &reads_as)
+    let mut input = open(&of.files, options)?;
+    let reads_as = |heading: &str, value: &oeuvre_columns::Value| look.reads_as(heading, value);
+    let trace = planned(input.as_mut(), &request, &look, |plan, input| {
+        oeuvre_core::trace(plan, &request, input, threads, &at, &reads_as)
     })?;
     let to = of.output.to.as_deref();
     deliver_as(to, settings.format, |out| write_trace(&trace, settings, args.first, out))

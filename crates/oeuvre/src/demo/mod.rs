@@ -5,7 +5,7 @@
 //! notes with commas, quotes and line breaks, a route code that the routes do not have, ties, and two
 //! outliers.
 
-use oeuvre_core::value::calendar::{Part, civil_from_days, days_from_civil};
+use oeuvre_columns::value::calendar::{Part, civil_from_days, days_from_civil};
 use std::io::{self, Write};
 
 /// The files with what they hold.

@@ -1,0 +1,293 @@
+//! Text as codes: each distinct text is stored once and stands for itself by a number.
+//!
+//! Up to 16 bytes a text is compared as one 128-bit word; longer ones by hash, then byte by byte.
+//! The hash is seeded at random, so that no file can be written to make it slow; no result depends
+//! on the seed, because codes are given in the order texts are first met.
+
+use std::hash::{BuildHasher, RandomState};
+use std::sync::Arc;
+
+/// The code of a missing text.
+pub const MISSING_CODE: u32 = u32::MAX;
+/// Codes from here on are aliases: texts that stand for something else, such as `n/a`.
+pub const FIRST_ALIAS: u32 = u32::MAX - 1024;
+
+#[derive(Clone, Copy)]
+struct Slot {
+    key: u128,
+    /// `u32::MAX` in an empty slot.
+    len: u32,
+    code: u32,
+}
+
+/// Up to this many slots (64 KiB) at most one in eight is used.
+const SPARSE_SLOTS: usize = 2048;
+
+const EMPTY: Slot = Slot { key: 0, len: u32::MAX, code: 0 };
+
+/// A growing set of texts, numbered from 0 in the order in which they came. A clone shares them until one
+/// of the two grows, so that columns that are picked from one another hold their texts once.
+#[derive(Clone, Default)]
+pub struct Dictionary {
+    texts: Arc<Texts>,
+}
+
+/// The texts of a [`Dictionary`].
+#[derive(Clone)]
+pub struct Texts {
+    arena: String,
+    ends: Vec<usize>,
+    aliases: Vec<(String, u32)>,
+    slots: Vec<Slot>,
+    used: usize,
+    seed: u64,
+}
+
+impl Default for Texts {
+    fn default() -> Self {
+        Texts {
+            arena: String::new(),
+            ends: Vec::new(),
+            aliases: Vec::new(),
+            slots: vec![EMPTY; 16],
+            used: 0,
+            seed: RandomState::new().hash_one(0u8),
+        }
+    }
+}
+
+impl std::fmt::Debug for Dictionary {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_list().entries((0..self.len() as u32).map(|c| self.text(c))).finish()
+    }
+}
+
+/// Both halves of a 128-bit product, folded: mixes every bit of `a` and `b` into the result.
+#[inline(always)]
+pub fn fold(a: u64, b: u64) -> u64 {
+    let product = u128::from(a) * u128::from(b);
+    (product as u64) ^ (product >> 64) as u64
+}
+
+/// An odd constant from the digits of pi.
+const PI: u64 = 0x243f_6a88_85a3_08d3;
+
+impl std::ops::Deref for Dictionary {
+    type Target = Texts;
+
+    fn deref(&self) -> &Texts {
+        &self.texts
+    }
+}
+
+impl Dictionary {
+    /// The code of a text, which is added when it is new.
+    pub fn intern(&mut self, text: &str) -> u32 {
+        match self.find(text.as_bytes()) {
+            Some(code) => code,
+            None => Arc::make_mut(&mut self.texts).add(text),
+        }
+    }
+
+    /// Makes a text stand for alias number `n` (counted from 0): [`Texts::find`] then gives
+    /// `FIRST_ALIAS + n`. Does nothing when the text is there already.
+    pub fn alias(&mut self, text: &str) {
+        if self.find(text.as_bytes()).is_none() {
+            Arc::make_mut(&mut self.texts).add_alias(text);
+        }
+    }
+
+    /// The codes that the texts of another dictionary have here; new ones are added.
+    pub fn absorb(&mut self, other: &Dictionary) -> Vec<u32> {
+        let mut map = Vec::new();
+        self.follow(other, &mut map);
+        map
+    }
+
+    /// Goes on with an [`Dictionary::absorb`] of a dictionary that has grown since: `map` gets the
+    /// codes of the texts that it does not have yet.
+    pub fn follow(&mut self, other: &Dictionary, map: &mut Vec<u32>) {
+        map.extend((map.len()..other.len()).map(|c| self.intern(other.text(c as u32))));
+    }
+}
+
+impl Texts {
+    /// How many distinct texts there are.
+    pub fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    /// Whether no text has been added.
+    pub fn is_empty(&self) -> bool {
+        self.ends.is_empty()
+    }
+
+    /// The text of a code. An unknown code or [`MISSING_CODE`] gives an empty text.
+    pub fn text(&self, code: u32) -> &str {
+        let code = code as usize;
+        match self.ends.get(code) {
+            Some(&end) => {
+                let start = if code == 0 { 0 } else { self.ends[code - 1] };
+                &self.arena[start..end]
+            }
+            None => "",
+        }
+    }
+
+    /// The word that stands for a text: the text itself up to 16 bytes, else its hash.
+    fn key(&self, text: &[u8]) -> u128 {
+        if text.len() <= 16 {
+            let mut word = [0u8; 16];
+            word[..text.len()].copy_from_slice(text);
+            return u128::from_le_bytes(word);
+        }
+        let mut hash = self.seed ^ text.len() as u64;
+        for chunk in text.chunks(8) {
+            let mut word = [0u8; 8];
+            word[..chunk.len()].copy_from_slice(chunk);
+            hash = fold(u64::from_le_bytes(word) ^ hash, PI ^ self.seed.rotate_left(32));
+        }
+        u128::from(hash) << 64 | u128::from(fold(hash, PI))
+    }
+
+    #[inline(always)]
+    fn place(&self, key: u128, len: u32) -> usize {
+        let low = key as u64 ^ self.seed;
+        let high = (key >> 64) as u64 ^ u64::from(len);
+        fold(low ^ high.rotate_left(29), PI ^ high) as usize
+    }
+
+    /// The code of a text of at most 16 bytes, given as a little-endian word padded with zeros.
+    #[inline(always)]
+    pub fn find_word(&self, word: u128, len: u32) -> Option<u32> {
+        let mask = self.slots.len() - 1;
+        let mut at = self.place(word, len) & mask;
+        loop {
+            let slot = &self.slots[at];
+            if slot.key == word && slot.len == len {
+                return Some(slot.code);
+            }
+            if slot.len == u32::MAX {
+                return None;
+            }
+            at = (at + 1) & mask;
+        }
+    }
+
+    /// The code of a text, or `None` when it has not been added.
+    pub fn find(&self, text: &[u8]) -> Option<u32> {
+        let len = u32::try_from(text.len()).ok()?;
+        let key = self.key(text);
+        if len <= 16 {
+            return self.find_word(key, len);
+        }
+        let mask = self.slots.len() - 1;
+        let mut at = self.place(key, len) & mask;
+        loop {
+            let slot = &self.slots[at];
+            if slot.len == u32::MAX {
+                return None;
+            }
+            if slot.key == key && slot.len == len && self.slot_text(slot.code).as_bytes() == text {
+                return Some(slot.code);
+            }
+            at = (at + 1) & mask;
+        }
+    }
+
+    fn slot_text(&self, code: u32) -> &str {
+        if code >= FIRST_ALIAS {
+            return &self.aliases[(code - FIRST_ALIAS) as usize].0;
+        }
+        self.text(code)
+    }
+
+    fn add(&mut self, text: &str) -> u32 {
+        let code = self.ends.len() as u32;
+        self.arena.push_str(text);
+        self.ends.push(self.arena.len());
+        self.insert(text, code);
+        code
+    }
+
+    fn add_alias(&mut self, text: &str) {
+        let code = FIRST_ALIAS + self.aliases.len() as u32;
+        self.aliases.push((text.to_owned(), code));
+        self.insert(text, code);
+    }
+
+    /// The text of alias number `n`.
+    pub fn alias_text(&self, n: usize) -> &str {
+        self.aliases.get(n).map_or("", |(t, _)| t)
+    }
+
+    /// How many aliases there are.
+    pub fn aliases(&self) -> usize {
+        self.aliases.len()
+    }
+
+    fn insert(&mut self, text: &str, code: u32) {
+        // Small dictionaries are kept sparse: a second look at a slot is a branch that the processor
+        // cannot foresee.
+        let sparse = if self.slots.len() < SPARSE_SLOTS { 8 } else { 2 };
+        if (self.used + 1) * sparse > self.slots.len() {
+            let grown = vec![EMPTY; self.slots.len() * 2];
+            let old = std::mem::replace(&mut self.slots, grown);
+            for slot in old.into_iter().filter(|s| s.len != u32::MAX) {
+                self.put(slot);
+            }
+        }
+        let slot = Slot { key: self.key(text.as_bytes()), len: text.len() as u32, code };
+        self.put(slot);
+        self.used += 1;
+    }
+
+    fn put(&mut self, slot: Slot) {
+        let mask = self.slots.len() - 1;
+        let mut at = self.place(slot.key, slot.len) & mask;
+        while self.slots[at].len != u32::MAX {
+            at = (at + 1) & mask;
+        }
+        self.slots[at] = slot;
+    }
+
+    /// The texts in the order of their codes.
+    pub fn iter(&self) -> impl Iterator<Item = &str> {
+        (0..self.len() as u32).map(|c| self.text(c))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn texts_that_share_their_first_bytes_or_zeros_stay_apart() {
+        let mut d = Dictionary::default();
+        let texts = ["", "\0", "\0\0", "a", "a\0", "abcdefghijklmnop", "abcdefghijklmnopq"];
+        for (i, t) in texts.iter().enumerate() {
+            assert_eq!(d.intern(t), i as u32);
+        }
+        for (i, t) in texts.iter().enumerate() {
+            assert_eq!((d.intern(t), d.text(i as u32)), (i as u32, *t));
+        }
+        d.alias("n/a");
+        d.alias("a rather long missing marker");
+        assert_eq!(d.find(b"n/a"), Some(FIRST_ALIAS));
+        assert_eq!(d.find(b"a rather long missing marker"), Some(FIRST_ALIAS + 1));
+        assert_eq!(d.len(), texts.len());
+    }
+
+    proptest! {
+        #[test]
+        fn codes_agree_with_a_plain_list(texts in proptest::collection::vec("[ab\\PC]{0,20}", 0..200)) {
+            let (mut d, mut plain) = (Dictionary::default(), Vec::<String>::new());
+            for t in &texts {
+                let code = plain.iter().position(|p| p == t).unwrap_or_else(|| { plain.push(t.clone()); plain.len() - 1 });
+                prop_assert_eq!(d.intern(t) as usize, code);
+                prop_assert_eq!(d.find(t.as_bytes()), Some(code as u32));
+            }
+        }
+    }
+}

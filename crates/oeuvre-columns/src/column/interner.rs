@@ -1,0 +1,350 @@
+//! Whole numbers as codes: the numbers of distinct values, and of distinct pairs of codes.
+//!
+//! Business keys are mostly dense (dates, periods, ids that count up), so a window of directly
+//! indexed places is tried first, and what lies outside it goes to an open-addressing table.
+
+use super::dictionary::fold;
+use std::hash::{BuildHasher, RandomState};
+
+const NONE: u32 = u32::MAX;
+/// A window of this many places is always allowed (16 MiB): ids of a million customers are worth it.
+const SMALL_WINDOW: usize = 1 << 22;
+/// A larger window must be at least this full: 1 in 8.
+const SPARSEST: usize = 8;
+/// The largest window, in places (256 MiB).
+const LARGEST_WINDOW: usize = 1 << 26;
+
+/// An open-addressing table from a 64-bit word to a code.
+#[derive(Clone, Debug)]
+pub struct WordTable {
+    slots: Vec<(u64, u32)>,
+    used: usize,
+    seed: u64,
+}
+
+impl Default for WordTable {
+    fn default() -> Self {
+        WordTable {
+            slots: vec![(0, NONE); 16],
+            used: 0,
+            seed: RandomState::new().hash_one(1u8) | 1,
+        }
+    }
+}
+
+impl WordTable {
+    #[inline]
+    fn place(&self, word: u64) -> usize {
+        fold(word ^ self.seed, 0x9e37_79b9_7f4a_7c15 ^ self.seed.rotate_left(32)) as usize
+    }
+
+    /// The code of a word; a new word gets `fresh`, and the second part says so.
+    #[inline]
+    pub fn get_or_insert(&mut self, word: u64, fresh: u32) -> (u32, bool) {
+        let mask = self.slots.len() - 1;
+        let mut at = self.place(word) & mask;
+        loop {
+            let (key, code) = self.slots[at];
+            if code == NONE {
+                break;
+            }
+            if key == word {
+                return (code, false);
+            }
+            at = (at + 1) & mask;
+        }
+        self.slots[at] = (word, fresh);
+        self.used += 1;
+        if self.used * 2 > self.slots.len() {
+            self.grow();
+        }
+        (fresh, true)
+    }
+
+    /// The code of a word, or `None` when it has not been added.
+    fn get(&self, word: u64) -> Option<u32> {
+        let mask = self.slots.len() - 1;
+        let mut at = self.place(word) & mask;
+        loop {
+            match self.slots[at] {
+                (_, NONE) => return None,
+                (key, code) if key == word => return Some(code),
+                _ => at = (at + 1) & mask,
+            }
+        }
+    }
+
+    #[cold]
+    fn grow(&mut self) {
+        let grown = vec![(0, NONE); self.slots.len() * 2];
+        let old = std::mem::replace(&mut self.slots, grown);
+        let mask = self.slots.len() - 1;
+        for (word, code) in old.into_iter().filter(|s| s.1 != NONE) {
+            let mut at = self.place(word) & mask;
+            while self.slots[at].1 != NONE {
+                at = (at + 1) & mask;
+            }
+            self.slots[at] = (word, code);
+        }
+    }
+}
+
+/// Distinct whole numbers, numbered from 0 in the order in which they came.
+#[derive(Clone, Debug, Default)]
+pub struct Interner {
+    base: i64,
+    window: Vec<u32>,
+    outside: WordTable,
+    wide: std::collections::HashMap<i128, u32>,
+    values: Vec<i128>,
+}
+
+impl Interner {
+    /// How many distinct numbers there are.
+    pub fn len(&self) -> usize {
+        self.values.len()
+    }
+
+    /// Whether no number has been added.
+    pub fn is_empty(&self) -> bool {
+        self.values.is_empty()
+    }
+
+    /// The numbers in the order of their codes.
+    pub fn values(&self) -> &[i128] {
+        &self.values
+    }
+
+    /// The codes in the order of their numbers.
+    pub fn ordered(&self) -> Vec<u32> {
+        // Where every number lies in the window, the window has them in order.
+        if self.outside.used == 0
+            && self.wide.is_empty()
+            && self.window.len() <= SPARSEST * self.values.len()
+        {
+            return self.window.iter().copied().filter(|&code| code != NONE).collect();
+        }
+        let mut pairs: Vec<(i128, u32)> = self.values.iter().copied().zip(0..).collect();
+        pairs.sort_unstable();
+        pairs.into_iter().map(|pair| pair.1).collect()
+    }
+
+    /// The code of a number, which is added when it is new.
+    #[inline]
+    pub fn intern(&mut self, value: i64) -> u32 {
+        let place = value.wrapping_sub(self.base) as u64;
+        if let Some(&code) = self.window.get(place as usize)
+            && code != NONE
+        {
+            return code;
+        }
+        self.intern_new(value)
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn intern_new(&mut self, value: i64) -> u32 {
+        let fresh = self.values.len() as u32;
+        if self.reach(value) {
+            let place = value.wrapping_sub(self.base) as usize;
+            // It may have come before the window reached this far.
+            let (code, new) = match self.outside.used {
+                0 => (fresh, true),
+                _ => self.outside.get_or_insert(value as u64, fresh),
+            };
+            self.window[place] = code;
+            if new {
+                self.values.push(i128::from(value));
+            }
+            return code;
+        }
+        let (code, new) = self.outside.get_or_insert(value as u64, fresh);
+        if new {
+            self.values.push(i128::from(value));
+        }
+        code
+    }
+
+    /// Widens the window to hold a value where that is worth its memory.
+    fn reach(&mut self, value: i64) -> bool {
+        if self.window.is_empty() {
+            self.base = value.saturating_sub(64);
+            self.window = vec![NONE; 1024];
+        }
+        let (low, high) =
+            (i128::from(self.base), i128::from(self.base) + self.window.len() as i128);
+        let v = i128::from(value);
+        if v >= low && v < high {
+            return true;
+        }
+        // Grow by half again on the side that is short, so that growing stays cheap.
+        let spare = (self.window.len() / 2) as i128;
+        let new_low = if v < low { (v - spare).max(i128::from(i64::MIN)) } else { low };
+        let new_high = if v >= high { v + spare + 1 } else { high };
+        let needed = (new_high - new_low) as u128;
+        let limit = SMALL_WINDOW.max(self.values.len() * SPARSEST).min(LARGEST_WINDOW);
+        if needed > limit as u128 {
+            return false;
+        }
+        let mut grown = vec![NONE; needed as usize];
+        let shift = (low - new_low) as usize;
+        grown[shift..shift + self.window.len()].copy_from_slice(&self.window);
+        self.window = grown;
+        self.base = new_low as i64;
+        true
+    }
+
+    /// The code of a number that may need 128 bits.
+    pub fn intern_wide(&mut self, value: i128) -> u32 {
+        if let Ok(v) = i64::try_from(value) {
+            return self.intern(v);
+        }
+        let fresh = self.values.len() as u32;
+        let code = *self.wide.entry(value).or_insert(fresh);
+        if code == fresh {
+            self.values.push(value);
+        }
+        code
+    }
+
+    /// The codes that the numbers of another interner have here; new ones are added.
+    pub fn absorb(&mut self, other: &Interner) -> Vec<u32> {
+        other.values.iter().map(|&v| self.intern_wide(v)).collect()
+    }
+}
+
+/// The largest directly indexed table of pairs, in places (16 MiB).
+const DIRECT_PAIRS: usize = 1 << 22;
+
+/// Distinct pairs of codes, numbered from 0 in the order in which they came.
+#[derive(Clone, Debug, Default)]
+pub struct Pairs {
+    /// Directly indexed by `first << shift | second`, while that is small enough.
+    direct: Vec<u32>,
+    shift: u32,
+    table: Option<WordTable>,
+    pairs: Vec<(u32, u32)>,
+}
+
+impl Pairs {
+    /// How many distinct pairs there are.
+    pub fn len(&self) -> usize {
+        self.pairs.len()
+    }
+
+    /// Whether no pair has been added.
+    pub fn is_empty(&self) -> bool {
+        self.pairs.is_empty()
+    }
+
+    /// The pairs in the order of their numbers.
+    pub fn pairs(&self) -> &[(u32, u32)] {
+        &self.pairs
+    }
+
+    /// The number of a pair, or `None` when it has not been added.
+    pub fn find(&self, first: u32, second: u32) -> Option<u32> {
+        match &self.table {
+            None => {
+                let in_range = u64::from(second) < 1 << self.shift;
+                let place = (first as usize) << self.shift | second as usize;
+                self.direct.get(place).copied().filter(|&n| in_range && n != NONE)
+            }
+            Some(table) => table.get(u64::from(first) << 32 | u64::from(second)),
+        }
+    }
+
+    /// Makes room for codes below these bounds; to be called before [`Pairs::number`].
+    pub fn ensure(&mut self, firsts: usize, seconds: usize) {
+        if self.table.is_some() {
+            return;
+        }
+        let shift = seconds.max(1).next_power_of_two().trailing_zeros().max(self.shift);
+        let needed = firsts.max(1).next_power_of_two() << shift;
+        if shift == self.shift && needed <= self.direct.len() {
+            return;
+        }
+        if needed > DIRECT_PAIRS {
+            let mut table = WordTable::default();
+            for (i, &(a, b)) in self.pairs.iter().enumerate() {
+                table.get_or_insert(u64::from(a) << 32 | u64::from(b), i as u32);
+            }
+            self.direct = Vec::new();
+            self.table = Some(table);
+            return;
+        }
+        self.direct = vec![NONE; needed];
+        self.shift = shift;
+        for (i, &(a, b)) in self.pairs.iter().enumerate() {
+            self.direct[(a as usize) << shift | b as usize] = i as u32;
+        }
+    }
+
+    /// The number of a pair, which is added when it is new.
+    #[inline]
+    pub fn number(&mut self, first: u32, second: u32) -> u32 {
+        match &mut self.table {
+            None => {
+                let place = (first as usize) << self.shift | second as usize;
+                let number = self.direct[place];
+                if number != NONE {
+                    return number;
+                }
+                let fresh = self.pairs.len() as u32;
+                self.direct[place] = fresh;
+                self.pairs.push((first, second));
+                fresh
+            }
+            Some(table) => {
+                let fresh = self.pairs.len() as u32;
+                let word = u64::from(first) << 32 | u64::from(second);
+                let (number, new) = table.get_or_insert(word, fresh);
+                if new {
+                    self.pairs.push((first, second));
+                }
+                number
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn numbers_get_the_codes_of_a_plain_list(
+            values in proptest::collection::vec(prop_oneof![0i64..100, any::<i64>(), 1_000_000i64..1_100_000], 0..400)
+        ) {
+            let (mut it, mut plain) = (Interner::default(), Vec::new());
+            for &v in &values {
+                let code = plain.iter().position(|&p| p == v).unwrap_or_else(|| { plain.push(v); plain.len() - 1 });
+                prop_assert_eq!(it.intern(v) as usize, code);
+            }
+            prop_assert_eq!(it.len(), plain.len());
+            let mut ordered: Vec<u32> = (0..plain.len() as u32).collect();
+            ordered.sort_by_key(|&code| plain[code as usize]);
+            prop_assert_eq!(it.ordered(), ordered);
+            let mut other = Interner::default();
+            other.intern_wide(i128::MAX);
+            prop_assert_eq!(other.absorb(&it), (1..=plain.len() as u32).collect::<Vec<_>>());
+        }
+
+        #[test]
+        fn pairs_get_the_numbers_of_a_plain_list(
+            values in proptest::collection::vec((prop_oneof![0u32..4, 0u32..3000], prop_oneof![0u32..4, 0u32..3000]), 0..300)
+        ) {
+            let (mut it, mut plain) = (Pairs::default(), Vec::new());
+            let (mut firsts, mut seconds) = (0, 0);
+            for &v in &values {
+                firsts = firsts.max(v.0 as usize + 1);
+                seconds = seconds.max(v.1 as usize + 1);
+                it.ensure(firsts, seconds);
+                let code = plain.iter().position(|&p| p == v).unwrap_or_else(|| { plain.push(v); plain.len() - 1 });
+                prop_assert_eq!(it.number(v.0, v.1) as usize, code);
+            }
+        }
+    }
+}

@@ -1,0 +1,268 @@
+//! Columns of one kind, and batches of them.
+//!
+//! A missing value is a value of its own inside the column (a sentinel), not a mask beside it:
+//! one array to read, and a compare that the compiler turns into a blend.
+
+pub mod dictionary;
+pub mod interner;
+
+use crate::value::calendar::Period;
+use crate::value::decimal::Decimal;
+use crate::value::{Kind, Value};
+use dictionary::{Dictionary, MISSING_CODE};
+use std::sync::Arc;
+
+/// Missing among 64-bit whole numbers; a number that needs this bit pattern is held in 128 bits.
+pub const MISSING_I64: i64 = i64::MIN;
+/// Missing among 128-bit whole numbers.
+pub const MISSING_I128: i128 = i128::MIN;
+/// Missing among days, periods and parts.
+pub const MISSING_I32: i32 = i32::MIN;
+/// Missing among conditions: neither true (1) nor false (0).
+pub const MISSING_BOOL: u8 = 2;
+
+/// The values of a column. Which kind they are of is known to the plan.
+#[derive(Clone, Debug)]
+pub enum Data {
+    /// Scaled whole numbers, or datetimes in microseconds.
+    I64(Vec<i64>),
+    /// Scaled whole numbers that outgrow 64 bits.
+    I128(Vec<i128>),
+    /// Binary64; missing is any not-a-number.
+    F64(Vec<f64>),
+    /// Codes of the column's dictionary.
+    Codes(Vec<u32>),
+    /// Days, places of periods, places of parts.
+    I32(Vec<i32>),
+    /// 0 false, 1 true, 2 missing.
+    Bool(Vec<u8>),
+}
+
+impl Default for Data {
+    fn default() -> Self {
+        Data::I64(Vec::new())
+    }
+}
+
+/// A column: its values, and the dictionary of its texts (empty for other kinds).
+#[derive(Clone, Debug, Default)]
+pub struct Column {
+    /// The values.
+    pub data: Data,
+    /// The texts that the codes stand for.
+    pub dictionary: Dictionary,
+}
+
+impl From<Data> for Column {
+    fn from(data: Data) -> Column {
+        Column { data, dictionary: Dictionary::default() }
+    }
+}
+
+impl Data {
+    /// An empty column for values of a kind.
+    pub fn empty(kind: Kind) -> Data {
+        match kind {
+            Kind::Number { .. } | Kind::DateTime | Kind::Nothing => Data::I64(Vec::new()),
+            Kind::Float => Data::F64(Vec::new()),
+            Kind::Text => Data::Codes(Vec::new()),
+            Kind::Boolean => Data::Bool(Vec::new()),
+            Kind::Date | Kind::Period(_) | Kind::Part(_) | Kind::Band(_) => Data::I32(Vec::new()),
+        }
+    }
+
+    /// How many values there are, missing ones included.
+    pub fn len(&self) -> usize {
+        match self {
+            Data::I64(v) => v.len(),
+            Data::I128(v) => v.len(),
+            Data::F64(v) => v.len(),
+            Data::Codes(v) => v.len(),
+            Data::I32(v) => v.len(),
+            Data::Bool(v) => v.len(),
+        }
+    }
+
+    /// Whether there are no values.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Whether the value at a place is missing.
+    pub fn is_missing(&self, row: usize) -> bool {
+        match self {
+            Data::I64(v) => v[row] == MISSING_I64,
+            Data::I128(v) => v[row] == MISSING_I128,
+            Data::F64(v) => v[row].is_nan(),
+            Data::Codes(v) => v[row] == MISSING_CODE,
+            Data::I32(v) => v[row] == MISSING_I32,
+            Data::Bool(v) => v[row] == MISSING_BOOL,
+        }
+    }
+
+    /// The values at some places, in that order.
+    pub fn gather(&self, rows: &[u32]) -> Data {
+        fn pick<T: Copy>(v: &[T], rows: &[u32]) -> Vec<T> {
+            rows.iter().map(|&r| v[r as usize]).collect()
+        }
+        match self {
+            Data::I64(v) => Data::I64(pick(v, rows)),
+            Data::I128(v) => Data::I128(pick(v, rows)),
+            Data::F64(v) => Data::F64(pick(v, rows)),
+            Data::Codes(v) => Data::Codes(pick(v, rows)),
+            Data::I32(v) => Data::I32(pick(v, rows)),
+            Data::Bool(v) => Data::Bool(pick(v, rows)),
+        }
+    }
+
+    /// Makes the values at some places missing.
+    pub fn blank(&mut self, places: &[bool]) {
+        fn each<T: Copy>(v: &mut [T], places: &[bool], missing: T) {
+            for (value, _) in v.iter_mut().zip(places).filter(|(_, blank)| **blank) {
+                *value = missing;
+            }
+        }
+        match self {
+            Data::I64(v) => each(v, places, MISSING_I64),
+            Data::I128(v) => each(v, places, MISSING_I128),
+            Data::F64(v) => each(v, places, f64::NAN),
+            Data::Codes(v) => each(v, places, MISSING_CODE),
+            Data::I32(v) => each(v, places, MISSING_I32),
+            Data::Bool(v) => each(v, places, MISSING_BOOL),
+        }
+    }
+
+    /// Keeps the values at some places, which must be in ascending order.
+    pub fn retain(&mut self, rows: &[u32]) {
+        fn keep<T: Copy>(v: &mut Vec<T>, rows: &[u32]) {
+            for (to, &from) in rows.iter().enumerate() {
+                v[to] = v[from as usize];
+            }
+            v.truncate(rows.len());
+        }
+        match self {
+            Data::I64(v) => keep(v, rows),
+            Data::I128(v) => keep(v, rows),
+            Data::F64(v) => keep(v, rows),
+            Data::Codes(v) => keep(v, rows),
+            Data::I32(v) => keep(v, rows),
+            Data::Bool(v) => keep(v, rows),
+        }
+    }
+
+    /// The whole-number values as 128-bit numbers; empty for other columns.
+    pub fn to_i128(&self) -> Vec<i128> {
+        match self {
+            Data::I64(v) => v
+                .iter()
+                .map(|&x| if x == MISSING_I64 { MISSING_I128 } else { i128::from(x) })
+                .collect(),
+            Data::I128(v) => v.clone(),
+            _ => Vec::new(),
+        }
+    }
+}
+
+impl Column {
+    /// The value at a place.
+    pub fn value(&self, kind: Kind, row: usize) -> Value {
+        if self.data.is_missing(row) {
+            return Value::Missing;
+        }
+        match (&self.data, kind) {
+            (Data::I64(v), Kind::Number { scale }) => {
+                Value::Number(Decimal::new(i128::from(v[row]), scale))
+            }
+            (Data::I128(v), Kind::Number { scale }) => Value::Number(Decimal::new(v[row], scale)),
+            (Data::I64(v), _) => Value::DateTime(v[row]),
+            (Data::F64(v), _) => Value::Float(v[row]),
+            (Data::Codes(v), _) => Value::Text(Arc::from(self.dictionary.text(v[row]))),
+            (Data::Bool(v), _) => Value::Boolean(v[row] == 1),
+            (Data::I32(v), Kind::Period(unit)) => Value::Period(Period { unit, index: v[row] }),
+            (Data::I32(v), Kind::Part(part)) => Value::Part(part, v[row]),
+            (Data::I32(v), Kind::Band(bands)) => Value::Band(bands, v[row]),
+            (Data::I32(v), _) => Value::Date(v[row]),
+            (Data::I128(_), _) => Value::Missing,
+        }
+    }
+
+    /// Appends a value of the column's kind; a value that does not fit is appended as missing.
+    pub fn push(&mut self, kind: Kind, value: &Value) {
+        if let (Data::I64(v), Kind::Number { scale }, Value::Number(d)) = (&self.data, kind, value)
+            && d.rescale(scale).is_some_and(|d| i64::try_from(d.mantissa).is_err())
+        {
+            let _ = v;
+            self.data = Data::I128(self.data.to_i128());
+        }
+        match (&mut self.data, value) {
+            (Data::I64(v), Value::Number(d)) => {
+                let Kind::Number { scale } = kind else { return v.push(MISSING_I64) };
+                let fits = d.rescale(scale).and_then(|d| i64::try_from(d.mantissa).ok());
+                v.push(fits.unwrap_or(MISSING_I64));
+            }
+            (Data::I128(v), Value::Number(d)) => {
+                let Kind::Number { scale } = kind else { return v.push(MISSING_I128) };
+                v.push(d.rescale(scale).map_or(MISSING_I128, |d| d.mantissa));
+            }
+            (Data::I64(v), Value::DateTime(t)) => v.push(*t),
+            (Data::F64(v), Value::Float(f)) => v.push(*f),
+            (Data::F64(v), Value::Number(d)) => v.push(crate::value::exact::decimal_to_f64(*d)),
+            (Data::Codes(v), Value::Text(t)) => v.push(self.dictionary.intern(t)),
+            (Data::Bool(v), Value::Boolean(b)) => v.push(u8::from(*b)),
+            (Data::I32(v), Value::Date(d)) => v.push(*d),
+            (Data::I32(v), Value::Period(p)) => v.push(p.index),
+            (Data::I32(v), Value::Part(_, i) | Value::Band(_, i)) => v.push(*i),
+            (Data::I64(v), _) => v.push(MISSING_I64),
+            (Data::I128(v), _) => v.push(MISSING_I128),
+            (Data::F64(v), _) => v.push(f64::NAN),
+            (Data::Codes(v), _) => v.push(MISSING_CODE),
+            (Data::Bool(v), _) => v.push(MISSING_BOOL),
+            (Data::I32(v), _) => v.push(MISSING_I32),
+        }
+    }
+
+    /// Puts a value of the column's kind in the place of another.
+    pub fn set(&mut self, kind: Kind, row: usize, value: &Value) {
+        fn settle<T: Copy>(v: &mut Vec<T>, row: usize) {
+            if let Some(last) = v.pop() {
+                v[row] = last;
+            }
+        }
+        self.push(kind, value);
+        match &mut self.data {
+            Data::I64(v) => settle(v, row),
+            Data::I128(v) => settle(v, row),
+            Data::F64(v) => settle(v, row),
+            Data::Codes(v) => settle(v, row),
+            Data::I32(v) => settle(v, row),
+            Data::Bool(v) => settle(v, row),
+        }
+    }
+
+    /// A column of a kind from single values.
+    pub fn from_values(kind: Kind, values: &[Value]) -> Column {
+        let mut column = Column::from(Data::empty(kind));
+        for value in values {
+            column.push(kind, value);
+        }
+        column
+    }
+
+    /// The values at some places, in that order.
+    pub fn gather(&self, rows: &[u32]) -> Column {
+        Column { data: self.data.gather(rows), dictionary: self.dictionary.clone() }
+    }
+}
+
+/// Some rows, a column at a time. A reader refills the same batch again and again, and the
+/// dictionaries of its columns only grow, so that a code means the same text in every refill.
+#[derive(Clone, Debug, Default)]
+pub struct Batch {
+    /// How many rows there are.
+    pub rows: usize,
+    /// Grows along the file: rows of a batch with a larger number come later. The order of rows
+    /// is that of `(piece, place in the batch)`.
+    pub piece: u64,
+    /// The columns that were asked for, in that order.
+    pub columns: Vec<Column>,
+}

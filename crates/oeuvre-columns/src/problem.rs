@@ -1,0 +1,106 @@
+//! What can be wrong with data, in words for the person who asked.
+
+use std::fmt;
+
+/// A mistake in the data or in how it is to be read.
+#[derive(Clone, Debug, Default)]
+pub struct DataProblem {
+    /// The file as it was named, if one is to blame.
+    pub file: Option<String>,
+    /// The line in it, from 1.
+    pub line: Option<u64>,
+    /// The heading of the column.
+    pub column: Option<String>,
+    /// What was found, and what was expected.
+    pub message: String,
+    /// Ways out, each a line.
+    pub help: Vec<String>,
+}
+
+impl DataProblem {
+    /// A problem with what was asked for, rather than with a file.
+    pub fn new(message: impl Into<String>) -> DataProblem {
+        DataProblem { message: message.into(), ..Default::default() }
+    }
+
+    /// A problem with a file.
+    pub fn in_file(file: impl Into<String>, message: impl Into<String>) -> DataProblem {
+        DataProblem { file: Some(file.into()), message: message.into(), ..Default::default() }
+    }
+
+    /// At a line, counted from 1.
+    pub fn at_line(mut self, line: u64) -> DataProblem {
+        self.line = Some(line);
+        self
+    }
+
+    /// In a column.
+    pub fn in_column(mut self, column: impl Into<String>) -> DataProblem {
+        self.column = Some(column.into());
+        self
+    }
+
+    /// With a way out.
+    pub fn help(mut self, help: impl Into<String>) -> DataProblem {
+        self.help.push(help.into());
+        self
+    }
+}
+
+impl PartialEq for DataProblem {
+    fn eq(&self, other: &Self) -> bool {
+        self.message == other.message && self.line == other.line && self.column == other.column
+    }
+}
+impl Eq for DataProblem {}
+
+impl fmt::Display for DataProblem {
+    /// One line; the program draws the long form.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(file) = &self.file {
+            write!(f, "{file}")?;
+            if let Some(line) = self.line {
+                write!(f, ", line {line}")?;
+            }
+            if let Some(column) = &self.column {
+                write!(f, ", column `{column}`")?;
+            }
+            f.write_str(": ")?;
+        }
+        f.write_str(&self.message)
+    }
+}
+
+/// Why a pass over the rows ended early.
+#[derive(Clone, Debug)]
+pub enum ReadError {
+    /// Something is wrong with the data.
+    Problem(Box<DataProblem>),
+    /// The source has learnt that its columns are other than it said: the pass is to be made again, once it
+    /// has taken that in.
+    Again,
+}
+
+impl From<DataProblem> for ReadError {
+    fn from(problem: DataProblem) -> ReadError {
+        ReadError::Problem(Box::new(problem))
+    }
+}
+
+/// An error that may ask for another pass: how whoever settles the kinds of columns sees the errors of the rest.
+pub trait Retry {
+    /// Whether the source asked for the pass to be made again.
+    fn is_again(&self) -> bool;
+    /// Whether it lies in what kind a column is: a guess that more rows may change.
+    fn is_of_kinds(&self) -> bool;
+}
+
+impl Retry for ReadError {
+    fn is_again(&self) -> bool {
+        matches!(self, ReadError::Again)
+    }
+
+    fn is_of_kinds(&self) -> bool {
+        false
+    }
+}

@@ -1,0 +1,281 @@
+//! Single values and the kinds they have.
+
+pub mod calendar;
+mod comparison;
+pub mod decimal;
+pub mod exact;
+
+use calendar::{Part, Period, Unit};
+pub use comparison::Comparison;
+use decimal::Decimal;
+use std::cmp::Ordering;
+use std::fmt;
+use std::hash::{Hash, Hasher};
+use std::sync::Arc;
+
+/// A result that cannot be held.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Overflow {
+    /// An exact number of more than 38 digits.
+    Digits,
+    /// A number beyond binary64.
+    Binary,
+    /// A date or a period outside the years 1 to 9999.
+    Calendar,
+    /// More values than a cell lists.
+    Listed,
+}
+
+/// What a column or a calculation holds, known before any row is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Kind {
+    /// Exact decimals with this many digits after the point.
+    Number {
+        /// Digits after the point.
+        scale: u8,
+    },
+    /// Binary64 numbers: quotients, means, roots, and data with exponents.
+    Float,
+    /// Unicode text.
+    Text,
+    /// True or false.
+    Boolean,
+    /// Calendar dates.
+    Date,
+    /// Wall-clock times on calendar dates.
+    DateTime,
+    /// Periods of one unit.
+    Period(Unit),
+    /// Parts of the calendar that come again.
+    Part(Part),
+    /// Ranges of numbers.
+    Band(&'static Bands),
+    /// No value at all: fits every kind, and counts as a number where it is added up.
+    Nothing,
+}
+
+/// Ranges of numbers, each with its lower bound and without its upper one.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Bands {
+    /// Ranges of one width, one of them starting at 0.
+    Width(BandBound),
+    /// Ranges between bounds in ascending order, and one beyond each end.
+    Bounds(Vec<BandBound>),
+}
+
+/// A bound of a range: a decimal with its digits as written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct BandBound {
+    /// The number without its point.
+    pub mantissa: i128,
+    /// How many of its digits stand after the point.
+    pub scale: u8,
+}
+
+impl BandBound {
+    fn decimal(self) -> Decimal {
+        Decimal::new(self.mantissa, self.scale)
+    }
+}
+
+impl Bands {
+    /// The place of the range that a number lies in; `None` when it is too far out.
+    pub fn of(&self, value: &Value) -> Option<i32> {
+        match (self, value) {
+            (Bands::Width(width), Value::Number(x)) => {
+                let width = width.decimal();
+                let scale = width.scale.max(x.scale);
+                let (x, w) = (x.rescale(scale)?.mantissa, width.rescale(scale)?.mantissa);
+                i32::try_from(x.div_euclid(w)).ok()
+            }
+            (Bands::Width(width), Value::Float(x)) => {
+                let place = (x / exact::decimal_to_f64(width.decimal())).floor();
+                (place.abs() < 1e9).then_some(place as i32)
+            }
+            (Bands::Bounds(bounds), value) => {
+                let below = |b: &BandBound| Value::Number(b.decimal()).label_order(value).is_le();
+                Some(bounds.partition_point(below) as i32)
+            }
+            _ => None,
+        }
+    }
+
+    /// The range in words.
+    pub fn label(&self, place: i32) -> String {
+        match self {
+            Bands::Width(width) => {
+                let at = |i: i32| Decimal::new(width.mantissa * i128::from(i), width.scale);
+                format!("{} to under {}", at(place), at(place + 1))
+            }
+            Bands::Bounds(bounds) => {
+                let at = |i: usize| bounds[i].decimal();
+                match place as usize {
+                    0 => format!("under {}", at(0)),
+                    i if i >= bounds.len() => format!("{} and over", at(bounds.len() - 1)),
+                    i => format!("{} to under {}", at(i - 1), at(i)),
+                }
+            }
+        }
+    }
+}
+
+impl Kind {
+    /// Whether it can be added up.
+    pub const fn is_number(self) -> bool {
+        matches!(self, Kind::Number { .. } | Kind::Float | Kind::Nothing)
+    }
+
+    /// The kind in a reader's words, for messages.
+    pub const fn describe(self) -> &'static str {
+        match self {
+            Kind::Number { .. } | Kind::Float => "a number",
+            Kind::Text => "text",
+            Kind::Boolean => "a condition",
+            Kind::Date => "a date",
+            Kind::DateTime => "a date with a time",
+            Kind::Period(Unit::Day) => "a day",
+            Kind::Period(Unit::Week) => "a week",
+            Kind::Period(Unit::Month) => "a month",
+            Kind::Period(Unit::Quarter) => "a quarter",
+            Kind::Period(Unit::Half) => "a half-year",
+            Kind::Period(Unit::Year) => "a year",
+            Kind::Period(Unit::FiscalQuarter(_)) => "a quarter of a fiscal year",
+            Kind::Period(Unit::FiscalYear(_)) => "a fiscal year",
+            Kind::Band(_) => "a range",
+            Kind::Nothing => "without any value",
+            Kind::Part(Part::Weekday) => "a weekday",
+            Kind::Part(Part::MonthName) => "a month of the year",
+            Kind::Part(Part::QuarterName) => "a quarter of the year",
+        }
+    }
+}
+
+/// One value, outside the batches: a constant, a label, a cell on its way to a renderer.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Value {
+    /// No value.
+    Missing,
+    /// An exact number.
+    Number(Decimal),
+    /// A binary64 number; never infinite or not-a-number.
+    Float(f64),
+    /// Text.
+    Text(Arc<str>),
+    /// True or false.
+    Boolean(bool),
+    /// Days since 1970-01-01.
+    Date(i32),
+    /// Microseconds since 1970-01-01T00:00.
+    DateTime(i64),
+    /// A period.
+    Period(Period),
+    /// A part of the calendar, with its place.
+    Part(Part, i32),
+    /// A range, with its place.
+    Band(&'static Bands, i32),
+}
+
+// A binary64 value is never not-a-number.
+impl Eq for Value {}
+
+impl Hash for Value {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        std::mem::discriminant(self).hash(state);
+        match self {
+            Value::Missing => {}
+            Value::Number(n) => n.hash(state),
+            // Both zeros are equal.
+            Value::Float(f) => (f + 0.0).to_bits().hash(state),
+            Value::Text(t) => t.hash(state),
+            Value::Boolean(b) => b.hash(state),
+            Value::Date(d) => d.hash(state),
+            Value::DateTime(t) => t.hash(state),
+            Value::Period(p) => p.hash(state),
+            Value::Part(part, i) => (part, i).hash(state),
+            Value::Band(bands, i) => (bands, i).hash(state),
+        }
+    }
+}
+
+impl Value {
+    /// Whether there is no value.
+    pub const fn is_missing(&self) -> bool {
+        matches!(self, Value::Missing)
+    }
+
+    /// The order of labels on the lines of a table: numbers by value, text with case folded first
+    /// and as written where that leaves a tie, time in time, missing last.
+    pub fn label_order(&self, other: &Value) -> Ordering {
+        use Value::*;
+        match (self, other) {
+            (Missing, Missing) => Ordering::Equal,
+            (Missing, _) => Ordering::Greater,
+            (_, Missing) => Ordering::Less,
+            (Text(a), Text(b)) => text_order(a, b),
+            (Number(a), Number(b)) => a.cmp(b),
+            (Float(a), Float(b)) => a.total_cmp(b),
+            (Number(a), Float(b)) => exact::decimal_to_f64(*a).total_cmp(b),
+            (Float(a), Number(b)) => a.total_cmp(&exact::decimal_to_f64(*b)),
+            (Boolean(a), Boolean(b)) => a.cmp(b),
+            (Date(a), Date(b)) => a.cmp(b),
+            (DateTime(a), DateTime(b)) => a.cmp(b),
+            (Period(a), Period(b)) => a.cmp(b),
+            (Part(a, x), Part(b, y)) => (a, x).cmp(&(b, y)),
+            (Band(_, x), Band(_, y)) => x.cmp(y),
+            _ => self.rank().cmp(&other.rank()),
+        }
+    }
+
+    fn rank(&self) -> u8 {
+        match self {
+            Value::Boolean(_) => 0,
+            Value::Number(_) | Value::Float(_) => 1,
+            Value::Date(_) => 2,
+            Value::DateTime(_) => 3,
+            Value::Period(_) => 4,
+            Value::Part(..) | Value::Band(..) => 5,
+            Value::Text(_) => 6,
+            Value::Missing => 7,
+        }
+    }
+}
+
+/// The one order of texts: case folded (Unicode's full folding), then by code point.
+pub fn text_order(a: &str, b: &str) -> Ordering {
+    if a.is_ascii() && b.is_ascii() {
+        let lower = |b: u8| b.to_ascii_lowercase();
+        return a.bytes().map(lower).cmp(b.bytes().map(lower)).then_with(|| a.cmp(b));
+    }
+    unicase::UniCase::unicode(a).cmp(&unicase::UniCase::unicode(b)).then_with(|| a.cmp(b))
+}
+
+/// The shortest text that reads back as the same binary64, without an exponent for the sizes
+/// that people meet.
+pub fn float_text(value: f64) -> String {
+    let magnitude = value.abs();
+    if value != 0.0 && !(1e-9..1e17).contains(&magnitude) {
+        format!("{value:e}")
+    } else {
+        format!("{value}")
+    }
+}
+
+impl fmt::Display for Value {
+    /// The raw value at full precision: what CSV and JSON carry. Missing prints as nothing.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Value::Missing => Ok(()),
+            Value::Number(d) => write!(f, "{d}"),
+            Value::Float(v) => f.write_str(&float_text(*v)),
+            Value::Text(t) => f.write_str(t),
+            Value::Boolean(b) => write!(f, "{b}"),
+            Value::Date(d) => f.write_str(&calendar::date_text(*d)),
+            Value::DateTime(t) => f.write_str(&calendar::datetime_text(*t)),
+            Value::Period(p) => write!(f, "{p}"),
+            Value::Band(bands, i) => f.write_str(&bands.label(*i)),
+            Value::Part(part, i) => {
+                f.write_str(part.labels().get(*i as usize).copied().unwrap_or(""))
+            }
+        }
+    }
+}

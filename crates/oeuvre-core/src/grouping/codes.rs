@@ -1,0 +1,281 @@
+//! Group numbers: the values of each key as codes, and the codes of all keys as one number.
+//!
+//! Keys are taken in one after the other: the number after `d` keys is that of the pair (number
+//! after `d - 1` keys, code of key `d`). So the groups of fewer keys come for nothing.
+
+use crate::aggregate::extremes::{column_of, float_key};
+use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_columns::column::interner::{Interner, Pairs};
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::value::{Kind, text_order};
+
+/// The distinct values of a key. Code 0 is missing.
+#[derive(Clone, Debug)]
+pub(crate) enum Codes {
+    /// Code `c` is text `c - 1`.
+    Text(Dictionary),
+    /// Code `c` is number `c - 1`.
+    Whole(Interner),
+}
+
+impl Codes {
+    pub(crate) fn new(kind: Kind) -> Codes {
+        match kind {
+            Kind::Text => Codes::Text(Dictionary::default()),
+            _ => Codes::Whole(Interner::default()),
+        }
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        1 + match self {
+            Codes::Text(d) => d.len(),
+            Codes::Whole(i) => i.len(),
+        }
+    }
+
+    /// The codes of a batch. Texts keep the codes of the column, whose dictionary is taken over
+    /// when the worker is done.
+    fn of(&mut self, column: &Column, out: &mut Vec<u32>) {
+        out.clear();
+        macro_rules! intern {
+            ($values:expr, $missing:pat, $intern:expr) => {
+                out.extend($values.iter().map(|&v| match v {
+                    $missing => 0,
+                    v => 1 + $intern(v),
+                }))
+            };
+        }
+        match (self, &column.data) {
+            // MISSING_CODE is the largest u32: it wraps to 0.
+            (Codes::Text(_), Data::Codes(v)) => out.extend(v.iter().map(|&c| c.wrapping_add(1))),
+            (Codes::Whole(i), Data::I64(v)) => intern!(v, MISSING_I64, |v| i.intern(v)),
+            (Codes::Whole(i), Data::I128(v)) => intern!(v, MISSING_I128, |v| i.intern_wide(v)),
+            (Codes::Whole(i), Data::I32(v)) => intern!(v, MISSING_I32, |v| i.intern(i64::from(v))),
+            (Codes::Whole(i), Data::Bool(v)) => {
+                intern!(v, MISSING_BOOL, |v| i.intern(i64::from(v)))
+            }
+            (Codes::Whole(i), Data::F64(v)) => out
+                .extend(v.iter().map(|&v| if v.is_nan() { 0 } else { 1 + i.intern(float_key(v)) })),
+            _ => {}
+        }
+    }
+
+    /// The codes that another worker's codes have here.
+    pub(crate) fn absorb(&mut self, other: &Codes) -> Vec<u32> {
+        let map = match (self, other) {
+            (Codes::Text(mine), Codes::Text(theirs)) => mine.absorb(theirs),
+            (Codes::Whole(mine), Codes::Whole(theirs)) => mine.absorb(theirs),
+            _ => Vec::new(),
+        };
+        std::iter::once(0).chain(map.into_iter().map(|c| c + 1)).collect()
+    }
+
+    /// For each code its place in label order; missing comes last.
+    pub(crate) fn ranks(&self) -> Vec<u32> {
+        let mut order: Vec<u32> = (1..self.len() as u32).collect();
+        match self {
+            Codes::Text(d) if d.iter().all(str::is_ascii) => {
+                let folded: Vec<String> = d.iter().map(str::to_ascii_lowercase).collect();
+                let key = |&c: &u32| (folded[c as usize - 1].as_str(), d.text(c - 1));
+                order.sort_unstable_by(|a, b| key(a).cmp(&key(b)));
+            }
+            Codes::Text(d) => order.sort_by(|&a, &b| text_order(d.text(a - 1), d.text(b - 1))),
+            Codes::Whole(i) => order = i.ordered().into_iter().map(|code| code + 1).collect(),
+        }
+        let mut ranks = vec![0u32; self.len()];
+        for (rank, code) in order.into_iter().chain(std::iter::once(0)).enumerate() {
+            ranks[code as usize] = rank as u32;
+        }
+        ranks
+    }
+
+    /// A column of the values of some codes.
+    pub(crate) fn column(&self, kind: Kind, codes: impl Iterator<Item = u32> + Clone) -> Column {
+        match self {
+            Codes::Text(d) => Column {
+                data: Data::Codes(codes.map(|c| c.wrapping_sub(1)).collect()),
+                dictionary: d.clone(),
+            },
+            Codes::Whole(i) => column_of(
+                kind,
+                codes.map(|c| if c == 0 { None } else { Some(i.values()[c as usize - 1]) }),
+            ),
+        }
+    }
+
+    fn take_dictionary(&mut self, column: &Column) {
+        if let Codes::Text(d) = self {
+            *d = column.dictionary.clone();
+        }
+    }
+}
+
+/// The group numbers of one worker, or of all after merging.
+#[derive(Clone, Debug)]
+pub(crate) struct Grouper {
+    pub(crate) codes: Vec<Codes>,
+    /// One for each key but the first.
+    pub(crate) pairs: Vec<Pairs>,
+    scratch: Vec<u32>,
+}
+
+impl Grouper {
+    pub(crate) fn new(kinds: impl Iterator<Item = Kind>) -> Grouper {
+        let codes: Vec<Codes> = kinds.map(Codes::new).collect();
+        let pairs = vec![Pairs::default(); codes.len().saturating_sub(1)];
+        Grouper { codes, pairs, scratch: Vec::new() }
+    }
+
+    /// How many groups there are, the waste group included. Some may have no rows.
+    pub(crate) fn groups(&self) -> usize {
+        1 + match (self.pairs.last(), self.codes.first()) {
+            (Some(pairs), _) => pairs.len(),
+            (None, Some(codes)) => codes.len(),
+            (None, None) => 1,
+        }
+    }
+
+    /// The group of each row, counted from 1.
+    pub(crate) fn number(&mut self, keys: &[&Column], rows: usize, out: &mut Vec<u32>) {
+        let Some((first, rest)) = keys.split_first() else {
+            out.clear();
+            out.resize(rows, 1);
+            return;
+        };
+        self.codes[0].of(first, out);
+        // The column may know texts that the worker does not: they bound the codes.
+        let mut bound = self.codes[0].len().max(first.dictionary.len() + 1);
+        for (i, key) in rest.iter().enumerate() {
+            let mut codes = std::mem::take(&mut self.scratch);
+            self.codes[i + 1].of(key, &mut codes);
+            let pairs = &mut self.pairs[i];
+            pairs.ensure(bound, self.codes[i + 1].len().max(key.dictionary.len() + 1));
+            for (number, &code) in out.iter_mut().zip(&codes) {
+                *number = pairs.number(*number, code);
+            }
+            bound = pairs.len();
+            self.scratch = codes;
+        }
+        for number in out.iter_mut() {
+            *number += 1;
+        }
+        if rest.is_empty()
+            && let Codes::Text(d) = &mut self.codes[0]
+            && d.len() < first.dictionary.len()
+        {
+            // Group numbers are the codes themselves, so that the count of groups must keep up.
+            for c in d.len()..first.dictionary.len() {
+                d.intern(first.dictionary.text(c as u32));
+            }
+        }
+    }
+
+    /// For each group from `from` on (the waste group counted) the group of another grouper over the
+    /// same keys that has its values; 0 where that has none. The texts are those of the key columns.
+    pub(crate) fn locate(
+        &self,
+        other: &mut Grouper,
+        keys: &[&Column],
+        from: usize,
+        out: &mut Vec<u32>,
+    ) {
+        for group in from..self.groups() {
+            let Some(number) = (group as u32).checked_sub(1) else {
+                out.push(0);
+                continue;
+            };
+            let mut codes = vec![0u32; self.codes.len()];
+            let mut rest = number;
+            for depth in (1..self.codes.len()).rev() {
+                (rest, codes[depth]) = self.pairs[depth - 1].pairs()[rest as usize];
+            }
+            if let Some(first) = codes.first_mut() {
+                *first = rest;
+            }
+            let mut found = Some(0);
+            for (depth, &code) in codes.iter().enumerate() {
+                let there = match (&self.codes[depth], &mut other.codes[depth]) {
+                    _ if code == 0 => Some(0),
+                    (Codes::Text(_), Codes::Text(d)) => {
+                        d.find(keys[depth].dictionary.text(code - 1).as_bytes()).map(|c| c + 1)
+                    }
+                    (Codes::Whole(i), Codes::Whole(theirs)) => {
+                        Some(1 + theirs.intern_wide(i.values()[code as usize - 1]))
+                    }
+                    _ => None,
+                };
+                found = match (depth, found, there) {
+                    (0, _, there) => there,
+                    (_, Some(number), Some(code)) => other.pairs[depth - 1].find(number, code),
+                    _ => None,
+                };
+            }
+            out.push(found.map_or(0, |n| n + 1));
+        }
+    }
+
+    /// The group of a tuple of codes, counted from 1; it is added when it is new.
+    pub(crate) fn add(&mut self, tuple: &[u32]) -> u32 {
+        let Some((&first, rest)) = tuple.split_first() else { return 1 };
+        let (mut number, mut bound) = (first, self.codes[0].len());
+        for (i, &code) in rest.iter().enumerate() {
+            self.pairs[i].ensure(bound, self.codes[i + 1].len());
+            number = self.pairs[i].number(number, code);
+            bound = self.pairs[i].len();
+        }
+        number + 1
+    }
+
+    /// Takes over the dictionaries of the key columns, once the worker is done.
+    pub(crate) fn finish(&mut self, keys: &[&Column]) {
+        for (codes, key) in self.codes.iter_mut().zip(keys) {
+            codes.take_dictionary(key);
+        }
+    }
+
+    /// Takes in another worker's groups: the group that each of its groups is here.
+    pub(crate) fn absorb(&mut self, other: &Grouper) -> Vec<u32> {
+        let maps: Vec<Vec<u32>> = self
+            .codes
+            .iter_mut()
+            .zip(&other.codes)
+            .map(|(mine, theirs)| mine.absorb(theirs))
+            .collect();
+        let Some(mut numbers) = maps.first().cloned() else { return vec![0, 1] };
+        let mut bound = self.codes[0].len();
+        for (i, pairs) in other.pairs.iter().enumerate() {
+            let mine = &mut self.pairs[i];
+            mine.ensure(bound, self.codes[i + 1].len());
+            let map = &maps[i + 1];
+            numbers = pairs
+                .pairs()
+                .iter()
+                .map(|&(number, code)| mine.number(numbers[number as usize], map[code as usize]))
+                .collect();
+            bound = mine.len();
+        }
+        std::iter::once(0).chain(numbers.into_iter().map(|n| n + 1)).collect()
+    }
+
+    /// The code of each key for each group, the waste group left out.
+    pub(crate) fn key_codes(&self) -> Vec<Vec<u32>> {
+        let n = self.codes.len();
+        if n == 0 {
+            return Vec::new();
+        }
+        if n == 1 {
+            return vec![(0..self.codes[0].len() as u32).collect()];
+        }
+        let mut columns = vec![Vec::new(); n];
+        let mut numbers: Vec<u32> = (0..self.pairs[n - 2].len() as u32).collect();
+        for depth in (1..n).rev() {
+            let pairs = self.pairs[depth - 1].pairs();
+            columns[depth] = numbers.iter().map(|&p| pairs[p as usize].1).collect();
+            numbers = numbers.iter().map(|&p| pairs[p as usize].0).collect();
+        }
+        columns[0] = numbers;
+        columns
+    }
+}
+
+const _: () = assert!(MISSING_CODE == u32::MAX);

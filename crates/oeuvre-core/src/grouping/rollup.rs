@@ -1,0 +1,303 @@
+//! Working out a scope at some of its keys: states merged to the coarser groups, aggregates finished,
+//! those over finer groups first, and the group program run.
+
+use super::states::{GroupStates, only_where};
+use crate::aggregate::{Rows, State};
+use crate::error::Error;
+use crate::ledger::Ledger;
+use crate::pass::note_zero_divisions;
+use crate::plan::{Built, From, Plan};
+use crate::rows::evaluator::Evaluator;
+use crate::rows::program::Operand;
+use oeuvre_columns::column::Column;
+use oeuvre_columns::column::interner::Pairs;
+use oeuvre_columns::value::calendar::Unit;
+use oeuvre_columns::value::{Kind, Value};
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+
+/// The number of groups that are left out of [`Members`].
+pub(crate) const LEFT_OUT: u32 = u32::MAX;
+
+/// Groups taken together, or left out, before any key is looked at.
+pub(crate) struct Members {
+    /// For each group of the scope, counted from 0, its number; [`LEFT_OUT`] for none.
+    pub(crate) of_group: Vec<u32>,
+    /// How many numbers there are.
+    pub(crate) count: usize,
+}
+
+/// A scope at some of its keys.
+pub(crate) struct Rollup {
+    /// The keys that are kept.
+    pub(crate) kept: Vec<usize>,
+    /// What [`Members`] say of each group; 0 without them.
+    pub(crate) start: Vec<u32>,
+    /// The code of each kept key, group by group.
+    pub(crate) path: Vec<Vec<u32>>,
+    /// The group here of each group of the scope, both counted from 1.
+    pub(crate) map: Vec<u32>,
+    /// The longer periods of keys that are not kept, where the groups taken together have one: key and
+    /// unit, then code by group.
+    pub(crate) periods: Vec<((usize, Unit), Vec<u32>)>,
+    /// How many groups there are.
+    pub(crate) groups: usize,
+    /// The inputs of the group program.
+    pub(crate) inputs: Vec<Column>,
+    /// The group program, run.
+    pub(crate) evaluator: Evaluator,
+    /// Divisions by zero, of this scope and of the finer ones that it took in.
+    pub(crate) ledger: Ledger,
+}
+
+/// Works a scope out at the keys that are kept, in ascending order, with the states of its late aggregates
+/// there. Groups are numbered in the order of the finest groups.
+pub(crate) fn roll_up(
+    plan: &Plan,
+    scopes: &[GroupStates],
+    scope: usize,
+    kept: &[usize],
+    members: Option<&Members>,
+    late: Option<&[Box<dyn State>]>,
+) -> Result<Rollup, Error> {
+    let mut ledger = Ledger::default();
+    let (grouping, gathered) = (&plan.groupings[scope], &scopes[scope]);
+    let numbered = Numbered::new(grouping.keys.is_empty(), gathered, kept, members);
+    let groups = numbered.groups;
+    // All groups as they are need no merging.
+    let mut merged: Vec<Box<dyn State>> = Vec::new();
+    for state in gathered.states.iter().filter(|_| !numbered.same()) {
+        let mut coarse = state.fresh();
+        coarse.resize(groups + 1);
+        coarse.merge(state.as_ref(), &numbered.map)?;
+        merged.push(coarse);
+    }
+    let states = if numbered.same() { &gathered.states } else { &merged };
+    let mut inputs: Vec<Column> = Vec::new();
+    for (i, key) in grouping.keys.iter().enumerate() {
+        let codes_of_key = &gathered.grouper.codes[i];
+        inputs.push(match kept.iter().position(|&k| k == i) {
+            Some(at) => codes_of_key.column(key.kind, numbered.path[at].iter().copied()),
+            None => codes_of_key.column(key.kind, std::iter::repeat_n(0, groups)),
+        });
+    }
+    let mut finer_levels: HashMap<usize, Rollup> = HashMap::new();
+    for aggregate in &grouping.aggregates {
+        let column = match &aggregate.from {
+            From::Rows(state) => {
+                let args = kinds(&grouping.states[*state].args);
+                aggregate.aggregate.finish(states[*state].as_ref(), &args)
+            }
+            From::Late(i) => match late {
+                Some(states) => {
+                    let args = kinds(&plan.late_aggregates[*i].args);
+                    aggregate.aggregate.finish(states[*i].as_ref(), &args)
+                }
+                // The first time nothing uses it yet; and what is made up of several lines has no
+                // result of its own that its rows were compared with.
+                None => {
+                    let none = vec![Value::Missing; groups];
+                    Ok(Column::from_values(aggregate.kind, &none))
+                }
+            },
+            From::Groups { grouping: finer, args, condition } => {
+                let own = plan.groupings[*finer].outer..plan.groupings[*finer].keys.len();
+                let kept_finer: Vec<usize> = kept.iter().copied().chain(own).collect();
+                // One level serves all aggregates over it.
+                let inner = match finer_levels.entry(*finer) {
+                    Entry::Occupied(known) => &*known.into_mut(),
+                    Entry::Vacant(new) => {
+                        let members = members.map(|m| finer_members(scopes, scope, *finer, m));
+                        let members = members.as_ref();
+                        let level = roll_up(plan, scopes, *finer, &kept_finer, members, None)?;
+                        ledger.add_divisions(&level.ledger);
+                        &*new.insert(level)
+                    }
+                };
+                let belongs =
+                    numbered.belonging(gathered, &scopes[*finer], inner, kept, members.is_some());
+                // In label order, so that the first and the last are the same in every run.
+                let order = inner.label_order(&scopes[*finer], &kept_finer);
+                let numbers: Vec<u32> = order.iter().map(|&g| belongs[g as usize] + 1).collect();
+                let columns: Vec<&Column> = inner.inputs.iter().collect();
+                let of =
+                    |operand: Operand| inner.evaluator.column(operand, &columns).gather(&order);
+                let args_of: Vec<Column> = args.iter().map(|a| of(a.operand)).collect();
+                let mut some = Vec::new();
+                let groups_of: &[u32] = match condition {
+                    Some(condition) => {
+                        only_where(&numbers, &of(*condition), &mut some);
+                        &some
+                    }
+                    None => &numbers,
+                };
+                let mut state = aggregate.aggregate.state(&kinds(args));
+                state.resize(groups + 1);
+                let args_of: Vec<&Column> = args_of.iter().collect();
+                state.update(Rows { groups: groups_of, args: &args_of, piece: 0 })?;
+                aggregate.aggregate.finish(state.as_ref(), &kinds(args))
+            }
+        };
+        inputs.push(column?);
+    }
+    let mut evaluator = Evaluator::new(&grouping.group);
+    let columns: Vec<&Column> = inputs.iter().collect();
+    evaluator.run(&grouping.group, &columns, groups)?;
+    note_zero_divisions(&grouping.group, &evaluator, &mut ledger);
+    let Numbered { start, path, map, .. } = numbered;
+    let (kept, periods) = (kept.to_vec(), Vec::new());
+    Ok(Rollup { kept, start, path, map, periods, groups, inputs, evaluator, ledger })
+}
+
+fn kinds(args: &[Built]) -> Vec<Kind> {
+    args.iter().map(|a| a.kind).collect()
+}
+
+/// The groups of a scope, numbered by the keys that are kept.
+struct Numbered {
+    groups: usize,
+    start: Vec<u32>,
+    path: Vec<Vec<u32>>,
+    map: Vec<u32>,
+    /// From the number by the keys before a kept key, and its code, to the number with it.
+    chain: Vec<Pairs>,
+}
+
+impl Numbered {
+    fn new(
+        without_keys: bool,
+        gathered: &GroupStates,
+        kept: &[usize],
+        members: Option<&Members>,
+    ) -> Numbered {
+        let codes = gathered.grouper.key_codes();
+        // Groups that only rows left out would have belonged to are dropped. Without keys there is always
+        // one group, so that a count of nothing is 0.
+        let mut present = gathered.present(without_keys);
+        if let Some(members) = members {
+            present.retain(|&g| members.of_group[g as usize] != LEFT_OUT);
+        }
+        let mut numbers: Vec<u32> = match members {
+            Some(members) => present.iter().map(|&g| members.of_group[g as usize]).collect(),
+            None => vec![0; present.len()],
+        };
+        let mut chain: Vec<Pairs> = Vec::new();
+        let mut groups = members.map_or(1, |m| m.count);
+        for &key in kept {
+            let mut pairs = Pairs::default();
+            pairs.ensure(groups, gathered.grouper.codes[key].len());
+            for (number, &g) in numbers.iter_mut().zip(&present) {
+                *number = pairs.number(*number, codes[key][g as usize]);
+            }
+            groups = pairs.len();
+            chain.push(pairs);
+        }
+        let mut map = vec![0u32; gathered.grouper.groups()];
+        let mut path: Vec<Vec<u32>> = vec![vec![0; groups]; kept.len()];
+        let mut start: Vec<u32> = vec![0; groups];
+        if kept.is_empty() {
+            // Also for members without a group.
+            start = (0..groups as u32).collect();
+        }
+        for (&g, &number) in present.iter().zip(&numbers) {
+            map[g as usize + 1] = number + 1;
+            if let Some(members) = members {
+                start[number as usize] = members.of_group[g as usize];
+            }
+            for (codes_of_key, &key) in path.iter_mut().zip(kept) {
+                codes_of_key[number as usize] = codes[key][g as usize];
+            }
+        }
+        Numbered { groups, start, path, map, chain }
+    }
+
+    /// Whether every group is numbered as it is.
+    fn same(&self) -> bool {
+        self.groups + 1 == self.map.len()
+            && self.map.iter().enumerate().all(|(i, &m)| m == i as u32)
+    }
+
+    /// The group here that each group of a finer scope belongs to.
+    fn belonging(
+        &self,
+        here: &GroupStates,
+        finer: &GroupStates,
+        inner: &Rollup,
+        kept: &[usize],
+        of_members: bool,
+    ) -> Vec<u32> {
+        let mut belongs = if of_members { inner.start.clone() } else { vec![0; inner.groups] };
+        for (depth, (pairs, &key)) in self.chain.iter().zip(kept).enumerate() {
+            let to_here = here.grouper.codes[key].clone().absorb(&finer.grouper.codes[key]);
+            for (number, &code) in belongs.iter_mut().zip(&inner.path[depth]) {
+                *number = pairs.find(*number, to_here[code as usize]).unwrap_or(0);
+            }
+        }
+        belongs
+    }
+}
+
+/// What members of a scope are in a finer one: each finer group goes where the group around it goes.
+fn finer_members(scopes: &[GroupStates], scope: usize, finer: usize, members: &Members) -> Members {
+    let (outer, inner) = (&scopes[scope].grouper, &scopes[finer].grouper);
+    let keys = outer.codes.len();
+    let codes = inner.key_codes();
+    let to_outer: Vec<Vec<u32>> =
+        (0..keys).map(|k| outer.codes[k].clone().absorb(&inner.codes[k])).collect();
+    let of_group = (0..inner.groups() - 1).map(|g| {
+        let number = (0..keys).try_fold(0u32, |number, k| {
+            let code = to_outer[k][codes[k][g] as usize];
+            if k == 0 { Some(code) } else { outer.pairs[k - 1].find(number, code) }
+        });
+        number.and_then(|n| members.of_group.get(n as usize).copied()).unwrap_or(LEFT_OUT)
+    });
+    Members { of_group: of_group.collect(), count: members.count }
+}
+
+/// The results of the groups for no rows at all.
+pub(crate) fn of_no_rows(plan: &Plan, scope: usize) -> Result<Vec<Column>, Error> {
+    let grouping = &plan.groupings[scope];
+    let mut inputs: Vec<Column> =
+        grouping.keys.iter().map(|k| Column::from_values(k.kind, &[Value::Missing])).collect();
+    for aggregate in &grouping.aggregates {
+        let args = match &aggregate.from {
+            From::Rows(state) => &grouping.states[*state].args,
+            From::Late(i) => &plan.late_aggregates[*i].args,
+            From::Groups { args, .. } => args,
+        };
+        let kinds: Vec<Kind> = args.iter().map(|a| a.kind).collect();
+        let mut state = aggregate.aggregate.state(&kinds);
+        state.resize(2);
+        let finished = aggregate.aggregate.finish(state.as_ref(), &kinds);
+        inputs.push(finished?);
+    }
+    Ok(inputs)
+}
+
+impl Rollup {
+    /// A column of the group program.
+    pub(crate) fn column(&self, operand: Operand) -> &Column {
+        match operand {
+            Operand::Input(i) => &self.inputs[i],
+            step => self.evaluator.column(step, &[]),
+        }
+    }
+
+    /// The codes of a key, group by group; `None` when it is not kept.
+    pub(crate) fn codes(&self, key: usize) -> Option<&[u32]> {
+        self.kept.iter().position(|&k| k == key).map(|at| self.path[at].as_slice())
+    }
+
+    /// The groups in the order of their labels, key by key.
+    fn label_order(&self, gathered: &GroupStates, kept: &[usize]) -> Vec<u32> {
+        let ranks: Vec<Vec<u32>> =
+            kept.iter().map(|&k| gathered.grouper.codes[k].ranks()).collect();
+        let mut order: Vec<u32> = (0..self.groups as u32).collect();
+        let rank = |g: u32| {
+            let codes = self.path.iter().zip(&ranks);
+            codes.map(|(codes, ranks)| ranks[codes[g as usize] as usize]).collect::<Vec<_>>()
+        };
+        order.sort_by_cached_key(|&g| rank(g));
+        order
+    }
+}

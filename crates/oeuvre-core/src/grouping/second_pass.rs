@@ -1,0 +1,189 @@
+//! The second pass: aggregates whose condition compares each row with a result of its group, such as
+//! `min(fare where fare > mean(fare))`.
+//!
+//! The condition means the group that the figure stands for, and so a row is judged once for each
+//! level of the table: by the mean of its line, of its subtotal, of all rows.
+
+use super::codes::Grouper;
+use super::key_sets::{KeySet, by_periods, key_sets};
+use super::rollup::roll_up;
+use super::states::{GroupStates, only_where};
+use crate::aggregate::{Rows, State};
+use crate::error::Error;
+use crate::pass::{Consumer, Pass, RowWork, Share};
+use crate::plan::{Built, Plan};
+use crate::rows::evaluator::Evaluator;
+use oeuvre_columns::Source;
+use oeuvre_columns::column::{Batch, Column};
+use oeuvre_columns::value::calendar::Unit;
+
+/// The states of late aggregates: by the keys of the level, then by aggregate.
+pub(crate) struct LateStates {
+    sets: Vec<KeySet>,
+    states: Vec<Vec<Box<dyn State>>>,
+}
+
+impl LateStates {
+    /// The states at a level.
+    pub(crate) fn at(
+        &self,
+        kept: &[usize],
+        periods: &[(usize, Unit)],
+    ) -> Option<&[Box<dyn State>]> {
+        let at = self.sets.iter().position(|s| s.keys == kept && s.periods == periods)?;
+        Some(&self.states[at])
+    }
+}
+
+/// A level of the table, with the results that late conditions use.
+struct LevelResults {
+    /// The group of the level for each of the table's groups, both counted from 1.
+    map: Vec<u32>,
+    groups: usize,
+    /// The results, group by group.
+    results: Vec<Column>,
+}
+
+/// Makes the second pass, if the plan needs one.
+///
+/// # Errors
+/// As the first pass.
+pub(crate) fn second_pass(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+    groups: &[GroupStates],
+) -> Result<Option<LateStates>, Error> {
+    if plan.late_aggregates.is_empty() {
+        return Ok(None);
+    }
+    let sets = key_sets(plan);
+    let levels = level_results(plan, groups, &sets)?;
+    let again = Again { plan, table: &groups[0].grouper, levels: &levels };
+    let states = Pass::over(source, threads).serve(&again)?.share.states;
+    Ok(Some(LateStates { sets, states }))
+}
+
+/// The results that late conditions use, at each level.
+fn level_results(
+    plan: &Plan,
+    groups: &[GroupStates],
+    sets: &[KeySet],
+) -> Result<Vec<LevelResults>, Error> {
+    let all: Vec<usize> = (0..plan.keys().len()).collect();
+    let mut finest = None;
+    let mut levels = Vec::new();
+    for set in sets {
+        // What happens here is entered in the ledger when the table is put together.
+        let level = if set.periods.is_empty() {
+            roll_up(plan, groups, 0, &set.keys, None, None)?
+        } else {
+            let finest = match &mut finest {
+                Some(known) => known,
+                new => new.insert(roll_up(plan, groups, 0, &all, None, None)?),
+            };
+            let by_period = by_periods(plan, finest, &set.periods);
+            roll_up(plan, groups, 0, &set.keys, Some(&by_period.members), None)?
+        };
+        let result = |b: &Built| level.column(b.operand).clone();
+        let results = plan.late_inputs.iter().map(result).collect();
+        levels.push(LevelResults { results, groups: level.groups, map: level.map });
+    }
+    Ok(levels)
+}
+
+/// The rows again, as a consumer of a pass.
+struct Again<'a> {
+    plan: &'a Plan,
+    table: &'a Grouper,
+    levels: &'a [LevelResults],
+}
+
+/// What a worker keeps of them.
+struct AgainShare {
+    rows: RowWork,
+    /// The groups of the worker's rows, and their numbers in the table.
+    grouper: Grouper,
+    table: Grouper,
+    located: Vec<u32>,
+    /// Every group of the largest level, in order.
+    same: Vec<u32>,
+    /// By level, then by aggregate.
+    states: Vec<Vec<Box<dyn State>>>,
+    evaluators: Vec<Evaluator>,
+    /// Scratch: the group of each row, and of those for which the condition holds.
+    groups: Vec<u32>,
+    some: Vec<u32>,
+}
+
+impl Consumer for Again<'_> {
+    type Share = AgainShare;
+
+    fn columns(&self) -> &[usize] {
+        &self.plan.inputs
+    }
+
+    fn share(&self) -> AgainShare {
+        let plan = self.plan;
+        let fresh = |level: &LevelResults| {
+            let states = plan.late_aggregates.iter().map(|l| {
+                let kinds: Vec<_> = l.args.iter().map(|a| a.kind).collect();
+                let mut state = l.aggregate.state(&kinds);
+                state.resize(level.groups + 1);
+                state
+            });
+            states.collect()
+        };
+        AgainShare {
+            rows: RowWork::new(plan),
+            grouper: Grouper::new(plan.keys().iter().map(|k| k.kind)),
+            table: self.table.clone(),
+            located: Vec::new(),
+            same: (0..=self.levels.iter().map(|l| l.groups).max().unwrap_or(0) as u32).collect(),
+            states: self.levels.iter().map(fresh).collect(),
+            evaluators: self.levels.iter().map(|_| Evaluator::new(&plan.late)).collect(),
+            groups: Vec::new(),
+            some: Vec::new(),
+        }
+    }
+
+    fn take(&self, share: &mut AgainShare, batch: &mut Batch) -> Result<(), Error> {
+        let plan = self.plan;
+        let AgainShare { rows, grouper, table, located, states, evaluators, groups, some, .. } =
+            share;
+        let Some(selected) = rows.select(plan, batch)? else { return Ok(()) };
+        let inputs: Vec<&Column> = selected.batch.columns.iter().collect();
+        let keys: Vec<&Column> = plan.keys().iter().map(|k| selected.column(k.operand)).collect();
+        grouper.number(&keys, selected.batch.rows, groups);
+        let known = located.len();
+        grouper.locate(table, &keys, known, located);
+        for ((level, states), evaluator) in self.levels.iter().zip(states).zip(evaluators) {
+            let of_level: Vec<u32> = groups
+                .iter()
+                .map(|&g| level.map.get(located[g as usize] as usize).copied().unwrap_or(0))
+                .collect();
+            let places: Vec<u32> = of_level.iter().map(|&g| g.saturating_sub(1)).collect();
+            let results: Vec<Column> = level.results.iter().map(|c| c.gather(&places)).collect();
+            let late: Vec<&Column> = inputs.iter().copied().chain(&results).collect();
+            evaluator.run(&plan.late, &late, selected.batch.rows)?;
+            for (plan, state) in plan.late_aggregates.iter().zip(states) {
+                only_where(&of_level, evaluator.column(plan.condition, &late), some);
+                let args: Vec<&Column> =
+                    plan.args.iter().map(|a| selected.column(a.operand)).collect();
+                let rows = Rows { groups: some, args: &args, piece: selected.batch.piece };
+                state.update(rows)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Share for AgainShare {
+    fn absorb(&mut self, other: AgainShare) -> Result<(), Error> {
+        // Groups have the same numbers in all workers.
+        for (mine, theirs) in self.states.iter_mut().flatten().zip(other.states.iter().flatten()) {
+            mine.merge(theirs.as_ref(), &self.same)?;
+        }
+        Ok(())
+    }
+}

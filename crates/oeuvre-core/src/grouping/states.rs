@@ -1,0 +1,188 @@
+//! The groups of rows with their states: one share of them a worker, merged at the end.
+
+use super::codes::Grouper;
+use crate::aggregate::count::Counts;
+use crate::aggregate::{Rows, State};
+use crate::error::Error;
+use crate::ledger::Ledger;
+use crate::pass::{Consumer, Pass, RowWork, Selected, Share};
+use crate::plan::{Grouping, Plan};
+use crate::rows::program::Operand;
+use oeuvre_columns::Source;
+use oeuvre_columns::column::{Batch, Column, Data};
+use std::collections::BTreeSet;
+
+/// Reads all rows into the groups and states of a plan.
+///
+/// # Errors
+/// What is wrong with the data, and what cannot be held.
+pub(crate) fn gather(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+) -> Result<(Vec<GroupStates>, Ledger), Error> {
+    let done = Pass::over(source, threads).serve(&Groups(plan))?;
+    let ledger = done.share.rows.ledger(plan, source, &done.account)?;
+    Ok((done.share.into_groups(), ledger))
+}
+
+/// The groups of a plan, as a consumer of a pass.
+pub(crate) struct Groups<'p>(pub(crate) &'p Plan);
+
+/// The groups that a worker has seen.
+pub(crate) struct GroupsShare {
+    pub(crate) rows: RowWork,
+    groupings: Vec<GroupStates>,
+    /// Scratch: the group of each row, and of those for which a condition holds.
+    groups: Vec<u32>,
+    some: Vec<u32>,
+}
+
+impl Consumer for Groups<'_> {
+    type Share = GroupsShare;
+
+    fn columns(&self) -> &[usize] {
+        &self.0.inputs
+    }
+
+    fn share(&self) -> GroupsShare {
+        GroupsShare {
+            rows: RowWork::new(self.0),
+            groupings: self.0.groupings.iter().map(GroupStates::new).collect(),
+            groups: Vec::new(),
+            some: Vec::new(),
+        }
+    }
+
+    fn take(&self, share: &mut GroupsShare, batch: &mut Batch) -> Result<(), Error> {
+        let GroupsShare { rows, groupings, groups, some } = share;
+        if let Some(selected) = rows.select(self.0, batch)? {
+            let inputs: Vec<&Column> = selected.batch.columns.iter().collect();
+            for (states, plan) in groupings.iter_mut().zip(&self.0.groupings) {
+                states.accumulate(plan, selected, &inputs, (&mut *groups, &mut *some))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(&self, share: &mut GroupsShare, batch: &Batch) -> Result<(), Error> {
+        let inputs: Vec<&Column> = batch.columns.iter().collect();
+        for (states, plan) in share.groupings.iter_mut().zip(&self.0.groupings) {
+            let keys: Vec<&Column> =
+                plan.keys.iter().map(|k| share.rows.row.column(k.operand, &inputs)).collect();
+            states.grouper.finish(&keys);
+        }
+        Ok(())
+    }
+}
+
+impl Share for GroupsShare {
+    fn absorb(&mut self, other: GroupsShare) -> Result<(), Error> {
+        self.rows.absorb(other.rows)?;
+        for (mine, theirs) in self.groupings.iter_mut().zip(&other.groupings) {
+            mine.absorb(theirs)?;
+        }
+        Ok(())
+    }
+}
+
+impl GroupsShare {
+    /// The groups, when all rows have been seen.
+    pub(crate) fn into_groups(mut self) -> Vec<GroupStates> {
+        // Without a single row the states have not been told of the groups yet.
+        for states in &mut self.groupings {
+            let groups = states.grouper.groups();
+            states.counts.resize(groups);
+            states.states.iter_mut().for_each(|s| s.resize(groups));
+        }
+        self.groupings
+    }
+}
+
+/// The groups of a grouping with their states.
+pub(crate) struct GroupStates {
+    pub(crate) grouper: Grouper,
+    /// Rows counted in each group.
+    pub(crate) counts: Counts,
+    pub(crate) states: Vec<Box<dyn State>>,
+    /// Groups that are shown although nothing was counted in them.
+    pub(crate) forced: BTreeSet<u32>,
+}
+
+impl GroupStates {
+    fn new(plan: &Grouping) -> GroupStates {
+        GroupStates {
+            grouper: Grouper::new(plan.keys.iter().map(|k| k.kind)),
+            counts: Counts::default(),
+            forced: BTreeSet::new(),
+            states: plan
+                .states
+                .iter()
+                .map(|s| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>()))
+                .collect(),
+        }
+    }
+
+    /// Takes in the groups that another worker has seen.
+    fn absorb(&mut self, theirs: &GroupStates) -> Result<(), Error> {
+        let map = self.grouper.absorb(&theirs.grouper);
+        let n = self.grouper.groups();
+        self.counts.resize(n);
+        self.counts.merge(&theirs.counts, &map)?;
+        for (mine, theirs) in self.states.iter_mut().zip(&theirs.states) {
+            mine.resize(n);
+            mine.merge(theirs.as_ref(), &map)?;
+        }
+        Ok(())
+    }
+
+    /// The groups that are shown, counted from 0: those with rows, and those that are forced.
+    pub(crate) fn present(&self, always: bool) -> Vec<u32> {
+        let counted = |g: &u32| self.counts.0.get(*g as usize + 1).is_some_and(|&n| n > 0);
+        (0..self.grouper.groups() as u32 - 1)
+            .filter(|g| always || counted(g) || self.forced.contains(&(g + 1)))
+            .collect()
+    }
+
+    /// Takes the rows of a batch that count into their groups.
+    fn accumulate(
+        &mut self,
+        plan: &Grouping,
+        Selected { batch, row }: Selected<'_>,
+        inputs: &[&Column],
+        (groups, some): (&mut Vec<u32>, &mut Vec<u32>),
+    ) -> Result<(), Error> {
+        let keys: Vec<&Column> = plan.keys.iter().map(|k| row.column(k.operand, inputs)).collect();
+        self.grouper.number(&keys, batch.rows, groups);
+        let n = self.grouper.groups();
+        let piece = batch.piece;
+        self.counts.resize(n);
+        self.counts.update(Rows { groups, args: &[], piece })?;
+        let mut current: Option<Operand> = None;
+        for (state, plan) in self.states.iter_mut().zip(&plan.states) {
+            state.resize(n);
+            let args: Vec<&Column> =
+                plan.args.iter().map(|a| row.column(a.operand, inputs)).collect();
+            let groups: &[u32] = match plan.condition {
+                None => groups,
+                Some(condition) => {
+                    if current != Some(condition) {
+                        only_where(groups, row.column(condition, inputs), some);
+                        current = Some(condition);
+                    }
+                    some
+                }
+            };
+            state.update(Rows { groups, args: &args, piece })?;
+        }
+        Ok(())
+    }
+}
+
+/// The groups of the rows for which a condition holds; the others go to the waste group.
+pub(crate) fn only_where(groups: &[u32], condition: &Column, some: &mut Vec<u32>) {
+    some.clear();
+    if let Data::Bool(truths) = &condition.data {
+        some.extend(groups.iter().zip(truths).map(|(&g, &t)| g * u32::from(t == 1)));
+    }
+}

@@ -1,0 +1,245 @@
+//! Aggregates: their arguments on rows, or for the smaller groups that `per` makes.
+
+use super::{AggregateNode, At, CELLS, Checked, Checker, Level, Place, TABLE, TreeNode, Typed};
+use crate::aggregate::{Aggregate, AggregateRef, ArgumentProblem, Shape};
+use crate::error::Mistake;
+use crate::language::ast::{Call as CallNode, Clause, ClauseWord, Expr};
+use crate::language::functions::AggregateCall;
+use crate::rows::program::Op;
+use crate::rows::scalar::Scalar;
+use oeuvre_columns::value::Kind;
+
+impl Checker {
+    /// The groups that are finer than some others by the keys of `per`.
+    fn finer(&mut self, at: At<'_>, around: usize, exprs: &[Expr]) -> Checked<(usize, Vec<Typed>)> {
+        let mut keys = Vec::new();
+        for expr in exprs {
+            let at = at.on(expr).at(Place::Row);
+            if self.level(at)? >= Level::Group {
+                return Err(at
+                    .mistake("rows cannot be grouped by a result")
+                    .label("`per` takes columns and calculations on each row"));
+            }
+            keys.push(self.check(at)?);
+        }
+        let mut nodes = self.groupings[around].clone();
+        nodes.extend(keys.iter().map(|k| k.id));
+        let known = self.groupings.iter().skip(1).position(|g| *g == nodes).map(|i| i + 1);
+        let finer = known.unwrap_or_else(|| {
+            self.groupings.push(nodes);
+            self.groupings.len() - 1
+        });
+        Ok((finer, keys))
+    }
+
+    pub(super) fn aggregate_call(
+        &mut self,
+        at: At<'_>,
+        call: &CallNode,
+        of: &'static AggregateCall,
+    ) -> Checked<Typed> {
+        match at.place {
+            Place::Late => {
+                return self.check(at.at(Place::Groups { of: TABLE, late: true }));
+            }
+            Place::Filter => {
+                return Err(at
+                    .mistake("a condition on rows cannot use a result of groups")
+                    .label("known only after the rows are grouped"));
+            }
+            Place::Row => {
+                return Err(at
+                    .mistake(format!(
+                        "`{}` stands where each row has a value of its own",
+                        call.name
+                    ))
+                    .label("an aggregate inside an aggregate or a key")
+                    .help(format!(
+                        "of the results of smaller groups: mean({} per route), max(count() per customer_id)",
+                        at.text()
+                    )));
+            }
+            Place::Groups { .. } if at.place == CELLS && self.level(at)? == Level::Table => {
+                self.aggregate_of_cells(at, call, of)
+            }
+            Place::Groups { .. } => self.aggregate_of_rows(at, call, of, at.text()),
+        }
+    }
+
+    /// An aggregate over the rows of groups, `text` in words.
+    pub(super) fn aggregate_of_rows(
+        &mut self,
+        at: At<'_>,
+        call: &CallNode,
+        of: &'static AggregateCall,
+        text: &str,
+    ) -> Checked<Typed> {
+        let Place::Groups { of: groups, late } = at.place else {
+            unreachable!("rows are grouped before they are aggregated");
+        };
+        // Where the arguments are checked: on each row, or for finer groups.
+        let per = call.clauses.iter().find(|c| c.word == ClauseWord::Per);
+        let (inner, per) = match per {
+            Some(clause) => {
+                let (finer, keys) = self.finer(at, groups, &clause.args)?;
+                (Place::Groups { of: finer, late }, keys)
+            }
+            None => (Place::Row, Vec::new()),
+        };
+        let inside = at.at(inner);
+        let mut args = Vec::new();
+        for arg in call.split_parameters(of.parameters).0 {
+            args.push(self.check(inside.on(arg))?);
+        }
+        let aggregate = self.make(at, call, of, &mut args)?;
+        let (mut condition, mut late_condition) = (None, None);
+        for clause in &call.clauses {
+            match clause.word {
+                ClauseWord::Method | ClauseWord::Per | ClauseWord::Within => {}
+                ClauseWord::Where
+                    if inner == Place::Row
+                        && self.level(inside.on(&clause.args[0]))? >= Level::Group =>
+                {
+                    late_condition = Some(self.late_condition(at, clause, groups, late)?);
+                }
+                ClauseWord::Where => {
+                    condition = Some(self.condition(inside.on(&clause.args[0]))?);
+                }
+                _ => {
+                    for along in &clause.args {
+                        args.push(self.check(inside.on(along))?);
+                    }
+                    if clause.args.len() > 1 {
+                        return Err(Mistake::new(
+                            at.written,
+                            clause.span.clone(),
+                            "`along` takes one column here",
+                        ));
+                    }
+                }
+            }
+        }
+        let kind = self.result_kind(at, call, &*aggregate, &args)?;
+        let node = AggregateNode { aggregate, args, condition, late: late_condition, per };
+        Ok(self.tree.add(TreeNode::Aggregate(node), kind, text))
+    }
+
+    /// A condition that holds a result of the group.
+    fn late_condition(
+        &mut self,
+        at: At<'_>,
+        clause: &Clause,
+        groups: usize,
+        late: bool,
+    ) -> Checked<Typed> {
+        if groups != TABLE || late {
+            return Err(Mistake::new(
+                at.written,
+                clause.span.clone(),
+                "a condition that holds a result cannot stand inside another, or inside `per`",
+            )
+            .label("known only after the rows of this group are counted"));
+        }
+        self.condition(at.on(&clause.args[0]).at(Place::Late))
+    }
+
+    /// The kind of an aggregate's result.
+    pub(super) fn result_kind(
+        &self,
+        at: At<'_>,
+        call: &CallNode,
+        aggregate: &dyn Aggregate,
+        args: &[Typed],
+    ) -> Checked<Kind> {
+        let kinds = Self::kinds(args);
+        aggregate.result(&kinds).map_err(|p| self.argument_problem(at, call, &kinds, p))
+    }
+
+    /// Makes an aggregate, with its arguments in the shape that it takes.
+    pub(super) fn make(
+        &mut self,
+        at: At<'_>,
+        call: &CallNode,
+        of: &AggregateCall,
+        args: &mut [Typed],
+    ) -> Checked<AggregateRef> {
+        let (values, numbers) = call.split_parameters(of.parameters);
+        for parameter in numbers {
+            if parameter.constant_number().is_none() {
+                return Err(at
+                    .on(parameter)
+                    .mistake("expected a number here")
+                    .label("a plain number, the same for all rows"));
+            }
+        }
+        let aggregate = of.instance(call).map(AggregateRef).map_err(|expected| {
+            let place = call.args.get(values.len()).unwrap_or(at.expr);
+            at.on(place).mistake(format!("`{}` needs {expected}", call.name))
+        })?;
+        if let Err(ArgumentProblem::NotACondition(i)) = aggregate.result(&Self::kinds(args)) {
+            args[i] = self.fitted(args[i], Kind::Boolean);
+        }
+        match aggregate.shape() {
+            Shape::AsGiven => {}
+            Shape::LabelFirst if args[0].kind == Kind::Text => {}
+            Shape::LabelFirst => {
+                let op = Op::Scalar(Scalar::Text);
+                args[0] = self.tree.apply(at.text(), op, &[args[0]], Kind::Text);
+            }
+            Shape::SameNumbers => {
+                // All in binary64, where one of them is.
+                if args.iter().any(|a| a.kind == Kind::Float) {
+                    for arg in args.iter_mut() {
+                        *arg = self.as_float(at.text(), *arg);
+                    }
+                }
+            }
+        }
+        Ok(aggregate)
+    }
+
+    /// What is wrong with an argument of an aggregate.
+    fn argument_problem(
+        &self,
+        at: At<'_>,
+        call: &CallNode,
+        kinds: &[Kind],
+        problem: ArgumentProblem,
+    ) -> Mistake {
+        let place = match problem {
+            ArgumentProblem::NotANumber(place) => place,
+            ArgumentProblem::NotACondition(place) => {
+                let arg = call.args.get(place).unwrap_or(at.expr);
+                return at
+                    .on(arg)
+                    .mistake(format!("`{}` takes a condition", call.name))
+                    .label("such as status = 'cancelled'")
+                    .of_kinds();
+            }
+        };
+        let arg = at.on(call.args.get(place).unwrap_or(at.expr));
+        let text = arg.text();
+        let found = kinds.get(place).map_or("nothing", |k| k.describe());
+        arg.mistake(format!("`{}` takes numbers, and `{text}` is {found}", call.name))
+            .label(format!("this is {found}"))
+            .of_kinds()
+            .help(format!(
+                "how many different ones: count(distinct {text}); the rows that have one: count({text})"
+            ))
+            .help(self.type_help(text, "number"))
+    }
+
+    /// An aggregate of an aggregate where there are no cells to run over.
+    pub(super) fn aggregate_in_aggregate(&self, at: At<'_>, call: &CallNode) -> Mistake {
+        let inner = at.on(call.args.first().unwrap_or(at.expr));
+        inner
+            .mistake(format!("`{}` is given a result, and the table has one line", call.name))
+            .label("an aggregate inside an aggregate")
+            .help(format!(
+                "of the results of smaller groups: {}({} per route), max(count() per customer_id)",
+                call.name,
+                inner.text()
+            ))
+            .help("over the lines of the table: add --by")
+    }
+}

@@ -1,0 +1,334 @@
+//! Calls of functions of single values.
+
+use super::{At, Checked, Checker, Typed};
+use crate::error::{Mistake, either};
+use crate::language::ast::{Call as CallNode, Expr, Node};
+use crate::language::functions::{Call, Distinct, Function, RowCall};
+use crate::rows::program::Op;
+use crate::rows::scalar::{Expect, Pattern, Scalar};
+use oeuvre_columns::value::calendar::Unit;
+use oeuvre_columns::value::decimal::Decimal;
+use oeuvre_columns::value::{BandBound, Bands, Kind};
+
+impl Checker {
+    pub(super) fn check_arguments(
+        &self,
+        at: At<'_>,
+        call: &CallNode,
+        function: &Function,
+    ) -> Checked<()> {
+        let (least, most) = function.arguments;
+        let n = call.args.len();
+        if n < least || n > most {
+            let found = match n {
+                0 => "none".to_owned(),
+                n => n.to_string(),
+            };
+            let expected = match (least, most) {
+                (1, 1) => "one argument".to_owned(),
+                (a, b) if a == b => format!("{a} arguments"),
+                (a, b) if b < 100 => format!("{a} or {b} arguments"),
+                (_, b) if n > b => format!("at most {b} arguments"),
+                (1, _) => "at least one argument".to_owned(),
+                (a, _) => format!("at least {a} arguments"),
+            };
+            let message = format!("`{}` takes {expected}, found {found}", function.name);
+            return Err(at.mistake(message).label(format!("write {}", function.usage)));
+        }
+        if let Some(distinct) = &call.distinct {
+            let takes = match &function.call {
+                Call::Aggregate(of) => !matches!(of.distinct, Distinct::Refused) && n > 0,
+                _ => false,
+            };
+            if !takes {
+                let message = format!("`{}` does not take `distinct`", function.name);
+                return Err(Mistake::new(at.written, distinct.clone(), message)
+                    .label("it stands before the argument of an aggregate of one value"));
+            }
+        }
+        for clause in &call.clauses {
+            if !function.clauses.contains(&clause.word) {
+                let words: Vec<&str> = function.clauses.iter().map(|c| c.text()).collect();
+                let takes = if words.is_empty() { "no clauses".to_owned() } else { either(&words) };
+                let message = format!("`{}` does not take `{}`", function.name, clause.word.text());
+                return Err(Mistake::new(at.written, clause.span.clone(), message)
+                    .label(format!("it takes {takes}")));
+            }
+        }
+        for (i, clause) in call.clauses.iter().enumerate() {
+            if call.clauses[..i].iter().any(|c| c.word == clause.word) {
+                let message = format!("`{}` is written twice", clause.word.text());
+                return Err(Mistake::new(at.written, clause.span.clone(), message)
+                    .label("join the two with `and`"));
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn row_call(
+        &mut self,
+        at: At<'_>,
+        call: &CallNode,
+        row: &RowCall,
+    ) -> Checked<Typed> {
+        let text = at.text();
+        match *row {
+            RowCall::If => self.if_call(at, call),
+            RowCall::Coalesce => {
+                let (args, kind) = self.same_kind(at, &call.args)?;
+                Ok(self.tree.apply(text, Op::Coalesce, &args, kind))
+            }
+            RowCall::Extreme { largest } => {
+                let (args, kind) = self.same_kind(at, &call.args)?;
+                Ok(self.tree.apply(text, Op::Extreme { largest }, &args, kind))
+            }
+            RowCall::Absolute => {
+                let a = self.number(at.on(&call.args[0]))?;
+                Ok(self.tree.apply(text, Op::Absolute, &[a], a.kind))
+            }
+            RowCall::Round => {
+                let a = self.number(at.on(&call.args[0]))?;
+                let digits = match call.args.get(1).map(|d| (&d.node, d)) {
+                    None => 0,
+                    Some((Node::Number(Decimal { mantissa, scale: 0 }), _))
+                        if (0..=12).contains(mantissa) =>
+                    {
+                        *mantissa as u8
+                    }
+                    Some((_, d)) => {
+                        let message = "expected how many digits to keep after the point";
+                        return Err(at.on(d).mistake(message).label("a whole number from 0 to 12"));
+                    }
+                };
+                let kind = Kind::Number { scale: digits };
+                match (a.kind, self.ratio_of(a)) {
+                    (Kind::Number { scale }, _) if scale <= digits => Ok(a),
+                    (Kind::Float, Some([n, d])) => {
+                        Ok(self.tree.apply(text, Op::RoundRatio(digits), &[n, d, a], kind))
+                    }
+                    _ => Ok(self.tree.apply(
+                        text,
+                        Op::Round(digits),
+                        &[a],
+                        Kind::Number { scale: digits },
+                    )),
+                }
+            }
+            RowCall::Period(unit) => {
+                let a = self.date(at, call)?;
+                Ok(self.tree.apply(text, Op::ToPeriod(unit), &[a], Kind::Period(unit)))
+            }
+            RowCall::Part(part) => {
+                let a = self.date(at, call)?;
+                Ok(self.tree.apply(text, Op::ToPart(part), &[a], Kind::Part(part)))
+            }
+            RowCall::Fiscal { quarter } => {
+                let a = self.date(at, call)?;
+                let month = call.args[1]
+                    .constant_number()
+                    .and_then(|n| n.rescale(0))
+                    .filter(|n| (1..=12).contains(&n.mantissa));
+                let Some(month) = month.map(|n| n.mantissa as u8) else {
+                    return Err(at
+                        .on(&call.args[1])
+                        .mistake("expected the month in which the year starts")
+                        .label("a whole number from 1 to 12"));
+                };
+                let unit =
+                    if quarter { Unit::FiscalQuarter(month) } else { Unit::FiscalYear(month) };
+                Ok(self.tree.apply(text, Op::ToPeriod(unit), &[a], Kind::Period(unit)))
+            }
+            RowCall::Band => {
+                let a = self.number(at.on(&call.args[0]))?;
+                let bands = bands(at, &call.args[1..])?;
+                let scalar = Scalar::Band(bands);
+                Ok(self.tree.apply(text, Op::Scalar(scalar), &[a], Kind::Band(bands)))
+            }
+            RowCall::Matches => {
+                let pattern = &call.args[1];
+                let Node::Text(regex) = &pattern.node else {
+                    return Err(at
+                        .on(pattern)
+                        .mistake("expected a regular expression")
+                        .label("write it in single quotes"));
+                };
+                let regex =
+                    regex::RegexBuilder::new(regex).size_limit(1 << 20).build().map_err(|e| {
+                        let reason = e.to_string();
+                        let reason =
+                            reason.lines().last().unwrap_or_default().trim_start_matches("error: ");
+                        at.on(pattern)
+                            .mistake("this regular expression cannot be read")
+                            .label(reason.to_owned())
+                    })?;
+                self.scalar(at, &call.args[..1], Scalar::Matches(Pattern(regex)))
+            }
+            RowCall::Scalar(ref scalar) => self.scalar(at, &call.args, scalar.clone()),
+        }
+    }
+
+    /// Builds a function of single values.
+    pub(super) fn scalar(&mut self, at: At<'_>, exprs: &[Expr], scalar: Scalar) -> Checked<Typed> {
+        let text = at.text();
+        let expects = scalar.expects();
+        let mut args = Vec::new();
+        for (i, arg) in exprs.iter().enumerate() {
+            let expect = expects[i.min(expects.len() - 1)];
+            let built = match expect {
+                Expect::Date | Expect::Period => self.beside(at.on(arg), Kind::Date)?,
+                Expect::DateTime => self.beside(at.on(arg), Kind::DateTime)?,
+                _ => self.check(at.on(arg))?,
+            };
+            let built = match expect.kind() {
+                Some(kind) => self.fitted(built, kind),
+                None => built,
+            };
+            if !expect.takes(built.kind) {
+                let message =
+                    format!("expected {}, found {}", expect.describe(), built.kind.describe());
+                let mut it = at
+                    .on(arg)
+                    .mistake(message)
+                    .label(format!("this is {}", built.kind.describe()))
+                    .of_kinds();
+                if expect == Expect::Text {
+                    let part = at.on(arg).text();
+                    it = it.help(format!("as a text: text({part})"));
+                }
+                return Err(it);
+            }
+            args.push(built);
+        }
+        let kinds: Vec<Kind> = args.iter().map(|a| a.kind).collect();
+        let kind = scalar.result(&kinds);
+        Ok(self.tree.apply(text, Op::Scalar(scalar), &args, kind))
+    }
+
+    pub(super) fn date(&mut self, at: At<'_>, call: &CallNode) -> Checked<Typed> {
+        let arg = &call.args[0];
+        let built = self.beside(at.on(arg), Kind::Date)?;
+        let built = self.fitted(built, Kind::Date);
+        match built.kind {
+            Kind::Date | Kind::DateTime | Kind::Period(Unit::Day) => Ok(built),
+            kind => {
+                let message = format!("`{}` takes a date, found {}", call.name, kind.describe());
+                let mut it = at.on(arg).mistake(message).label("this is no date").of_kinds();
+                if let Node::Name { name, .. } = &arg.node {
+                    it = it.help(self.type_help(name, "date"));
+                }
+                Err(it)
+            }
+        }
+    }
+
+    /// Builds values that must be of one kind.
+    pub(super) fn same_kind(&mut self, at: At<'_>, exprs: &[Expr]) -> Checked<(Vec<Typed>, Kind)> {
+        let exprs: Vec<&Expr> = exprs.iter().collect();
+        let (mut built, lead) = self.beside_each(at, &exprs)?;
+        let text = at.text();
+        if built.iter().all(|b| b.kind.is_number()) {
+            let kind = self.align(text, &mut built);
+            return Ok((built, kind));
+        }
+        self.ensure_same(at, &exprs, &built, lead)?;
+        Ok((built, lead))
+    }
+
+    /// A mistake where values are not of one kind.
+    fn ensure_same(&self, at: At<'_>, exprs: &[&Expr], built: &[Typed], lead: Kind) -> Checked<()> {
+        let fits = |b: &Typed| b.kind == lead || b.kind.is_number() && lead.is_number();
+        if let Some(i) = built.iter().position(|b| !fits(b)) {
+            let message =
+                format!("{} and {} do not go together", lead.describe(), built[i].kind.describe());
+            return Err(at
+                .on(exprs[i])
+                .mistake(message)
+                .label(format!("expected {}", lead.describe()))
+                .of_kinds());
+        }
+        Ok(())
+    }
+
+    /// Builds values beside one another, each once: what is no literal first, whose kind says what the
+    /// literals are.
+    fn beside_each(&mut self, at: At<'_>, exprs: &[&Expr]) -> Checked<(Vec<Typed>, Kind)> {
+        let literal = |e: &Expr| matches!(e.node, Node::Missing | Node::Text(_));
+        let mut built: Vec<Option<Typed>> = vec![None; exprs.len()];
+        for (i, e) in exprs.iter().enumerate().filter(|(_, e)| !literal(e)) {
+            built[i] = Some(self.check(at.on(e))?);
+        }
+        // A column without any value fits every kind.
+        let known = |b: &&Typed| b.kind != Kind::Nothing;
+        let lead = match built.iter().flatten().find(known).or(built.iter().flatten().next()) {
+            Some(lead) => lead.kind,
+            None if exprs.iter().any(|e| matches!(e.node, Node::Text(_))) => Kind::Text,
+            None => Kind::Nothing,
+        };
+        let mut out = Vec::new();
+        for (e, known) in exprs.iter().zip(built) {
+            out.push(match known {
+                Some(known) => self.fitted(known, lead),
+                None => self.beside(at.on(e), lead)?,
+            });
+        }
+        Ok((out, lead))
+    }
+
+    pub(super) fn if_call(&mut self, at: At<'_>, call: &CallNode) -> Checked<Typed> {
+        let text = at.text();
+        if call.args.len().is_multiple_of(2) {
+            return Err(at
+                .mistake("this `if` does not say what holds otherwise")
+                .label("after pairs of a condition and a value comes one last value"));
+        }
+        let pairs = call.args.len() / 2;
+        let mut conditions = Vec::new();
+        for i in 0..pairs {
+            conditions.push(self.condition(at.on(&call.args[2 * i]))?);
+        }
+        let values: Vec<&Expr> = call
+            .args
+            .iter()
+            .enumerate()
+            .filter(|(i, _)| i % 2 == 1 || *i == call.args.len() - 1)
+            .map(|(_, e)| e)
+            .collect();
+        let (mut built, mut lead) = self.beside_each(at, &values)?;
+        if lead.is_number() && built.iter().all(|b| b.kind.is_number()) {
+            lead = self.align(text, &mut built);
+        }
+        self.ensure_same(at, &values, &built, lead)?;
+        let mut args = Vec::new();
+        for (i, value) in built.iter().enumerate() {
+            args.extend(conditions.get(i));
+            args.push(*value);
+        }
+        Ok(self.tree.apply(text, Op::If, &args, lead))
+    }
+}
+
+/// The ranges that `band` is given: one width, or bounds in ascending order.
+fn bands(at: At<'_>, exprs: &[Expr]) -> Checked<&'static Bands> {
+    let mut bounds: Vec<Decimal> = Vec::new();
+    for expr in exprs {
+        let number = expr.constant_number().ok_or_else(|| {
+            at.mistake("expected a number here")
+                .label("a width, or bounds from the lowest to the highest")
+        })?;
+        let ordered = bounds.last().is_none_or(|last| *last < number);
+        if !ordered || (exprs.len() == 1 && number <= Decimal::new(0, 0)) {
+            let message = "these ranges cannot be made";
+            return Err(at
+                .mistake(message)
+                .label("a width is above 0, and bounds come from the lowest to the highest"));
+        }
+        bounds.push(number);
+    }
+    let bound = |d: &Decimal| BandBound { mantissa: d.mantissa, scale: d.scale };
+    let bands = match bounds.as_slice() {
+        [width] => Bands::Width(bound(width)),
+        all => Bands::Bounds(all.iter().map(bound).collect()),
+    };
+    // Kinds are copied everywhere; the few ranges of a request live as long as the program.
+    Ok(Box::leak(Box::new(bands)))
+}

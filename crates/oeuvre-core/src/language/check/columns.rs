@@ -1,0 +1,102 @@
+//! Columns by their names, and what is said when there is none.
+
+use super::{At, Checked, Checker, TreeNode, Typed};
+use crate::error::{Cause, Mistake, all_of, either, nearest};
+use crate::language::functions;
+use oeuvre_columns::value::Kind;
+
+impl Checker {
+    pub(super) fn column(&mut self, at: At<'_>, table: Option<&str>, name: &str) -> Checked<Typed> {
+        let own = table.is_none_or(|t| !self.own_name.is_empty() && t == self.own_name);
+        let of_rows = own && self.column_places.contains_key(name);
+        if !of_rows {
+            if let Some(built) = self.lookup_column(at, table, name)? {
+                return Ok(built);
+            }
+            if let Some(table) = table
+                && !own
+            {
+                let known = self.lookups.iter().find(|l| l.lookup.table.name == table);
+                return Err(match known {
+                    Some(l) => {
+                        let names: Vec<&str> =
+                            l.lookup.table.columns.iter().map(|c| c.name.as_str()).collect();
+                        at.mistake(format!("the lookup `{table}` has no column `{name}`"))
+                            .label(format!("its columns are {}", all_of(&names)))
+                    }
+                    None => at
+                        .mistake(format!("there is no lookup `{table}`"))
+                        .label("a name before a dot is that of a lookup"),
+                });
+            }
+        }
+        let Some(column) = self.column_places.get(name).copied() else {
+            let known: Vec<&str> = self
+                .columns
+                .iter()
+                .map(|c| c.name.as_str())
+                .chain(self.lets.keys().map(String::as_str))
+                .chain(
+                    self.lookups
+                        .iter()
+                        .flat_map(|l| l.lookup.table.columns.iter().map(|c| c.name.as_str())),
+                )
+                .collect();
+            let near = nearest(name, known.iter().copied());
+            let it = at.mistake(format!("there is no column `{name}`"));
+            let mut it = it.because(Cause::NoSuchColumn);
+            if !near.is_empty() {
+                it.label = format!("did you mean {}?", either(&near));
+            } else {
+                it.label = "not found".into();
+                it = it.help(format!("the columns are {}", all_of(&known)));
+            }
+            if functions::find(name).is_some() {
+                it = it.help(format!("`{name}` is a function: write {name}(…)"));
+            }
+            if at.text().starts_with('"') {
+                it = it.help(format!("double quotes mark a name; text is written '{name}'"));
+            }
+            return Err(it);
+        };
+        let before = self.tree.len();
+        let kind = self.columns[column].kind;
+        let value = self.tree.add(TreeNode::Column(column), kind, at.text());
+        if self.tree.len() > before {
+            self.inputs.push(column);
+        }
+        Ok(value)
+    }
+
+    pub(super) fn row_value_outside(&self, at: At<'_>, kind: Kind) -> Mistake {
+        let text = at.text();
+        let it = at
+            .mistake(format!("`{text}` has a value on each row, and a group has many rows"))
+            .label(format!("this is {} for each row", kind.describe()))
+            .of_kinds();
+        let it = match kind {
+            kind if kind.is_number() => {
+                it.help(format!("inside an aggregate: sum({text}), mean({text}), max({text})"))
+            }
+            Kind::Boolean => it.help(format!("how many rows meet it: count(where {text})")),
+            _ => it.help(format!(
+                "how many different ones: count(distinct {text}); the rows that have one: count({text})"
+            )),
+        };
+        it.help(format!("as a category of its own: --by \"{text}\""))
+    }
+
+    /// What to do about a column that should be of another kind.
+    pub(super) fn type_help(&self, name: &str, kind: &str) -> String {
+        match self.columns.iter().find(|c| c.name == name).and_then(|c| c.note.as_ref()) {
+            Some(note) => {
+                format!(
+                    "it is text because of {note}; if that stands for no value, name it with --missing"
+                )
+            }
+            None => format!(
+                "if it should hold {kind}s: --kind '{name}={kind}' names the first value that is none"
+            ),
+        }
+    }
+}

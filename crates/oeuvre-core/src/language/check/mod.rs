@@ -1,0 +1,574 @@
+//! Syntax to the checked tree: names looked up, levels and kinds checked, before any row is read.
+//!
+//! A calculation is checked at a place: on each row, for groups of rows, or for the cells of the table. An
+//! aggregate is the door from groups to rows: its arguments are checked on rows, or for the smaller groups that
+//! `per` makes. Each part is checked once for each place, however often it is used, so that the time grows with
+//! the length of a request; what comes out is nodes of the [`Tree`], which know nothing of the place.
+
+mod aggregates;
+mod calls;
+mod columns;
+mod lookups;
+mod operators;
+mod ratios;
+mod references;
+mod table;
+mod tree;
+
+use crate::window::{Reference, Window};
+pub use lookups::Joined;
+pub use tree::{AggregateNode, Id, Level, Node as TreeNode, Tree, Typed};
+
+use super::ast::ClauseWord;
+use super::ast::{Call as CallNode, Expr, Node};
+use super::elsewhere;
+use super::functions::{self, Call, Function};
+use super::parser;
+use crate::aggregate::AggregateRef;
+use crate::aggregate::sums::Sum;
+use crate::error::{Mistake, Written, either, nearest};
+use crate::rows::program::Op;
+use oeuvre_columns::ColumnInfo;
+use oeuvre_columns::value::{Kind, Value};
+use std::collections::{BTreeMap, HashMap};
+use std::hash::{Hash, Hasher};
+use std::mem::Discriminant;
+use std::sync::Arc;
+
+/// A named calculation.
+#[derive(Debug)]
+pub struct Named {
+    /// Its name.
+    pub name: String,
+    /// The text that it stands in.
+    pub written: Arc<Written>,
+    /// The calculation.
+    pub expr: Expr,
+}
+
+/// Where a calculation is checked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Place {
+    /// On each row, before any is left out.
+    Filter,
+    /// On each row that counts.
+    Row,
+    /// On each row again, when the results of the table's groups are known.
+    Late,
+    /// For groups of rows: those of the table, or finer ones inside `per`.
+    Groups {
+        /// Which groups.
+        of: usize,
+        /// Whether that is inside a late condition.
+        late: bool,
+    },
+}
+
+/// The groups of the table, whose cells may look at each other.
+const TABLE: usize = 0;
+
+/// For the cells of the table.
+const CELLS: Place = Place::Groups { of: TABLE, late: false };
+
+/// A key that rows are grouped by.
+#[derive(Clone, Debug)]
+pub struct Key {
+    /// What readers see.
+    pub heading: String,
+    /// Its values on the rows.
+    pub value: Typed,
+}
+
+/// A part of a text, told apart by where it stands.
+#[derive(Clone, Debug)]
+pub(crate) struct Part {
+    written: Arc<Written>,
+    start: usize,
+    end: usize,
+    node: Discriminant<Node>,
+}
+
+impl Part {
+    pub(crate) fn of(written: &Arc<Written>, expr: &Expr) -> Part {
+        let (start, end) = (expr.span.start, expr.span.end);
+        Part { written: written.clone(), start, end, node: std::mem::discriminant(&expr.node) }
+    }
+}
+
+impl PartialEq for Part {
+    fn eq(&self, other: &Part) -> bool {
+        Arc::ptr_eq(&self.written, &other.written)
+            && (self.start, self.end, self.node) == (other.start, other.end, other.node)
+    }
+}
+
+impl Eq for Part {}
+
+impl Hash for Part {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        (Arc::as_ptr(&self.written), self.start, self.end, self.node).hash(state);
+    }
+}
+
+/// A part that is being checked: the text it stands in, its syntax, and the place.
+#[derive(Clone, Copy)]
+pub(crate) struct At<'e> {
+    pub(crate) written: &'e Arc<Written>,
+    pub(crate) expr: &'e Expr,
+    pub(crate) place: Place,
+}
+
+impl<'e> At<'e> {
+    /// Another part of the same text at the same place.
+    pub(crate) fn on(self, expr: &'e Expr) -> At<'e> {
+        At { expr, ..self }
+    }
+
+    /// The same part at another place.
+    pub(crate) fn at(self, place: Place) -> At<'e> {
+        At { place, ..self }
+    }
+
+    /// The part as written.
+    pub(crate) fn text(self) -> &'e str {
+        &self.written.text[self.expr.span.clone()]
+    }
+
+    /// A mistake in it.
+    pub(crate) fn mistake(self, message: impl Into<String>) -> Mistake {
+        Mistake::new(self.written, self.expr.span.clone(), message)
+    }
+}
+
+/// What is known of the syntax: the node of each part that was checked, and the window that each word of the
+/// table was made into.
+#[derive(Default)]
+pub struct Known {
+    parts: HashMap<(Part, Place), Typed>,
+    levels: HashMap<Part, Level>,
+    windows: HashMap<Part, Id>,
+}
+
+impl Known {
+    /// The window that a call was made into, where it is one that looks at other cells.
+    pub fn window(&self, written: &Arc<Written>, expr: &Expr) -> Option<Id> {
+        self.windows.get(&Part::of(written, expr)).copied()
+    }
+}
+
+/// Checks calculations, and makes nodes of them.
+pub struct Checker {
+    columns: Vec<ColumnInfo>,
+    column_places: HashMap<String, usize>,
+    /// The named calculations.
+    pub lets: BTreeMap<String, Arc<Named>>,
+    /// The names that are being checked.
+    open: Vec<String>,
+    /// The name that the columns' own table has, as it may stand before a dot.
+    pub own_name: String,
+    /// The tables whose columns are added to each row.
+    pub lookups: Vec<Joined>,
+    /// All nodes.
+    pub tree: Tree,
+    /// What is known of the syntax.
+    pub known: Known,
+    /// The columns that are needed, in the order in which they were met.
+    pub inputs: Vec<usize>,
+    /// What the table's rows are grouped by.
+    pub keys: Vec<Key>,
+    /// How many of the table's keys stand down the side; the others stand along the top.
+    pub by_keys: usize,
+    /// Whether rows are listed, each a cell of its own, instead of being grouped.
+    pub listing: bool,
+    /// The nodes that groups are made by: those of the table first, then those of `per`.
+    groupings: Vec<Vec<Id>>,
+    /// What readers should be told, such as a name that hides a column.
+    pub remarks: Vec<String>,
+}
+
+type Checked<T> = Result<T, Mistake>;
+
+/// A result as it was asked for.
+pub struct CheckedResult {
+    /// Its values.
+    pub value: Typed,
+    /// The heading it suggests.
+    pub heading: String,
+}
+
+impl Checker {
+    /// A checker over some columns. Named calculations may use each other in any order.
+    ///
+    /// # Errors
+    /// A named calculation that cannot be read, or a name given twice.
+    pub fn new(
+        columns: Vec<ColumnInfo>,
+        lets: &[(String, Arc<Written>)],
+    ) -> Result<Checker, Vec<Mistake>> {
+        let (mut named, mut mistakes) = (BTreeMap::<String, Arc<Named>>::new(), Vec::new());
+        let column_places: HashMap<String, usize> =
+            columns.iter().enumerate().map(|(i, c)| (c.name.clone(), i)).collect();
+        let mut remarks = Vec::new();
+        for (name, written) in lets {
+            if named.contains_key(name) {
+                let message = format!("the name `{name}` is given twice");
+                mistakes.push(Mistake::new(written, 0..written.text.len(), message));
+            }
+            if column_places.contains_key(name) {
+                remarks.push(format!("the calculation `{name}` hides the column of that name"));
+            }
+            match parser::parse(written) {
+                Ok(expr) => {
+                    let it = Named { name: name.clone(), written: written.clone(), expr };
+                    named.insert(name.clone(), Arc::new(it));
+                }
+                Err(mistake) => mistakes.push(mistake),
+            }
+        }
+        if !mistakes.is_empty() {
+            return Err(mistakes);
+        }
+        Ok(Checker {
+            columns,
+            column_places,
+            lets: named,
+            open: Vec::new(),
+            own_name: String::new(),
+            lookups: Vec::new(),
+            tree: Tree::default(),
+            known: Known::default(),
+            inputs: Vec::new(),
+            keys: Vec::new(),
+            by_keys: 0,
+            listing: false,
+            groupings: vec![Vec::new()],
+            remarks,
+        })
+    }
+
+    /// The columns of the rows.
+    pub fn columns(&self) -> &[ColumnInfo] {
+        &self.columns
+    }
+
+    /// A value on each row.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn row_value(&mut self, written: &Arc<Written>, expr: &Expr) -> Checked<Typed> {
+        self.check(At { written, expr, place: Place::Row })
+    }
+
+    /// A condition that rows must meet.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn filter(&mut self, written: &Arc<Written>) -> Checked<Typed> {
+        let expr = parser::parse(written)?;
+        self.condition(At { written, expr: &expr, place: Place::Filter })
+    }
+
+    /// One condition that holds where all of some conditions do; `None` for none.
+    pub fn all(&mut self, conditions: &[Typed]) -> Option<Typed> {
+        let (first, rest) = conditions.split_first()?;
+        let and =
+            |all, next: &Typed| self.tree.apply("--where", Op::And, &[all, *next], Kind::Boolean);
+        Some(rest.iter().fold(*first, and))
+    }
+
+    /// Adds the keys of a list; all keys must be added before the first result is checked.
+    ///
+    /// # Errors
+    /// A mistake in one of them.
+    pub fn add_keys(&mut self, written: &Arc<Written>) -> Checked<()> {
+        for expr in parser::parse_list(written)? {
+            let at = At { written, expr: &expr, place: Place::Row };
+            if self.level(at)? >= Level::Group {
+                return Err(at
+                    .mistake("rows cannot be grouped by a result")
+                    .label("this needs the groups to be made already")
+                    .help("group by a column or by a calculation on each row, such as month(sailed_on)"));
+            }
+            let value = self.check(at)?;
+            if self.keys.iter().any(|k| k.value.id == value.id) {
+                return Err(at.mistake(format!("the key `{}` is given twice", at.text())));
+            }
+            self.keys.push(Key { heading: heading_of(written, &expr), value });
+            self.groupings[TABLE].push(value.id);
+        }
+        Ok(())
+    }
+
+    /// A result for each group. A calculation on rows that gives a number means its sum.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn result(&mut self, written: &Arc<Written>, expr: &Expr) -> Checked<CheckedResult> {
+        let at = At { written, expr, place: CELLS };
+        let heading = heading_of(written, expr);
+        if !self.listing && self.key_of(written, expr)?.is_none() && self.level(at)? == Level::Row {
+            let heading = format!("sum of {heading}");
+            return Ok(CheckedResult { value: self.cell_value(at)?, heading });
+        }
+        Ok(CheckedResult { value: self.check(at)?, heading })
+    }
+
+    /// A condition that lines must meet to be shown.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn lines_where(&mut self, written: &Arc<Written>) -> Checked<Typed> {
+        let expr = parser::parse(written)?;
+        self.condition(At { written, expr: &expr, place: CELLS })
+    }
+
+    /// The key that a calculation is, if it is one.
+    ///
+    /// # Errors
+    /// A mistake in it.
+    pub fn key_of(&mut self, written: &Arc<Written>, expr: &Expr) -> Checked<Option<usize>> {
+        let key = self.key_in(TABLE, At { written, expr, place: CELLS })?;
+        Ok(key.and_then(|key| self.groupings[TABLE].iter().position(|&k| k == key.id)))
+    }
+
+    /// A calculation on rows that some groups are made by.
+    fn key_in(&mut self, grouping: usize, at: At<'_>) -> Checked<Option<Typed>> {
+        if self.groupings[grouping].is_empty() || self.level(at)? != Level::Row {
+            return Ok(None);
+        }
+        let value = self.check(at.at(Place::Row))?;
+        Ok(self.groupings[grouping].contains(&value.id).then_some(value))
+    }
+
+    /// Whether a name is that of a named calculation.
+    pub fn is_named(&self, name: &str) -> bool {
+        self.lets.contains_key(name)
+    }
+
+    /// The named calculation that a name stands for.
+    pub(crate) fn named(&self, expr: &Expr) -> Option<Arc<Named>> {
+        match &expr.node {
+            Node::Name { table: None, name } => self.lets.get(name).cloned(),
+            _ => None,
+        }
+    }
+
+    /// Goes into a named calculation, unless it is being checked already.
+    fn enter<T>(
+        &mut self,
+        at: At<'_>,
+        named: &Named,
+        inside: impl FnOnce(&mut Self, At<'_>) -> Checked<T>,
+    ) -> Checked<T> {
+        if let Some(start) = self.open.iter().position(|n| *n == named.name) {
+            let mut circle = self.open[start..].to_vec();
+            circle.push(named.name.clone());
+            let it = at.mistake("these calculations go round in a circle");
+            return Err(it.label(circle.join(" → ")));
+        }
+        self.open.push(named.name.clone());
+        // Names may use each other thousands deep.
+        let result = crate::stack::with_room(|| {
+            inside(self, At { written: &named.written, expr: &named.expr, place: at.place })
+        });
+        self.open.pop();
+        result
+    }
+
+    /// The level of a calculation.
+    ///
+    /// # Errors
+    /// An unknown name or function.
+    pub(crate) fn level(&mut self, at: At<'_>) -> Checked<Level> {
+        let part = Part::of(at.written, at.expr);
+        if let Some(known) = self.known.levels.get(&part) {
+            return Ok(*known);
+        }
+        let level = match &at.expr.node {
+            Node::Name { .. } => match self.named(at.expr) {
+                Some(named) => self.enter(at, &named, |it, at| it.level(at))?,
+                None => Level::Row,
+            },
+            Node::Call(call) => match self.function(at, call)?.call {
+                Call::Table(_) => Level::Table,
+                Call::Aggregate(_) if self.listing => Level::Table,
+                Call::Aggregate(_) => {
+                    let clause = |word| call.clauses.iter().any(|c| c.word == word);
+                    let of_cells =
+                        self.highest(at, &call.args)? >= Level::Group || clause(ClauseWord::Within);
+                    match !clause(ClauseWord::Per) && of_cells {
+                        true => Level::Table,
+                        false => Level::Group,
+                    }
+                }
+                Call::Row(_) => self.highest(at, &call.args)?,
+            },
+            _ => self.highest(at, at.expr.parts())?,
+        };
+        self.known.levels.insert(part, level);
+        Ok(level)
+    }
+
+    /// The level of a calculation of the request.
+    ///
+    /// # Errors
+    /// An unknown name or function.
+    pub(crate) fn level_of(&mut self, written: &Arc<Written>, expr: &Expr) -> Checked<Level> {
+        self.level(At { written, expr, place: Place::Row })
+    }
+
+    /// The highest level of some calculations.
+    fn highest<'e>(
+        &mut self,
+        at: At<'e>,
+        parts: impl IntoIterator<Item = &'e Expr>,
+    ) -> Checked<Level> {
+        let mut highest = Level::Constant;
+        for part in parts {
+            highest = highest.max(self.level(at.on(part))?);
+        }
+        Ok(highest)
+    }
+
+    fn function(&self, at: At<'_>, call: &CallNode) -> Checked<&'static Function> {
+        functions::find(&call.name).ok_or_else(|| {
+            let message = format!("there is no function `{}`", call.name);
+            let mut mistake = Mistake::new(at.written, call.name_span.clone(), message);
+            let near = nearest(&call.name, functions::names());
+            if self.columns.iter().any(|c| c.name == call.name) {
+                mistake.label =
+                    format!("`{}` is a column; a sign such as * may be missing", call.name);
+            } else if let Some(ours) = elsewhere::function(&call.name) {
+                mistake.label = format!("write {ours}");
+            } else if !near.is_empty() {
+                mistake.label = format!("did you mean {}?", either(&near));
+            }
+            mistake
+        })
+    }
+
+    // ---- checking --------------------------------------------------------------------------
+
+    fn condition(&mut self, at: At<'_>) -> Checked<Typed> {
+        let value = self.check(at)?;
+        let value = self.fitted(value, Kind::Boolean);
+        if value.kind != Kind::Boolean {
+            return Err(at
+                .mistake(format!("expected a condition, found {}", value.kind.describe()))
+                .label("this is neither true nor false")
+                .of_kinds()
+                .help("compare it with something: =, <>, <, >, in (…), is missing"));
+        }
+        Ok(value)
+    }
+
+    /// Checks a calculation, or finds it checked before.
+    fn check(&mut self, at: At<'_>) -> Checked<Typed> {
+        let part = (Part::of(at.written, at.expr), at.place);
+        if let Some(known) = self.known.parts.get(&part) {
+            return Ok(*known);
+        }
+        let value = match self.entered(at)? {
+            Some(value) => value,
+            None => self.check_node(at)?,
+        };
+        let is_name = matches!(at.expr.node, Node::Name { .. });
+        self.tree.wrote(value.id, at.text(), is_name);
+        self.known.parts.insert(part, value);
+        Ok(value)
+    }
+
+    /// What a calculation on rows is to groups: a key of theirs, and in a detail any value of a row.
+    fn entered(&mut self, at: At<'_>) -> Checked<Option<Typed>> {
+        let Place::Groups { of, .. } = at.place else { return Ok(None) };
+        if let Some(key) = self.key_in(of, at)? {
+            return Ok(Some(key));
+        }
+        if self.listing && self.level(at)? == Level::Row {
+            return self.check(at.at(Place::Row)).map(Some);
+        }
+        Ok(None)
+    }
+
+    fn check_node(&mut self, at: At<'_>) -> Checked<Typed> {
+        let text = at.text();
+        match &at.expr.node {
+            Node::Number(n) => {
+                let n = n.trimmed();
+                Ok(self.tree.constant(text, Value::Number(n), Kind::Number { scale: n.scale }))
+            }
+            Node::Text(t) => {
+                Ok(self.tree.constant(text, Value::Text(Arc::from(t.as_str())), Kind::Text))
+            }
+            Node::Boolean(b) => Ok(self.tree.constant(text, Value::Boolean(*b), Kind::Boolean)),
+            Node::Missing => Ok(self.tree.constant(text, Value::Missing, Kind::Nothing)),
+            Node::Name { table, name } => {
+                if let Some(named) = self.named(at.expr) {
+                    return self.enter(at, &named, |it, at| it.check(at));
+                }
+                let value = self.column(at, table.as_deref(), name)?;
+                match at.place {
+                    Place::Groups { .. } => Err(self.row_value_outside(at, value.kind)),
+                    _ => Ok(value),
+                }
+            }
+            Node::Negate(a) => {
+                let a = self.number(at.on(a))?;
+                Ok(self.tree.apply(text, Op::Negate, &[a], a.kind))
+            }
+            Node::Not(a) => {
+                let a = self.condition(at.on(a))?;
+                Ok(self.tree.apply(text, Op::Not, &[a], Kind::Boolean))
+            }
+            Node::Binary(operator, a, b) => self.binary(at, *operator, a, b),
+            Node::In { value, list, negated } => self.in_list(at, value, list, *negated),
+            Node::Between { value, low, high, negated } => {
+                let both = self.between(at, [value, low, high])?;
+                Ok(self.negated(at, both, *negated))
+            }
+            Node::IsMissing { value, negated } => {
+                let value = self.check(at.on(value))?;
+                let is = self.tree.apply(text, Op::IsMissing, &[value], Kind::Boolean);
+                Ok(self.negated(at, is, *negated))
+            }
+            Node::During { value, period } => self.during(at, value, period),
+            Node::Call(call) => {
+                let function = self.function(at, call)?;
+                self.check_arguments(at, call, function)?;
+                match &function.call {
+                    Call::Row(row) => self.row_call(at, call, row),
+                    Call::Table(word) => self.table_call(at, call, *word),
+                    Call::Aggregate(of) => self.aggregate_call(at, call, of),
+                }
+            }
+        }
+    }
+
+    /// The kinds of some values.
+    fn kinds(values: &[Typed]) -> Vec<Kind> {
+        values.iter().map(|v| v.kind).collect()
+    }
+
+    /// The exact sum of a value of each row.
+    fn sum_of(&mut self, at: At<'_>, value: Typed) -> Typed {
+        let sum = AggregateNode {
+            aggregate: AggregateRef(Arc::new(Sum)),
+            args: vec![value],
+            condition: None,
+            late: None,
+            per: Vec::new(),
+        };
+        let sum = self.tree.add(TreeNode::Aggregate(sum), value.kind, at.text());
+        self.tree.wrote(sum.id, at.text(), false);
+        sum
+    }
+}
+
+/// What readers see above a calculation that has no heading of its own: a column's bare name, else
+/// the calculation as written.
+fn heading_of(written: &Written, expr: &Expr) -> String {
+    match &expr.node {
+        Node::Name { table: None, name } => name.clone(),
+        _ => written.text[expr.span.clone()].split_whitespace().collect::<Vec<_>>().join(" "),
+    }
+}

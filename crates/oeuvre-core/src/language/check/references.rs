@@ -1,0 +1,183 @@
+//! What stands after `along` and `within`: keys of the table, longer periods of them, and in a listing
+//! values of the rows.
+
+use super::{At, CELLS, Checked, Checker, Id, Level, Place, Reference, TreeNode, Typed};
+use crate::error::{Mistake, Written, all_of};
+use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
+use crate::language::functions::{self, Call, RowCall};
+use crate::rows::program::Op;
+use oeuvre_columns::value::Kind;
+use oeuvre_columns::value::calendar::Unit;
+use std::sync::Arc;
+
+/// The period that a function of the language gives.
+fn unit_of(name: &str) -> Option<Unit> {
+    match functions::find(name).map(|f| &f.call) {
+        Some(Call::Row(RowCall::Period(unit))) => Some(*unit),
+        _ => None,
+    }
+}
+
+impl Checker {
+    /// The unit and the date of a node that makes a period.
+    fn period_of(&self, id: Id) -> Option<(Unit, Typed)> {
+        match self.tree.node(id) {
+            TreeNode::Apply { op: Op::ToPeriod(unit), args } => Some((*unit, args[0])),
+            _ => None,
+        }
+    }
+
+    /// What a calculation after `along` or `within` refers to.
+    fn reference(&mut self, at: At<'_>, walked: Option<usize>) -> Checked<Reference<Typed>> {
+        if self.listing {
+            return Ok(Reference::Value(self.check(at.at(CELLS))?));
+        }
+        let finer = |it: &Self, unit: Unit| {
+            walked.is_some_and(
+                |k| matches!(it.keys[k].value.kind, Kind::Period(fine) if fine.nests_in(unit)),
+            )
+        };
+        if let Node::Name { table: None, name } = &at.expr.node {
+            if let Some(k) = self.key_called(at, name)? {
+                return Ok(Reference::Key(k));
+            }
+            if let (Some(unit), Some(key)) = (unit_of(name).filter(|&u| finer(self, u)), walked) {
+                return Ok(Reference::Period { key, unit });
+            }
+        }
+        if matches!(self.level(at), Ok(Level::Row))
+            && let Ok(value) = self.check(at.at(Place::Row))
+        {
+            if let Some(k) = self.keys.iter().position(|k| k.value.id == value.id) {
+                return Ok(Reference::Key(k));
+            }
+            if let (Some((unit, date)), Some(key)) = (self.period_of(value.id), walked)
+                && finer(self, unit)
+                && self.period_of(self.keys[key].value.id).is_some_and(|w| w.1 == date)
+            {
+                return Ok(Reference::Period { key, unit });
+            }
+        }
+        let keys: Vec<&str> = self.keys.iter().map(|k| k.heading.as_str()).collect();
+        let it = at.mistake("this is no key of the table");
+        Err(match keys.as_slice() {
+            [] => it.label("the table has no keys: add --by or --columns-by"),
+            _ => it.label(format!("the keys are {}", all_of(&keys))),
+        })
+    }
+
+    /// The key that a calculation is, or that it names by its heading or its function.
+    ///
+    /// # Errors
+    /// A mistake in it, or a name that stands for several keys.
+    pub(crate) fn key_meant(
+        &mut self,
+        written: &Arc<Written>,
+        expr: &Expr,
+    ) -> Checked<Option<usize>> {
+        let at = At { written, expr, place: CELLS };
+        if let Node::Name { table: None, name } = &expr.node
+            && !self.listing
+            && !self.is_named(name)
+            && !self.column_places.contains_key(name)
+            && let Some(key) = self.key_called(at, name)?
+        {
+            return Ok(Some(key));
+        }
+        self.key_of(written, expr)
+    }
+
+    /// The key with a heading, or the only one that a function of that name makes.
+    fn key_called(&self, at: At<'_>, name: &str) -> Checked<Option<usize>> {
+        if let Some(k) = self.keys.iter().position(|k| k.heading == *name) {
+            return Ok(Some(k));
+        }
+        let opening = format!("{name}(");
+        let called: Vec<usize> =
+            (0..self.keys.len()).filter(|&k| self.keys[k].heading.starts_with(&opening)).collect();
+        match called.as_slice() {
+            [] => Ok(None),
+            [one] => Ok(Some(*one)),
+            _ => Err(at
+                .mistake(format!("`{name}` stands for several keys"))
+                .label("write the key as it stands in --by or --columns-by")),
+        }
+    }
+
+    /// The key of the table that a text names: as it stands in `--by` or `--columns-by`, or the function
+    /// that makes it.
+    ///
+    /// # Errors
+    /// When there is no such key.
+    pub(crate) fn key_named(&mut self, written: &Arc<Written>) -> Checked<usize> {
+        let expr = crate::language::parser::parse(written)?;
+        let at = At { written, expr: &expr, place: CELLS };
+        match self.reference(at, None)? {
+            Reference::Key(key) => Ok(key),
+            _ => Err(at.mistake("this is no key of the table")),
+        }
+    }
+
+    /// The key that is walked unless one is named: the period of the shortest unit, of several the
+    /// innermost, else the innermost of --by.
+    fn walked_by_default(&self) -> Option<usize> {
+        let keys = &self.keys;
+        let length = |k: usize| match keys[k].value.kind {
+            Kind::Period(unit) => Some(unit.length()),
+            _ => None,
+        };
+        let shortest = (0..keys.len()).filter_map(length).min();
+        let finest = (0..keys.len()).rev().find(|&k| shortest.is_some() && length(k) == shortest);
+        finest.or(match self.by_keys {
+            0 => keys.len().checked_sub(1),
+            n => Some(n - 1),
+        })
+    }
+
+    /// The cells of a window: what is walked and what must be shared.
+    pub(super) fn over(&mut self, at: At<'_>, call: &CallNode, walks: bool) -> Checked<Over> {
+        let clause = |word| call.clauses.iter().find(|c| c.word == word);
+        let mut along = Vec::new();
+        for expr in clause(ClauseWord::Along).map_or(&[][..], |c| &c.args) {
+            along.push(self.reference(at.on(expr), None)?);
+        }
+        if along.is_empty() && walks && !self.listing {
+            along.extend(self.walked_by_default().map(Reference::Key));
+        }
+        let walked = match along.as_slice() {
+            [] => self.walked_by_default(),
+            [.., Reference::Key(k)] => Some(*k),
+            _ => None,
+        };
+        let within = match clause(ClauseWord::Within) {
+            None => None,
+            Some(c) => {
+                let mut all = Vec::new();
+                for expr in &c.args {
+                    let reference = self.reference(at.on(expr), walked)?;
+                    if along.contains(&reference) && !self.listing {
+                        return Err(at
+                            .on(expr)
+                            .mistake("this key is walked, and so it cannot be shared")
+                            .label(
+                                "it stands after `along`, or is walked unless another is named",
+                            ));
+                    }
+                    all.push(reference);
+                }
+                Some(all)
+            }
+        };
+        let descending = match (clause(ClauseWord::Asc), clause(ClauseWord::Desc)) {
+            (Some(_), Some(desc)) => {
+                let it = Mistake::new(at.written, desc.span.clone(), "both `asc` and `desc`");
+                return Err(it.label("one of the two"));
+            }
+            (asc, desc) => desc.map(|_| true).or(asc.map(|_| false)),
+        };
+        Ok((along, within, descending))
+    }
+}
+
+/// What is walked, what must be shared, and whether from the largest on.
+type Over = (Vec<Reference<Typed>>, Option<Vec<Reference<Typed>>>, Option<bool>);

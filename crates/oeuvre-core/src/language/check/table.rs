@@ -1,0 +1,315 @@
+//! The words that look at other cells: which cells they walk, compare or add up.
+//!
+//! Such a calculation becomes a window over nodes of the tree, which may be results of groups, values of rows
+//! in a detail, or windows themselves.
+
+use super::{At, CELLS, Checked, Checker, Level, Place, Reference, TreeNode, Typed, Window};
+use crate::aggregate::AggregateRef;
+use crate::aggregate::extremes::Max;
+use crate::aggregate::sums::Sum;
+use crate::error::{Mistake, either};
+use crate::language::ast::{Call as CallNode, ClauseWord, Expr};
+use crate::language::elsewhere;
+use crate::language::functions::{AggregateCall, OverCells, Word};
+use crate::rows::program::Op;
+use crate::window::{Calc, Taking, Ties};
+use oeuvre_columns::value::Kind;
+use std::sync::Arc;
+
+/// The value that a clause's word stands for.
+fn choice<T: Copy>(
+    at: At<'_>,
+    call: &CallNode,
+    word: ClauseWord,
+    all: &[(&'static str, T)],
+) -> Checked<Option<T>> {
+    let Some(clause) = call.clauses.iter().find(|c| c.word == word) else { return Ok(None) };
+    let found = clause.choice();
+    let known = all.iter().find(|(name, _)| name.eq_ignore_ascii_case(found));
+    known.map(|(_, it)| Some(*it)).ok_or_else(|| {
+        let names: Vec<&str> = all.iter().map(|a| a.0).collect();
+        let message = format!("`{}` takes {}", word.text(), either(&names));
+        let label = match elsewhere::ties(found).filter(|_| word == ClauseWord::Ties) {
+            Some(ours) => format!("write `ties {ours}`"),
+            None => format!("`{found}` is none"),
+        };
+        Mistake::new(at.written, clause.span.clone(), message).label(label)
+    })
+}
+
+/// How many values are enough for `moving`, where that is said.
+fn at_least(at: At<'_>, call: &CallNode, steps: u32) -> Checked<Option<u32>> {
+    let Some(clause) = call.clauses.iter().find(|c| c.word == ClauseWord::AtLeast) else {
+        return Ok(None);
+    };
+    let number = clause.args.first().and_then(Expr::constant_number);
+    let number = number.and_then(|n| n.rescale(0)).and_then(|n| u32::try_from(n.mantissa).ok());
+    match number.filter(|n| (1..=steps).contains(n)) {
+        Some(n) => Ok(Some(n)),
+        None => Err(Mistake::new(
+            at.written,
+            clause.span.clone(),
+            "expected how many values are enough after `at least`",
+        )
+        .label(format!("a whole number from 1 to {steps}"))),
+    }
+}
+
+/// The whole number that a word is given beside its value.
+fn whole_number(at: At<'_>, call: &CallNode) -> Checked<u32> {
+    let Some(arg) = call.args.get(1) else { return Ok(1) };
+    let number = arg.constant_number().and_then(|n| n.rescale(0)).map(|n| n.mantissa);
+    number
+        .and_then(|n| u32::try_from(n).ok())
+        .filter(|n| *n >= 1)
+        .ok_or_else(|| at.on(arg).mistake("expected a whole number from 1 on").label("how many"))
+}
+
+/// A mistake where a word that adds up is given something else.
+fn ensure_number(at: At<'_>, call: &CallNode, x: Typed) -> Checked<()> {
+    if x.kind.is_number() {
+        return Ok(());
+    }
+    let message = format!("`{}` takes a number, found {}", call.name, x.kind.describe());
+    Err(at
+        .on(&call.args[0])
+        .mistake(message)
+        .label(format!("this is {}", x.kind.describe()))
+        .of_kinds())
+}
+
+impl Checker {
+    /// A value of each cell. In a summary a number of each row means its sum.
+    pub(super) fn cell_value(&mut self, at: At<'_>) -> Checked<Typed> {
+        if self.listing || self.level(at)? != Level::Row || self.entered(at)?.is_some() {
+            return self.check(at);
+        }
+        let value = self.check(at.at(Place::Row))?;
+        if !value.kind.is_number() {
+            return Err(self.row_value_outside(at, value.kind));
+        }
+        Ok(self.sum_of(at, value))
+    }
+
+    /// Adds a window, and remembers it for the call that it stands for.
+    fn window(&mut self, at: At<'_>, window: Window<Typed>) -> Typed {
+        let kind = window.kind;
+        let text = window.text.clone();
+        let made = self.tree.add(TreeNode::Window(window), kind, &text);
+        self.known.windows.insert(super::Part::of(at.written, at.expr), made.id);
+        made
+    }
+
+    /// What a word of the table gives.
+    pub(super) fn table_call(&mut self, at: At<'_>, call: &CallNode, word: Word) -> Checked<Typed> {
+        self.ensure_cells(at, call, word)?;
+        if matches!(word, Word::Share | Word::Total) {
+            return self.share_or_total(at, call, word);
+        }
+        let x = self.cell_value(at.on(&call.args[0]))?;
+        let taking = choice(at, call, ClauseWord::Taking, &Taking::ALL)?;
+        let any = matches!(taking, Some(Taking::Min | Taking::Max | Taking::Count));
+        if word.adds_up() && !any {
+            ensure_number(at, call, x)?;
+        }
+        let (along, within, descending) = self.over(at, call, word.walks())?;
+        self.ensure_compared(at, call, &along, within.as_deref())?;
+        let (text, of) = (Arc::from(at.text()), Arc::from(at.on(&call.args[0]).text()));
+        let window = |calc: Calc, kind: Kind| {
+            let args = vec![x];
+            Window { calc, args, condition: None, along, within, descending, kind, text, of }
+        };
+        let whole = Kind::Number { scale: 0 };
+        let made = |taking: Taking| match taking {
+            Taking::Sum | Taking::Min | Taking::Max => x.kind,
+            Taking::Mean => Kind::Float,
+            Taking::Count => whole,
+        };
+        let window = match word {
+            Word::Rank => {
+                let ties = choice(at, call, ClauseWord::Ties, &Ties::ALL)?.unwrap_or(Ties::Gap);
+                let scale = u8::from(ties == Ties::Mean);
+                window(Calc::Rank(ties), Kind::Number { scale })
+            }
+            Word::Tile => window(Calc::Tile(whole_number(at, call)?), whole),
+            Word::Lag | Word::Change | Word::Growth => {
+                window(Calc::Step(i64::from(whole_number(at, call)?)), x.kind)
+            }
+            Word::Lead => window(Calc::Step(-i64::from(whole_number(at, call)?)), x.kind),
+            Word::Running => {
+                let taking = taking.unwrap_or(Taking::Sum);
+                window(Calc::Running(taking), made(taking))
+            }
+            _ => {
+                let taking = taking.unwrap_or(Taking::Mean);
+                let steps = whole_number(at, call)?;
+                let at_least = at_least(at, call, steps)?;
+                window(Calc::Moving { steps, taking, at_least }, made(taking))
+            }
+        };
+        let made = self.window(at, window);
+        Ok(match word {
+            Word::Change => self.tree.apply(at.text(), Op::Subtract, &[x, made], x.kind),
+            Word::Growth => {
+                let change = self.tree.apply(at.text(), Op::Subtract, &[x, made], x.kind);
+                self.tree.apply(at.text(), Op::Divide, &[change, made], Kind::Float)
+            }
+            _ => made,
+        })
+    }
+
+    /// A mistake where there are no other cells to look at.
+    fn ensure_cells(&self, at: At<'_>, call: &CallNode, word: Word) -> Checked<()> {
+        if at.place != CELLS {
+            let message = format!("`{}` looks at other cells of the table", call.name);
+            let it = Mistake::new(at.written, call.name_span.clone(), message)
+                .label("known only when the table is made");
+            return Err(match at.place {
+                Place::Filter => it.help(format!(
+                    "a condition on the lines of the table: --lines-where '{}'",
+                    at.written.text
+                )),
+                _ => it.help(
+                    "name the result with --let and write this around it, outside the aggregate",
+                ),
+            });
+        }
+        if self.keys.is_empty() && !self.listing && !matches!(word, Word::Share | Word::Total) {
+            return Err(at
+                .mistake(format!("`{}` has nothing to compare with", call.name))
+                .label("the table has one line; add --by or --columns-by"));
+        }
+        Ok(())
+    }
+
+    /// The siblings differ in the innermost key: that all of them share it leaves each alone.
+    fn ensure_compared(
+        &self,
+        at: At<'_>,
+        call: &CallNode,
+        along: &[Reference<Typed>],
+        within: Option<&[Reference<Typed>]>,
+    ) -> Checked<()> {
+        let last = self.keys.len().saturating_sub(1);
+        let innermost = Reference::Key(self.by_keys.checked_sub(1).unwrap_or(last));
+        let alone = within.unwrap_or_default().contains(&innermost);
+        if self.listing || !along.is_empty() || !alone {
+            return Ok(());
+        }
+        let clause = call.clauses.iter().find(|c| c.word == ClauseWord::Within);
+        let span = clause.map_or(at.expr.span.clone(), |c| c.span.clone());
+        let message = "each line would be compared with itself alone";
+        Err(Mistake::new(at.written, span, message)
+            .label("the lines differ in this key")
+            .help("name the keys around it, or after `along` what is compared"))
+    }
+
+    fn share_or_total(&mut self, at: At<'_>, call: &CallNode, word: Word) -> Checked<Typed> {
+        let arg = at.on(&call.args[0]);
+        if !self.listing && self.level(arg)? == Level::Table {
+            return Err(arg
+                .mistake(format!("`{}` works its figure out again from rows", call.name))
+                .label("this looks at other cells, and has no rows of its own")
+                .help(format!("as the sum over the cells: sum({})", arg.text())));
+        }
+        let (_, within, _) = self.over(at, call, false)?;
+        let x = self.cell_value(arg)?;
+        if word == Word::Share || self.listing {
+            ensure_number(at, call, x)?;
+        }
+        let calc = match self.tree.level(x.id) {
+            _ if self.listing => Calc::Aggregate(AggregateRef(Arc::new(Sum))),
+            // The same everywhere.
+            Level::Constant => Calc::Aggregate(AggregateRef(Arc::new(Max))),
+            _ => Calc::Total,
+        };
+        let total = self.total(at, calc, x, within, arg.text());
+        if word == Word::Total {
+            return Ok(total);
+        }
+        Ok(self.tree.apply(at.text(), Op::Divide, &[x, total], Kind::Float))
+    }
+
+    /// A window over the cells that share what stands after `within`, all of them where nothing does.
+    fn total(
+        &mut self,
+        at: At<'_>,
+        calc: Calc,
+        x: Typed,
+        within: Option<Vec<Reference<Typed>>>,
+        of: &str,
+    ) -> Typed {
+        let window = Window {
+            calc,
+            args: vec![x],
+            condition: None,
+            along: Vec::new(),
+            within: Some(within.unwrap_or_default()),
+            descending: None,
+            kind: x.kind,
+            text: Arc::from(at.text()),
+            of: Arc::from(of),
+        };
+        self.window(at, window)
+    }
+
+    /// An aggregate over the cells of the table, or over the rows of a detail.
+    pub(super) fn aggregate_of_cells(
+        &mut self,
+        at: At<'_>,
+        call: &CallNode,
+        of_call: &'static AggregateCall,
+    ) -> Checked<Typed> {
+        if let Some(per) = call.clauses.iter().find(|c| c.word == ClauseWord::Per) {
+            let message = "`per` takes rows into smaller groups";
+            return Err(Mistake::new(at.written, per.span.clone(), message)
+                .label("in a detail, and over the cells of a table, write `within` instead"));
+        }
+        if self.keys.is_empty() && !self.listing {
+            return Err(self.aggregate_in_aggregate(at, call));
+        }
+        let of = call.args.first().map_or("", |a| at.on(a).text());
+        let values = call.split_parameters(of_call.parameters).0;
+        if !self.listing && self.highest(at, values)? < Level::Group {
+            return self.aggregate_at_keys(at, call, of_call, of);
+        }
+        let mut args = Vec::new();
+        for arg in values {
+            args.push(self.cell_value(at.on(arg))?);
+        }
+        let aggregate = self.make(at, call, of_call, &mut args)?;
+        let mut condition = None;
+        if let Some(clause) = call.clauses.iter().find(|c| c.word == ClauseWord::Where) {
+            condition = Some(self.condition(at.on(&clause.args[0]))?);
+        }
+        let walks = matches!(of_call.over_cells, OverCells::End { .. });
+        let (along, within, descending) = self.over(at, call, walks)?;
+        let kind = self.result_kind(at, call, &*aggregate, &args)?;
+        let (calc, within) = match of_call.over_cells {
+            OverCells::End { last } => (Calc::End { last }, within),
+            OverCells::Itself => (Calc::Aggregate(aggregate), Some(within.unwrap_or_default())),
+        };
+        let (text, of) = (Arc::from(at.text()), Arc::from(of));
+        let window = Window { calc, args, condition, along, within, descending, kind, text, of };
+        Ok(self.window(at, window))
+    }
+
+    /// An aggregate of the rows themselves: the same result at the keys after `within`.
+    fn aggregate_at_keys(
+        &mut self,
+        at: At<'_>,
+        call: &CallNode,
+        of_call: &'static AggregateCall,
+        of: &str,
+    ) -> Checked<Typed> {
+        // What is worked out for each group is the call without `within`.
+        let (all, whole) = (at.expr.span.clone(), &at.written.text);
+        let clause = call.clauses.iter().find(|c| c.word == ClauseWord::Within);
+        let cut = clause.map_or(all.end..all.end, |c| c.span.clone());
+        let alone = [&whole[all.start..cut.start], &whole[cut.end..all.end]].concat();
+        let group = self.aggregate_of_rows(at, call, of_call, &alone)?;
+        self.tree.wrote(group.id, &alone, false);
+        let (_, within, _) = self.over(at, call, false)?;
+        Ok(self.total(at, Calc::Total, group, within, of))
+    }
+}

@@ -1,0 +1,259 @@
+//! The table of functions: one row each, which feeds the parser, the checks, the help and the docs.
+//!
+//! If you add a function: a row here, and either a loop behind it (`rows/kernels.rs`, built in
+//! `language/resolve/`) or an aggregate in `aggregate/`. Nothing else knows functions by name.
+
+mod aggregate;
+mod row;
+mod table;
+
+use super::ast::{Call as CallNode, ClauseWord};
+use crate::aggregate::once::Once;
+use crate::aggregate::quantiles::Method;
+use crate::aggregate::{Aggregate, AggregateRef};
+use crate::rows::scalar::Scalar;
+use oeuvre_columns::value::calendar::{Part, Unit};
+use oeuvre_columns::value::decimal::Decimal;
+use std::sync::Arc;
+
+/// A function of the language.
+pub struct Function {
+    /// Its name.
+    pub name: &'static str,
+    /// Other names that are understood.
+    pub aliases: &'static [&'static str],
+    /// How it is written.
+    pub usage: &'static str,
+    /// What it gives, in a sentence.
+    pub meaning: &'static str,
+    /// What it gives for missing values.
+    pub missing: &'static str,
+    /// A calculation over the demo data that uses it.
+    pub example: &'static str,
+    /// The fewest and the most arguments.
+    pub arguments: (usize, usize),
+    /// The clauses it takes.
+    pub clauses: &'static [ClauseWord],
+    /// Whether it reads as a share of something, and so in percent.
+    pub share: Share,
+    /// What is behind it.
+    pub call: Call,
+}
+
+/// What is behind a function.
+pub enum Call {
+    /// One value for each row, or for each group of values of groups.
+    Row(RowCall),
+    /// One value for each group of rows.
+    Aggregate(AggregateCall),
+    /// Worked out on the finished table, or over the rows of a detail.
+    Table(Word),
+}
+
+/// How an aggregate is made.
+pub struct AggregateCall {
+    /// Makes the aggregate from what was given beside the values.
+    make: fn(&Given) -> Result<Arc<dyn Aggregate>, &'static str>,
+    /// How many of the arguments, from the last, are such numbers.
+    pub parameters: usize,
+    /// What it is over the cells of the table.
+    pub over_cells: OverCells,
+    /// What `distinct` before the argument makes of it.
+    pub distinct: Distinct,
+}
+
+/// Whether a result reads as a share of something.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Share {
+    /// Whatever it is given.
+    Always,
+    /// Where its argument does.
+    AsArgument,
+    /// Never.
+    Never,
+}
+
+/// What an aggregate is over the cells of the table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OverCells {
+    /// The same as over rows.
+    Itself,
+    /// The value at an end of a walk.
+    End {
+        /// The last.
+        last: bool,
+    },
+}
+
+/// What `distinct` before its argument makes of an aggregate.
+#[derive(Clone, Copy)]
+pub enum Distinct {
+    /// Nothing that has a meaning.
+    Refused,
+    /// The same: the largest of the different values is the largest.
+    Same,
+    /// An aggregate of its own.
+    Own(fn() -> Arc<dyn Aggregate>),
+    /// The same aggregate over the values, each taken once.
+    Once,
+}
+
+impl AggregateCall {
+    /// The aggregate of a call with its parameters.
+    ///
+    /// # Errors
+    /// What was expected as parameters.
+    pub fn instance(&self, call: &CallNode) -> Result<Arc<dyn Aggregate>, &'static str> {
+        let plain = (self.make)(&Given::of(call, self.parameters))?;
+        Ok(match self.distinct {
+            _ if call.distinct.is_none() => plain,
+            Distinct::Refused | Distinct::Same => plain,
+            Distinct::Own(make) => make(),
+            Distinct::Once => Arc::new(Once(AggregateRef(plain))),
+        })
+    }
+}
+
+/// The words that look at other cells of the table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Word {
+    /// `rank(x)`
+    Rank,
+    /// `tile(x, 4)`
+    Tile,
+    /// `lag(x)`
+    Lag,
+    /// `lead(x)`
+    Lead,
+    /// `change(x)`
+    Change,
+    /// `growth(x)`
+    Growth,
+    /// `running(x)`
+    Running,
+    /// `moving(x, 3)`
+    Moving,
+    /// `share(x)`
+    Share,
+    /// `total(x)`
+    Total,
+}
+
+impl Word {
+    /// Whether it walks from cell to cell along a key, rather than comparing or adding them up.
+    pub const fn walks(self) -> bool {
+        matches!(
+            self,
+            Word::Lag | Word::Lead | Word::Change | Word::Growth | Word::Running | Word::Moving
+        )
+    }
+
+    /// Whether it calculates with its argument, rather than passing it on or comparing it.
+    pub const fn adds_up(self) -> bool {
+        !matches!(self, Word::Rank | Word::Tile | Word::Lag | Word::Lead)
+    }
+}
+
+impl Function {
+    /// Says whether it reads as a share.
+    const fn reads(mut self, share: Share) -> Function {
+        self.share = share;
+        self
+    }
+
+    /// Says what an aggregate is over cells.
+    const fn over_cells(mut self, what: OverCells) -> Function {
+        if let Call::Aggregate(of) = &mut self.call {
+            of.over_cells = what;
+        }
+        self
+    }
+}
+
+/// What an aggregate is given beside values.
+#[derive(Clone, Debug, Default)]
+pub struct Given {
+    /// Numbers, such as the 90 of `percentile(x, 90)`.
+    pub numbers: Vec<Decimal>,
+    /// The word after `method`.
+    pub method: Option<String>,
+}
+
+impl Given {
+    /// What a call gives beside its values.
+    fn of(call: &CallNode, parameters: usize) -> Given {
+        let method = call.clauses.iter().find(|c| c.word == ClauseWord::Method);
+        let zero = Decimal::new(0, 0);
+        let parameters = call.split_parameters(parameters).1;
+        Given {
+            numbers: parameters.iter().map(|p| p.constant_number().unwrap_or(zero)).collect(),
+            method: method.map(|c| c.choice().to_owned()),
+        }
+    }
+
+    /// A whole number from 1 on.
+    fn place(&self) -> Result<u64, &'static str> {
+        let number = self.numbers.first().and_then(|n| n.rescale(0)).map(|n| n.mantissa);
+        number
+            .and_then(|n| u64::try_from(n).ok())
+            .filter(|n| *n >= 1)
+            .ok_or("a whole number from 1 on")
+    }
+
+    fn method(&self) -> Result<Method, &'static str> {
+        let Some(word) = &self.method else { return Ok(Method::Inclusive) };
+        let known = Method::ALL.iter().find(|(name, _)| name.eq_ignore_ascii_case(word));
+        known.map(|(_, m)| *m).ok_or("`inclusive`, `exclusive` or `nearest` after `method`")
+    }
+}
+
+/// The functions over single values.
+#[derive(Clone, Debug)]
+pub enum RowCall {
+    /// `if(c, a, b)`
+    If,
+    /// `coalesce(a, b)`
+    Coalesce,
+    /// `greatest`, `least`
+    Extreme {
+        /// The largest.
+        largest: bool,
+    },
+    /// `abs(x)`
+    Absolute,
+    /// `round(x, n)`
+    Round,
+    /// `month(d)`
+    Period(Unit),
+    /// `weekday(d)`
+    Part(Part),
+    /// `fiscal_year(d, 4)`: the unit is made from the month.
+    Fiscal {
+        /// The quarter rather than the year.
+        quarter: bool,
+    },
+    /// `band(x, 10)`
+    Band,
+    /// `matches(text, 'regex')`
+    Matches,
+    /// A function of single values.
+    Scalar(Scalar),
+}
+
+const SKIPPED: &str = "missing values are left out; missing when none is left";
+
+/// All functions, in the order in which the help lists them.
+pub fn all() -> impl Iterator<Item = &'static Function> {
+    aggregate::ROWS.iter().chain(table::ROWS).chain(row::ROWS)
+}
+
+/// The function of a name, whatever its case.
+pub fn find(name: &str) -> Option<&'static Function> {
+    let is = |n: &str| n.eq_ignore_ascii_case(name);
+    all().find(|f| is(f.name) || f.aliases.iter().any(|a| is(a)))
+}
+
+/// All names that are understood, for suggestions.
+pub fn names() -> impl Iterator<Item = &'static str> {
+    all().flat_map(|f| std::iter::once(f.name).chain(f.aliases.iter().copied()))
+}

@@ -1,0 +1,484 @@
+//! A listing: every row is a cell of its own, and keeps its place in the file unless it is sorted.
+//!
+//! Where each row stands for itself, rows are streamed: read, worked out, given on. As a later value may
+//! still turn out to be of another kind, a first pass makes sure that none does, so that nothing is
+//! written that would have to be taken back. Where rows are compared, the columns that this needs are
+//! held in memory whole, typed, eight bytes a value or less; the table is given on in parts all the same.
+
+mod columns;
+mod stream;
+
+use crate::error::Error;
+use crate::grid::{Grid, Line, LineKind, RatioColumns, ResultColumn};
+use crate::ledger::Ledger;
+use crate::pass::{Pass, note_zero_divisions};
+use crate::plan::{Built, Reference, TableInput, Window};
+use crate::plan::{Plan, SortBy};
+use crate::rows::evaluator::Evaluator;
+use crate::rows::program::Operand;
+use crate::window::Calc;
+use crate::window::order::{Ordinals, sorted};
+use crate::window::walk::Walk;
+use crate::window::{self, compare};
+use columns::Keep;
+use oeuvre_columns::Source;
+use oeuvre_columns::column::interner::{Interner, Pairs};
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::{Kind, Value};
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::mpsc;
+use stream::stream;
+
+/// Takes a table in parts, in their order, each a grid with the same columns.
+pub struct Parts<'a, T> {
+    /// Makes something of a part; called by several threads.
+    pub make: &'a (dyn Fn(&Grid) -> T + Sync),
+    /// Takes what was made; false to stop.
+    pub take: &'a mut dyn FnMut(T) -> bool,
+}
+
+/// Rows in one part: enough to make threads worthwhile, few enough to hold several.
+const PART_ROWS: usize = 1 << 15;
+
+/// Runs the plan of a listing.
+///
+/// # Errors
+/// As [`crate::run`].
+pub fn list(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Ledger), Error> {
+    let threads = threads.max(1);
+    let (whole, mut ledger) = Whole::read(plan, source, threads)?;
+    let shown = whole.shown();
+    let grid = whole.part(0..shown);
+    account_rows(plan, &mut ledger, shown as u64, blank(&grid));
+    Ok((grid, ledger))
+}
+
+/// Runs the plan of a listing, and gives it on in parts.
+///
+/// # Errors
+/// As [`crate::run`].
+pub fn list_in_parts<T: Send>(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+    parts: Parts<'_, T>,
+) -> Result<Ledger, Error> {
+    let threads = threads.max(1);
+    let compares = !plan.sort.is_empty()
+        || plan.table_inputs.iter().any(|i| matches!(i, TableInput::Window(_)));
+    if !compares {
+        return stream(plan, source, threads, parts);
+    }
+    let (whole, mut ledger) = Whole::read(plan, source, threads)?;
+    let shown = whole.shown();
+    let blanks = give(shown, threads, &|range| whole.part(range), parts);
+    account_rows(plan, &mut ledger, shown as u64, blanks);
+    Ok(ledger)
+}
+
+/// The rows that meet the conditions of `--lines-where`.
+fn kept_rows<'a>(plan: &Plan, rows: usize, get: impl Fn(Operand) -> &'a Column) -> Vec<u32> {
+    let mut kept: Vec<u32> = (0..rows as u32).collect();
+    for &condition in &plan.lines_where {
+        if let Data::Bool(truths) = &get(condition).data {
+            kept.retain(|&row| truths[row as usize] == 1);
+        }
+    }
+    kept
+}
+
+/// Some rows of the table as a grid of their own.
+fn part(plan: &Plan, rows: usize, columns: Vec<Column>) -> Grid {
+    let columns = columns.into_iter().zip(&plan.results).enumerate().map(|(i, (cells, result))| {
+        ResultColumn {
+            heading: result.heading.clone(),
+            calc: result.calc().to_owned(),
+            position: 0,
+            result: i,
+            plain: result.plain,
+            share: result.share,
+            heading_mark: None,
+            kind: result.built.kind,
+            cells,
+            ratio: None,
+            marks: BTreeMap::new(),
+        }
+    });
+    Grid {
+        of_rows: true,
+        lines: vec![Line { kind: LineKind::Group, depth: 0 }; rows],
+        positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+        columns: columns.collect(),
+        ..Grid::default()
+    }
+}
+
+fn blank(grid: &Grid) -> u64 {
+    let of = |c: &ResultColumn| {
+        (0..grid.lines.len()).filter(|&l| c.cells.data.is_missing(l)).count() as u64
+    };
+    grid.columns.iter().map(of).sum()
+}
+
+fn account_rows(plan: &Plan, ledger: &mut Ledger, rows: u64, blank: u64) {
+    ledger.listing = true;
+    ledger.lines = (rows, 0);
+    ledger.not_shown = (ledger.counted.saturating_sub(rows), false);
+    ledger.cells = (rows * plan.results.len() as u64 - blank, blank);
+}
+
+/// Gives parts on in their order, made by several threads.
+fn give<T: Send>(
+    rows: usize,
+    threads: usize,
+    chunk: &(dyn Fn(Range<usize>) -> Grid + Sync),
+    parts: Parts<'_, T>,
+) -> u64 {
+    let count = rows.div_ceil(PART_ROWS);
+    let next = AtomicUsize::new(0);
+    let stop = AtomicBool::new(false);
+    let Parts { make, take } = parts;
+    let (send, receive) = mpsc::sync_channel::<(usize, T, u64)>(2 * threads);
+    std::thread::scope(|scope| {
+        for _ in 0..threads {
+            let (send, next, stop) = (send.clone(), &next, &stop);
+            scope.spawn(move || {
+                loop {
+                    let at = next.fetch_add(1, Ordering::Relaxed);
+                    if at >= count || stop.load(Ordering::Relaxed) {
+                        return;
+                    }
+                    let grid = chunk(at * PART_ROWS..((at + 1) * PART_ROWS).min(rows));
+                    if send.send((at, make(&grid), blank(&grid))).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        drop(send);
+        let (mut waiting, mut wanted, mut blanks) = (BTreeMap::new(), 0, 0);
+        for (at, made, n) in receive {
+            waiting.insert(at, made);
+            blanks += n;
+            while let Some(made) = waiting.remove(&wanted) {
+                wanted += 1;
+                if !stop.load(Ordering::Relaxed) && !take(made) {
+                    stop.store(true, Ordering::Relaxed);
+                }
+            }
+        }
+        blanks
+    })
+}
+
+fn slice(column: &Column, range: Range<usize>) -> Column {
+    let data = match &column.data {
+        Data::I64(v) => Data::I64(v[range].to_vec()),
+        Data::I128(v) => Data::I128(v[range].to_vec()),
+        Data::F64(v) => Data::F64(v[range].to_vec()),
+        Data::Codes(v) => Data::Codes(v[range].to_vec()),
+        Data::I32(v) => Data::I32(v[range].to_vec()),
+        Data::Bool(v) => Data::Bool(v[range].to_vec()),
+    };
+    Column { data, dictionary: column.dictionary.clone() }
+}
+
+/// All rows, with what has been worked out for them.
+struct Whole<'a> {
+    plan: &'a Plan,
+    rows: usize,
+    /// The inputs of the table program.
+    given: Vec<Column>,
+    table: Evaluator,
+    /// The rows that are shown, in their order; `None` for all of them as they come.
+    order: Option<Vec<u32>>,
+}
+
+/// A window's column, and how many rows owe their place to the order of the file.
+type Done = Result<(Column, u64), Error>;
+
+impl<'a> Whole<'a> {
+    /// Reads all rows, and works out what compares them.
+    fn read(
+        plan: &'a Plan,
+        source: &dyn Source,
+        threads: usize,
+    ) -> Result<(Whole<'a>, Ledger), Error> {
+        let of_rows: Vec<(usize, Operand)> = plan
+            .table_inputs
+            .iter()
+            .enumerate()
+            .filter_map(|(i, input)| match input {
+                TableInput::Row(b) | TableInput::Group(b) => Some((i, b.operand)),
+                TableInput::Window(_) => None,
+            })
+            .collect();
+        let operands: Vec<Operand> = of_rows.iter().map(|r| r.1).collect();
+        let done = Pass::over(source, threads).serve(&Keep { plan, operands: &operands })?;
+        let mut ledger = done.share.rows.ledger(plan, source, &done.account)?;
+        source.ensure_sound(&plan.inputs)?;
+        let columns = done.share.columns;
+        let (rows, joined) = columns.join(of_rows.len(), threads);
+        if rows > u32::MAX as usize - 2 {
+            return Err(Error::request_with_help(
+                "a detail that compares rows holds at most 4 billion of them",
+                "leave rows out with --where",
+            ));
+        }
+        let mut given = vec![Column::default(); plan.table_inputs.len()];
+        for ((i, _), column) in of_rows.iter().zip(joined) {
+            given[*i] = column;
+        }
+        let mut it = Whole { plan, rows, given, table: Evaluator::new(&plan.table), order: None };
+        it.work_out(threads, &mut ledger)?;
+        note_zero_divisions(&plan.table, &it.table, &mut ledger);
+        it.order = it.order(&mut ledger);
+        Ok((it, ledger))
+    }
+
+    /// How many rows are shown.
+    fn shown(&self) -> usize {
+        self.order.as_ref().map_or(self.rows, Vec::len)
+    }
+
+    /// Some of the rows that are shown.
+    fn part(&self, range: Range<usize>) -> Grid {
+        let picked: Option<&[u32]> = self.order.as_ref().map(|o| &o[range.clone()]);
+        let pick = |operand: Operand| {
+            let column = self.column(operand);
+            match picked {
+                Some(rows) => column.gather(rows),
+                None => slice(column, range.clone()),
+            }
+        };
+        let columns = self.plan.results.iter().map(|r| pick(r.built.operand));
+        let mut grid = part(self.plan, range.len(), columns.collect());
+        for (column, result) in grid.columns.iter_mut().zip(&self.plan.results) {
+            column.ratio = result.ratio.map(|both| {
+                let [numerator, denominator] = both.map(|b| (b.kind, pick(b.operand)));
+                RatioColumns { numerator, denominator }
+            });
+        }
+        grid
+    }
+
+    fn column(&self, operand: Operand) -> &Column {
+        match operand {
+            Operand::Input(i) => &self.given[i],
+            step => self.table.column(step, &[]),
+        }
+    }
+
+    fn run_steps(&mut self, steps: Range<usize>) -> Result<(), Error> {
+        if steps.is_empty() {
+            return Ok(());
+        }
+        let inputs: Vec<&Column> = self.given.iter().collect();
+        Ok(self.table.run_steps(&self.plan.table, steps, &inputs, self.rows)?)
+    }
+
+    /// Runs the table program and its windows; those that do not need one another at the same time.
+    fn work_out(&mut self, threads: usize, ledger: &mut Ledger) -> Result<(), Error> {
+        let plan = self.plan;
+        let all: Vec<(usize, &Window)> = plan
+            .table_inputs
+            .iter()
+            .enumerate()
+            .filter_map(|(i, input)| match input {
+                TableInput::Window(w) => Some((i, w)),
+                _ => None,
+            })
+            .collect();
+        let mut done = 0;
+        let mut at = 0;
+        while at < all.len() {
+            let first = all[at].0;
+            let before = plan.steps_before[first];
+            self.run_steps(done..before)?;
+            done = done.max(before);
+            let free = |(i, w): &&(usize, &Window)| {
+                plan.steps_before[*i] <= done
+                    && operands(w).all(|o| !matches!(o, Operand::Input(i) if i >= first))
+            };
+            let together = 1 + all[at + 1..].iter().take(threads - 1).take_while(free).count();
+            let batch = &all[at..at + together];
+            let it = &*self;
+            let results: Vec<Done> = if together == 1 {
+                vec![it.window(batch[0].1)]
+            } else {
+                std::thread::scope(|scope| {
+                    let handles: Vec<_> =
+                        batch.iter().map(|(_, w)| scope.spawn(move || it.window(w))).collect();
+                    handles
+                        .into_iter()
+                        .map(|h| h.join().unwrap_or_else(|p| std::panic::resume_unwind(p)))
+                        .collect()
+                })
+            };
+            for ((i, window), result) in batch.iter().zip(results) {
+                let (column, ties) = result?;
+                self.given[*i] = column;
+                if ties > 0 {
+                    let text = format!("{}; in the order of the file", window.text);
+                    ledger.ties_broken.push((text, ties));
+                }
+            }
+            at += together;
+        }
+        self.run_steps(done..plan.table.steps.len())
+    }
+
+    fn window(&self, window: &Window) -> Done {
+        let partition = self.partition(window);
+        let position = Ordinals { values: Vec::new(), largest: 0 };
+        let arg = |i: usize| self.column(window.args[i].operand);
+        let too_large = |o| Error::overflow(&format!("`{}`", window.text), o);
+        match &window.calc {
+            Calc::Rank(_) | Calc::Tile(_) => {
+                let ascending = window.descending == Some(false);
+                let done =
+                    compare::work_out(&window.calc, ascending, arg(0), &partition, &position);
+                Ok((done.column, done.ties_broken))
+            }
+            Calc::Total => Ok((Column::default(), 0)),
+            Calc::Aggregate(aggregate) => {
+                let args: Vec<&Column> =
+                    window.args.iter().map(|a| self.column(a.operand)).collect();
+                let kinds: Vec<Kind> = window.args.iter().map(|a| a.kind).collect();
+                let from: Option<Vec<u32>> =
+                    window.condition.map(|c| match &self.column(c.operand).data {
+                        Data::Bool(v) => partition
+                            .iter()
+                            .zip(v)
+                            .map(|(&p, &t)| if t == 1 { p } else { window::NOWHERE })
+                            .collect(),
+                        _ => partition.clone(),
+                    });
+                let from = from.as_deref().unwrap_or(&partition);
+                window::aggregate(&**aggregate, &args, &kinds, from, &partition)
+                    .map(|column| (column, 0))
+                    .map_err(too_large)
+            }
+            _ => {
+                let x = arg(0);
+                let descending = window.descending == Some(true);
+                let mut by: Vec<Ordinals> = Vec::new();
+                for reference in &window.along {
+                    if let Reference::Value(built) = reference {
+                        by.push(Ordinals::of(self.column(built.operand), descending));
+                    }
+                }
+                if let (true, Some(descending)) = (by.is_empty(), window.descending) {
+                    by.push(Ordinals::of(x, descending));
+                }
+                let by: Vec<&Ordinals> = by.iter().collect();
+                let walk = Walk::new(&partition, &by, None);
+                let condition = window.condition.map(|c| self.column(c.operand));
+                let column = walk.work_out(
+                    &window.calc,
+                    (x, window.args[0].kind),
+                    condition,
+                    &Value::Missing,
+                );
+                Ok((column.map_err(too_large)?, walk.ties_broken))
+            }
+        }
+    }
+
+    /// The number of each row's combination of the values after `within`.
+    fn partition(&self, window: &Window) -> Vec<u32> {
+        let mut numbers: Option<Vec<u32>> = None;
+        for reference in window.within.iter().flatten() {
+            let Reference::Value(Built { operand, .. }) = reference else { continue };
+            let codes = codes(self.column(*operand));
+            numbers = Some(match numbers {
+                None => codes,
+                Some(before) => {
+                    let most = |list: &[u32]| list.iter().max().map_or(1, |m| *m as usize + 1);
+                    let mut pairs = Pairs::default();
+                    pairs.ensure(most(&before), most(&codes));
+                    before.iter().zip(&codes).map(|(&a, &b)| pairs.number(a, b)).collect()
+                }
+            });
+        }
+        numbers.unwrap_or_else(|| vec![0; self.rows])
+    }
+
+    /// The rows that are shown, in their order; `None` for all of them as they come.
+    fn order(&self, ledger: &mut Ledger) -> Option<Vec<u32>> {
+        let plan = self.plan;
+        let cuts = plan.top.is_some() || plan.bottom.is_some();
+        if plan.lines_where.is_empty() && plan.sort.is_empty() {
+            return None;
+        }
+        let kept = kept_rows(plan, self.rows, |o| self.column(o));
+        let by: Vec<Ordinals> = plan
+            .sort
+            .iter()
+            .filter_map(|s| match s.by {
+                SortBy::Result(o) => {
+                    Some(Ordinals::of(&self.column(o).gather(&kept), s.descending))
+                }
+                SortBy::Key(_) => None,
+            })
+            .collect();
+        let order = sorted(kept.len(), &by.iter().collect::<Vec<_>>());
+        let same = |a: u32, b: u32| by.iter().all(|o| o.values[a as usize] == o.values[b as usize]);
+        if !by.is_empty() {
+            let equal = order.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
+            let ties: u64 = equal.map(|e| e.len() as u64).sum();
+            if ties > 0 {
+                ledger.ties_broken.push(("--sort; in the order of the file".to_owned(), ties));
+            }
+        }
+        let mut rows: Vec<u32> = order.iter().map(|&at| kept[at as usize]).collect();
+        if cuts {
+            // Rows without a value are neither the largest nor the smallest.
+            if let Some(SortBy::Result(o)) = plan.sort.first().map(|s| s.by) {
+                let column = self.column(o);
+                rows.retain(|&row| !column.data.is_missing(row as usize));
+            }
+            let take = |n: Option<u64>| n.map_or(0, |n| n.min(rows.len() as u64) as usize);
+            let (top, bottom) = (take(plan.top), take(plan.bottom));
+            let from = rows.len().saturating_sub(bottom).max(top);
+            rows.drain(top..from);
+        }
+        Some(rows)
+    }
+}
+
+/// All operands that a window takes.
+fn operands(window: &Window) -> impl Iterator<Item = Operand> {
+    let value = |r: &Reference| if let Reference::Value(b) = r { Some(b.operand) } else { None };
+    window
+        .args
+        .iter()
+        .map(|a| a.operand)
+        .chain(window.condition.map(|c| c.operand))
+        .chain(window.along.iter().filter_map(value))
+        .chain(window.within.iter().flatten().filter_map(value))
+}
+
+/// Small numbers that stand for the values of a column, equal ones for equal values.
+fn codes(column: &Column) -> Vec<u32> {
+    let mut interner = Interner::default();
+    let mut code = |missing: bool, value: i128| {
+        if missing { 0 } else { 1 + interner.intern_wide(value) }
+    };
+    match &column.data {
+        // The largest code is missing: it wraps to 0.
+        Data::Codes(v) => v.iter().map(|c| c.wrapping_add(1)).collect(),
+        Data::Bool(v) => v.iter().map(|&b| u32::from(b)).collect(),
+        Data::I64(v) => v.iter().map(|&x| code(x == i64::MIN, i128::from(x))).collect(),
+        Data::I128(v) => v.iter().map(|&x| code(x == i128::MIN, x)).collect(),
+        Data::I32(v) => v.iter().map(|&x| code(x == i32::MIN, i128::from(x))).collect(),
+        Data::F64(v) => {
+            let key = crate::aggregate::extremes::float_key;
+            v.iter()
+                .map(|&x| code(x.is_nan(), if x.is_nan() { 0 } else { i128::from(key(x)) }))
+                .collect()
+        }
+    }
+}

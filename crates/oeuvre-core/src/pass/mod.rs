@@ -1,0 +1,245 @@
+//! One pass over the rows, for everybody who wants some of them.
+//!
+//! The driver opens the readers, gives each batch to all *consumers*, puts errors in the order of the rows, and
+//! merges what the workers have kept. A consumer says which columns it wants, and makes for each worker a *share*
+//! that takes batches in; shares are merged in any order, so that no result depends on who saw which rows. The
+//! batches of a consumer that is alone are those of the reader; with several, columns that others want too are copied.
+
+mod rows;
+
+pub(crate) use rows::{RowWork, Selected, note_zero_divisions};
+
+use crate::error::Error;
+use oeuvre_columns::column::{Batch, Column};
+use oeuvre_columns::{Account, Reader, Source};
+
+/// Who wants the rows of a pass.
+pub(crate) trait Consumer: Sync {
+    /// What a worker keeps of the rows that it sees.
+    type Share: Share;
+
+    /// The columns that it wants, by their place in the source; its batches have them in this order.
+    fn columns(&self) -> &[usize];
+
+    /// A share that has seen no rows yet.
+    fn share(&self) -> Self::Share;
+
+    /// Takes a batch into a share, which may change it as it likes.
+    ///
+    /// # Errors
+    /// What cannot be held.
+    fn take(&self, share: &mut Self::Share, batch: &mut Batch) -> Result<(), Error>;
+
+    /// A worker has seen all its rows; the batch is empty, but its columns know all their texts.
+    ///
+    /// # Errors
+    /// What cannot be held.
+    fn finish(&self, share: &mut Self::Share, batch: &Batch) -> Result<(), Error> {
+        let _ = (share, batch);
+        Ok(())
+    }
+}
+
+/// What a worker keeps for a consumer.
+pub(crate) trait Share: Send {
+    /// Takes in what another worker has kept.
+    ///
+    /// # Errors
+    /// What cannot be held.
+    fn absorb(&mut self, other: Self) -> Result<(), Error>;
+}
+
+/// What a pass has made for one consumer.
+pub(crate) struct Done<S> {
+    /// What all workers have kept.
+    pub(crate) share: S,
+    /// What the readers passed over, of the consumer's columns.
+    pub(crate) account: Account,
+}
+
+/// A pass to be made.
+pub(crate) struct Pass<'a> {
+    /// The rows.
+    pub(crate) source: &'a dyn Source,
+    /// How many threads.
+    pub(crate) threads: usize,
+    /// Told of rows as they are read.
+    pub(crate) progress: Option<&'a (dyn Fn(u64) + Sync)>,
+}
+
+impl<'a> Pass<'a> {
+    /// A pass without anybody watching.
+    pub(crate) fn over(source: &'a dyn Source, threads: usize) -> Pass<'a> {
+        Pass { source, threads: threads.max(1), progress: None }
+    }
+
+    /// Makes the pass for one consumer.
+    pub(crate) fn serve<C: Consumer>(&self, consumer: &C) -> Result<Done<C::Share>, Error> {
+        match self.serve_all(std::slice::from_ref(consumer))?.pop() {
+            Some(done) => Ok(done),
+            None => unreachable!("there is one consumer"),
+        }
+    }
+
+    /// Makes the pass for several consumers at once: what each gets is what it would get alone.
+    ///
+    /// # Errors
+    /// Of all problems the first in the order of the rows, whatever the number of threads.
+    pub(crate) fn serve_all<C: Consumer>(
+        &self,
+        consumers: &[C],
+    ) -> Result<Vec<Done<C::Share>>, Error> {
+        let hand_out = HandOut::new(consumers);
+        let readers = self.source.scan(&hand_out.columns, self.threads)?;
+        let work = |mut reader: Box<dyn Reader + '_>| {
+            let mut shares: Vec<C::Share> = consumers.iter().map(Consumer::share).collect();
+            let done = self.read(&hand_out, consumers, reader.as_mut(), &mut shares);
+            (done.map(|()| shares), reader.piece(), reader.account())
+        };
+        let results: Vec<_> = if readers.len() == 1 {
+            readers.into_iter().map(work).collect()
+        } else {
+            std::thread::scope(|scope| {
+                let work = &work;
+                let handles: Vec<_> =
+                    readers.into_iter().map(|reader| scope.spawn(move || work(reader))).collect();
+                handles
+                    .into_iter()
+                    .map(|h| h.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+                    .collect()
+            })
+        };
+        // Of several problems, the first in the order of the rows is the one to tell: pieces before it have
+        // all been taken, so that it is the same one whatever the number of threads.
+        let mut account = Account::default();
+        let mut workers = Vec::new();
+        let mut problem: Option<(u64, Error)> = None;
+        for (done, piece, reader_account) in results {
+            account.add(&reader_account);
+            match done {
+                Ok(shares) => workers.push(shares),
+                Err(error) if problem.as_ref().is_none_or(|p| piece < p.0) => {
+                    problem = Some((piece, error));
+                }
+                Err(_) => {}
+            }
+        }
+        // What was read of rows that have changed means nothing, a problem neither.
+        self.source.ensure_unchanged()?;
+        if let Some((_, error)) = problem {
+            return Err(error);
+        }
+        let mut workers = workers.into_iter();
+        let mut merged =
+            workers.next().ok_or_else(|| Error::request("there is nothing to read"))?;
+        for shares in workers {
+            for (mine, theirs) in merged.iter_mut().zip(shares) {
+                mine.absorb(theirs)?;
+            }
+        }
+        let done = merged.into_iter().enumerate();
+        Ok(done.map(|(i, share)| Done { share, account: hand_out.account(i, &account) }).collect())
+    }
+
+    /// Reads all batches that a reader gives.
+    fn read<C: Consumer>(
+        &self,
+        hand_out: &HandOut,
+        consumers: &[C],
+        reader: &mut dyn Reader,
+        shares: &mut [C::Share],
+    ) -> Result<(), Error> {
+        let mut batch = Batch::default();
+        let mut own: Vec<Batch> = vec![Batch::default(); consumers.len()];
+        while reader.next(&mut batch)? {
+            if let Some(progress) = self.progress {
+                progress(batch.rows as u64);
+            }
+            for (i, (consumer, share)) in consumers.iter().zip(shares.iter_mut()).enumerate() {
+                hand_out.lend(i, &mut batch, &mut own[i]);
+                let taken = consumer.take(share, &mut own[i]);
+                hand_out.give_back(i, &mut batch, &mut own[i]);
+                taken?;
+            }
+        }
+        // A reader without a row has not made its columns.
+        batch.columns.resize_with(hand_out.columns.len(), Column::default);
+        batch.rows = 0;
+        for (i, (consumer, share)) in consumers.iter().zip(shares.iter_mut()).enumerate() {
+            hand_out.lend(i, &mut batch, &mut own[i]);
+            consumer.finish(share, &own[i])?;
+            hand_out.give_back(i, &mut batch, &mut own[i]);
+        }
+        Ok(())
+    }
+}
+
+/// Which columns of a batch go to which consumer.
+struct HandOut {
+    /// The columns that any of them wants.
+    columns: Vec<usize>,
+    /// For each consumer the places of its columns among these, and whether it is the last to want them: then
+    /// it gets them, else a copy of their values.
+    of: Vec<Vec<(usize, bool)>>,
+}
+
+impl HandOut {
+    fn new<C: Consumer>(consumers: &[C]) -> HandOut {
+        let mut columns: Vec<usize> = Vec::new();
+        let mut of: Vec<Vec<(usize, bool)>> = Vec::new();
+        let mut places = std::collections::HashMap::new();
+        for consumer in consumers {
+            let place = |&column: &usize| {
+                let place = *places.entry(column).or_insert_with(|| {
+                    columns.push(column);
+                    columns.len() - 1
+                });
+                (place, false)
+            };
+            of.push(consumer.columns().iter().map(place).collect());
+        }
+        let mut wanted = vec![false; columns.len()];
+        for (place, last) in of.iter_mut().rev().flat_map(|list| list.iter_mut().rev()) {
+            *last = !std::mem::replace(&mut wanted[*place], true);
+        }
+        HandOut { columns, of }
+    }
+
+    fn lend(&self, consumer: usize, from: &mut Batch, to: &mut Batch) {
+        (to.rows, to.piece) = (from.rows, from.piece);
+        to.columns.resize_with(self.of[consumer].len(), Column::default);
+        for (column, &(place, last)) in to.columns.iter_mut().zip(&self.of[consumer]) {
+            let of_reader = &mut from.columns[place];
+            if last {
+                std::mem::swap(column, of_reader);
+            } else {
+                column.data.clone_from(&of_reader.data);
+                std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
+            }
+        }
+    }
+
+    fn give_back(&self, consumer: usize, to: &mut Batch, from: &mut Batch) {
+        for (column, &(place, last)) in from.columns.iter_mut().zip(&self.of[consumer]) {
+            let of_reader = &mut to.columns[place];
+            if last {
+                std::mem::swap(column, of_reader);
+            } else {
+                std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
+            }
+        }
+    }
+
+    /// The account of the columns of one consumer.
+    fn account(&self, consumer: usize, all: &Account) -> Account {
+        let own = &self.of[consumer];
+        let of_column = |(place, text, n): &(usize, String, u64)| {
+            let column = own.iter().position(|(p, _)| p == place)?;
+            Some((column, text.clone(), *n))
+        };
+        let mut read_as_missing: Vec<_> =
+            all.read_as_missing.iter().filter_map(of_column).collect();
+        read_as_missing.sort();
+        Account { read_as_missing, ..all.clone() }
+    }
+}

@@ -1,0 +1,281 @@
+//! The rows that count: conditions, lookups and the row program, with the account of what was left out.
+
+use super::Share;
+use crate::error::Error;
+use crate::ledger::{Ledger, LookupAccount};
+use crate::plan::{LookupPlan, Plan};
+use crate::rows::evaluator::Evaluator;
+use crate::rows::lookup::NoMatch;
+use crate::rows::lookup::{key_text, push_key};
+use crate::rows::program::{Operand, Program, Step};
+use oeuvre_columns::Account;
+use oeuvre_columns::Source;
+use oeuvre_columns::column::{Batch, Column, Data};
+use std::collections::HashMap;
+
+/// What a worker does with every row for a plan, whatever is made of it.
+pub(crate) struct RowWork {
+    filter: Evaluator,
+    pub(crate) row: Evaluator,
+    read: u64,
+    counted: u64,
+    left_out: u64,
+    left_out_missing: u64,
+    found: Vec<Found>,
+    /// Whether all columns are kept for the rows that count, also those that only the filter needs.
+    keeps_all: bool,
+    /// Scratch: the rows of a batch that are kept.
+    kept: Vec<u32>,
+}
+
+/// The rows of a batch that count, with their row program run.
+#[derive(Clone, Copy)]
+pub(crate) struct Selected<'a> {
+    pub(crate) batch: &'a Batch,
+    pub(crate) row: &'a Evaluator,
+}
+
+impl<'a> Selected<'a> {
+    /// A column of the row program.
+    pub(crate) fn column(self, operand: Operand) -> &'a Column {
+        match operand {
+            Operand::Input(i) => &self.batch.columns[i],
+            step => self.row.column(step, &[]),
+        }
+    }
+}
+
+/// What a lookup did for a worker's rows.
+#[derive(Clone, Default)]
+struct Found {
+    unmatched: u64,
+    keys: HashMap<String, u64>,
+    used: Vec<bool>,
+}
+
+impl Found {
+    /// Takes in what some rows have found; `on` says which of them count.
+    fn take(&mut self, rows: &Column, step: &Step, keys: &[&Column], on: impl Fn(usize) -> bool) {
+        let Data::I32(found) = &rows.data else { return };
+        for (row, &place) in found.iter().enumerate().filter(|(row, _)| on(*row)) {
+            if let Some(used) = self.used.get_mut(place as u32 as usize) {
+                *used = true;
+                continue;
+            }
+            self.unmatched += 1;
+            let mut key = String::new();
+            let mut parts = keys.iter().zip(&step.arg_kinds);
+            if !parts.all(|(k, &kind)| push_key(&mut key, &k.value(kind, row))) {
+                key = "(missing)".to_owned();
+            }
+            *self.keys.entry(key).or_default() += 1;
+        }
+    }
+}
+
+impl RowWork {
+    pub(crate) fn new(plan: &Plan) -> RowWork {
+        let found = |rows: usize| Found { used: vec![false; rows], ..Found::default() };
+        RowWork {
+            filter: Evaluator::new(&plan.filter),
+            row: Evaluator::new(&plan.row),
+            read: 0,
+            counted: 0,
+            left_out: 0,
+            left_out_missing: 0,
+            found: plan.lookups.iter().map(|l| found(l.lookup.table.lines.len())).collect(),
+            keeps_all: false,
+            kept: Vec::new(),
+        }
+    }
+
+    /// Keeps all columns for the rows that count, to be shown.
+    pub(crate) fn keeping_all(self) -> RowWork {
+        RowWork { keeps_all: true, ..self }
+    }
+
+    /// Leaves out the rows of a batch that do not count, and runs the row program over the others; `None`
+    /// where none is left.
+    pub(crate) fn select<'b>(
+        &'b mut self,
+        plan: &Plan,
+        batch: &'b mut Batch,
+    ) -> Result<Option<Selected<'b>>, Error> {
+        self.read += batch.rows as u64;
+        if plan.condition.is_some() || plan.drops() {
+            self.filter(plan, batch)?;
+        }
+        if batch.rows == 0 {
+            return Ok(None);
+        }
+        self.counted += batch.rows as u64;
+        let inputs: Vec<&Column> = batch.columns.iter().collect();
+        self.row.run(&plan.row, &inputs, batch.rows)?;
+        for (i, lookup) in plan.lookups.iter().enumerate() {
+            if lookup.no_match != NoMatch::LeaveOut {
+                let step = step_of(&plan.row, lookup.found);
+                let keys: Vec<&Column> =
+                    step.args.iter().map(|&a| self.row.column(a, &inputs)).collect();
+                self.found[i].take(self.row.column(lookup.found, &inputs), step, &keys, |_| true);
+            }
+        }
+        Ok(Some(Selected { batch, row: &self.row }))
+    }
+
+    /// Drops the rows that do not meet the condition.
+    fn filter(&mut self, plan: &Plan, batch: &mut Batch) -> Result<(), Error> {
+        let mut kept = std::mem::take(&mut self.kept);
+        let inputs: Vec<&Column> = batch.columns.iter().collect();
+        self.filter.run(&plan.filter, &inputs, batch.rows)?;
+        let (mut n, mut missing) = (batch.rows, 0);
+        kept.clear();
+        kept.extend(0..batch.rows as u32);
+        if let Some(condition) = plan.condition
+            && let Data::Bool(truths) = &self.filter.column(condition, &inputs).data
+        {
+            // Every row is written, and the place moves on only for those that are kept.
+            n = 0;
+            for (row, &truth) in truths.iter().enumerate().take(batch.rows) {
+                kept[n] = row as u32;
+                n += usize::from(truth == 1);
+                missing += u64::from(truth > 1);
+            }
+            kept.truncate(n);
+        }
+        self.left_out += (batch.rows - n) as u64;
+        self.left_out_missing += missing;
+        let leaves_out = |l: &&LookupPlan| l.no_match == NoMatch::LeaveOut;
+        for (i, lookup) in plan.lookups.iter().enumerate().filter(|(_, l)| leaves_out(l)) {
+            let rows = self.filter.column(lookup.found, &inputs);
+            let step = step_of(&plan.filter, lookup.found);
+            let keys: Vec<&Column> =
+                step.args.iter().map(|&a| self.filter.column(a, &inputs)).collect();
+            let mut on = vec![false; batch.rows];
+            kept.iter().for_each(|&row| on[row as usize] = true);
+            self.found[i].take(rows, step, &keys, |row| on[row]);
+            kept.retain(|&row| !rows.data.is_missing(row as usize));
+        }
+        if kept.len() < batch.rows {
+            for (i, column) in batch.columns.iter_mut().enumerate() {
+                if self.keeps_all || plan.needed.get(i).is_none_or(|needed| *needed) {
+                    column.data.retain(&kept);
+                }
+            }
+            batch.rows = kept.len();
+        }
+        self.kept = kept;
+        Ok(())
+    }
+
+    /// The account of the rows.
+    ///
+    /// # Errors
+    /// Rows without a match in a lookup that must have all.
+    pub(crate) fn ledger(
+        &self,
+        plan: &Plan,
+        source: &dyn Source,
+        account: &Account,
+    ) -> Result<Ledger, Error> {
+        let mut ledger = Ledger {
+            read: self.read,
+            filtered: plan.condition.is_some(),
+            left_out: self.left_out,
+            left_out_missing: self.left_out_missing,
+            counted: self.counted,
+            lookups: self.lookup_accounts(plan),
+            unreadable: account.unreadable,
+            padded: account.padded,
+            ..Ledger::default()
+        };
+        for (program, evaluator) in [(&plan.filter, &self.filter), (&plan.row, &self.row)] {
+            note_zero_divisions(program, evaluator, &mut ledger);
+        }
+        let columns = source.columns();
+        let name = |column: usize| columns.get(plan.inputs[column]).map(|c| c.name.clone());
+        let of_column = |(column, text, n): &(usize, String, u64)| {
+            (name(*column).unwrap_or_default(), text.clone(), *n)
+        };
+        ledger.read_as_missing = account.read_as_missing.iter().map(of_column).collect();
+        ledger.remarks.clone_from(&plan.remarks);
+        ledger.remarks.extend(source.remarks(&plan.inputs));
+        ensure_matched(plan, &ledger)?;
+        Ok(ledger)
+    }
+
+    fn lookup_accounts(&self, plan: &Plan) -> Vec<LookupAccount> {
+        let one = |(i, found): (usize, &Found)| {
+            let mut keys: Vec<(String, u64)> =
+                found.keys.iter().map(|(k, n)| (key_text(k), *n)).collect();
+            keys.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+            LookupAccount {
+                name: plan.lookups[i].lookup.table.name.clone(),
+                unmatched: found.unmatched,
+                dropped: plan.lookups[i].no_match == NoMatch::LeaveOut,
+                keys,
+                unused: found.used.iter().filter(|u| !**u).count() as u64,
+            }
+        };
+        self.found.iter().enumerate().map(one).collect()
+    }
+}
+
+impl Share for RowWork {
+    fn absorb(&mut self, other: RowWork) -> Result<(), Error> {
+        for (mine, theirs) in self.found.iter_mut().zip(other.found) {
+            mine.unmatched += theirs.unmatched;
+            mine.used.iter_mut().zip(theirs.used).for_each(|(a, b)| *a |= b);
+            for (key, n) in theirs.keys {
+                *mine.keys.entry(key).or_default() += n;
+            }
+        }
+        self.read += other.read;
+        self.counted += other.counted;
+        self.left_out += other.left_out;
+        self.left_out_missing += other.left_out_missing;
+        for (mine, theirs) in [(&mut self.filter, &other.filter), (&mut self.row, &other.row)] {
+            for (a, b) in mine.zero_divisions.iter_mut().zip(&theirs.zero_divisions) {
+                *a += b;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Lookups that stop the run have a match for every row.
+fn ensure_matched(plan: &Plan, ledger: &Ledger) -> Result<(), Error> {
+    for (account, lookup) in ledger.lookups.iter().zip(&plan.lookups) {
+        if account.unmatched > 0 && lookup.no_match == NoMatch::Stop {
+            let keys: Vec<String> =
+                account.keys.iter().take(5).map(|(k, n)| format!("'{k}' ({n})")).collect();
+            return Err(Error::request_with_help(
+                format!(
+                    "{} rows have no match in {}: {}",
+                    account.unmatched,
+                    account.name,
+                    keys.join(", ")
+                ),
+                "--no-match blank counts such rows, --no-match leave-out leaves them out",
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// The step that makes a column.
+fn step_of(program: &Program, operand: Operand) -> &Step {
+    match operand {
+        Operand::Step(i) => &program.steps[i],
+        Operand::Input(_) => unreachable!("the rows of a lookup are found by a step"),
+    }
+}
+
+/// Enters divisions by zero into the ledger, under the words of the calculation.
+pub(crate) fn note_zero_divisions(program: &Program, evaluator: &Evaluator, ledger: &mut Ledger) {
+    for (step, &n) in program.steps.iter().zip(&evaluator.zero_divisions).filter(|(_, n)| **n > 0) {
+        match ledger.divisions_by_zero.iter_mut().find(|d| *d.0 == *step.text) {
+            Some(known) => known.1 += n,
+            None => ledger.divisions_by_zero.push((step.text.to_string(), n)),
+        }
+    }
+}

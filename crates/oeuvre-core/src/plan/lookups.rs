@@ -1,0 +1,147 @@
+//! Lookups: a second table whose columns are added to each row by a key.
+//!
+//! Keys are compared as labels: numbers by value whatever their zeros, everything else as it prints, so
+//! that the month of a date finds `2025-03` in a column of texts. A key that is missing finds nothing.
+
+use super::lower::{Lowering, Target};
+use crate::error::{Error, Mistake, Written};
+use crate::language::ast::{Expr, Node, Operator};
+use crate::language::check::{Checker, Typed};
+use crate::language::parser;
+use crate::request::LookupRequest;
+use crate::rows::evaluator::Evaluator;
+use crate::rows::lookup::{Lookup, key_text, push_key};
+use oeuvre_columns::Table;
+use oeuvre_columns::column::Column;
+use oeuvre_columns::value::{Comparison, Kind};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// How many doubled keys a message shows.
+const SHOWN: usize = 3;
+
+/// Adds a lookup: finds the keys of both sides of `on`, and the places of the lookup's. The rows have the
+/// columns of the lookups before it, too.
+///
+/// # Errors
+/// A mistake in `on`, a name given twice, or keys that stand twice in the lookup, with their lines.
+pub(super) fn add(request: &LookupRequest, checker: &mut Checker) -> Result<(), Error> {
+    let (table, written) = (&request.table, &request.on);
+    let (row_keys, keys) = sides(table, written, checker)?;
+    let places = places(table, &keys)?;
+    if checker.lookups.iter().any(|l| l.lookup.table.name == table.name) {
+        return Err(Error::request_with_help(
+            format!("two lookups are called `{}`", table.name),
+            "name one: --lookup 'NAME=FILE'",
+        ));
+    }
+    let lookup = Arc::new(Lookup { table: table.clone(), places, keys });
+    Ok(checker.add_lookup(lookup, row_keys, written, request.no_match))
+}
+
+/// The keys of the rows, and the values of those of the lookup.
+type Sides = (Vec<Typed>, Vec<(Kind, Column)>);
+
+fn sides(table: &Table, written: &Arc<Written>, checker: &mut Checker) -> Result<Sides, Error> {
+    let on = parser::parse(written)?;
+    let mut equalities = Vec::new();
+    split(written, &on, &mut equalities)?;
+    let (mut row_keys, mut keys) = (Vec::new(), Vec::new());
+    for (a, b) in equalities {
+        let mut first = None;
+        let mut found = false;
+        for (row_side, own_side) in [(a, b), (b, a)] {
+            let both = own_key(table, written, own_side)
+                .and_then(|own| Ok((checker.lookup_key(written, row_side)?, own)));
+            match both {
+                Ok((of_rows, own)) => {
+                    row_keys.push(of_rows);
+                    keys.push(own);
+                    found = true;
+                    break;
+                }
+                Err(mistake) => {
+                    first.get_or_insert(mistake);
+                }
+            }
+        }
+        if let (false, Some(mistake)) = (found, first) {
+            let names: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
+            return Err(mistake
+                .help(format!(
+                    "one side names a column of the rows, the other one of {}: {}",
+                    table.name,
+                    crate::error::all_of(&names)
+                ))
+                .into());
+        }
+    }
+    Ok((row_keys, keys))
+}
+
+/// The row of each key.
+fn places(table: &Table, keys: &[(Kind, Column)]) -> Result<HashMap<String, u32>, Error> {
+    let mut places: HashMap<String, u32> = HashMap::new();
+    let mut doubled: Vec<(String, u64, u64)> = Vec::new();
+    for row in 0..table.lines.len() {
+        let mut key = String::new();
+        if !keys.iter().all(|(kind, column)| push_key(&mut key, &column.value(*kind, row))) {
+            continue;
+        }
+        if let Some(&before) = places.get(&key) {
+            doubled.push((key_text(&key), table.lines[before as usize], table.lines[row]));
+            continue;
+        }
+        places.insert(key, row as u32);
+    }
+    if !doubled.is_empty() {
+        let shown: Vec<String> = doubled
+            .iter()
+            .take(SHOWN)
+            .map(|(key, a, b)| format!("'{key}' on lines {a} and {b}"))
+            .collect();
+        let more = doubled.len().saturating_sub(SHOWN);
+        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+        return Err(Error::request_with_help(
+            format!("keys stand twice in the lookup {}: {}{more}", table.name, shown.join(", ")),
+            "rows would be doubled; join by more keys with `and`, or mend the lookup",
+        ));
+    }
+    Ok(places)
+}
+
+/// The equalities of `a = b and c = d`.
+fn split<'a>(
+    written: &Arc<Written>,
+    expr: &'a Expr,
+    out: &mut Vec<(&'a Expr, &'a Expr)>,
+) -> Result<(), Mistake> {
+    match &expr.node {
+        Node::Binary(Operator::And, a, b) => {
+            split(written, a, out)?;
+            split(written, b, out)
+        }
+        Node::Binary(Operator::Compare(Comparison::Equal), a, b) => {
+            out.push((a, b));
+            Ok(())
+        }
+        _ => Err(Mistake::new(written, expr.span.clone(), "a lookup is joined by equalities")
+            .label("write 'column of the rows = column of the lookup', several with `and`")),
+    }
+}
+
+/// One side of an equality, worked out for the rows of the lookup.
+fn own_key(table: &Table, written: &Arc<Written>, expr: &Expr) -> Result<(Kind, Column), Mistake> {
+    let mut checker = Checker::new(table.columns.clone(), &[]).map_err(|mut all| all.remove(0))?;
+    checker.own_name.clone_from(&table.name);
+    let value = checker.row_value(written, expr)?;
+    let mut lowering = Lowering::new(&checker);
+    let built = lowering.value(value, Target::Row);
+    lowering.finish();
+    let inputs: Vec<&Column> = checker.inputs.iter().map(|&i| &table.data[i]).collect();
+    let mut evaluator = Evaluator::new(&lowering.row);
+    evaluator.run(&lowering.row, &inputs, table.lines.len()).map_err(|o| {
+        Mistake::new(written, expr.span.clone(), format!("`{}` is too large", o.text))
+    })?;
+    Ok((built.kind, evaluator.column(built.operand, &inputs).clone()))
+}

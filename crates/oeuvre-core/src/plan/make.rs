@@ -1,0 +1,461 @@
+//! From a request to a plan: everything is checked first, and lowered when nothing is wrong.
+
+use super::lower::{Lowering, Target};
+use super::notes::Notes;
+use super::{
+    Built, Calculations, Fill, Labels, LookupPlan, Plan, ResultPlan, SortBy, SortPlan, StatePlan,
+    TableInput, lookups,
+};
+use crate::aggregate::AggregateRef;
+use crate::aggregate::count::Count;
+use crate::aggregate::once::Once;
+use crate::error::{Error, Mistake, Written};
+use crate::language::ast::{Expr, Node};
+use crate::language::check::{Checker, Level, TreeNode, Typed};
+use crate::language::parser;
+use crate::request::Request;
+use crate::rows::lookup::NoMatch;
+use crate::rows::program::{Op, Operand};
+use oeuvre_columns::ColumnInfo;
+use oeuvre_columns::value::Kind;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+impl Plan {
+    /// Checks a request against the columns.
+    ///
+    /// # Errors
+    /// All mistakes that were found.
+    pub fn new(request: &Request, columns: Vec<ColumnInfo>) -> Result<Plan, Error> {
+        Plan::with_keys(request, columns, &[]).map(|(plan, _)| plan)
+    }
+
+    /// A plan that keeps all values of all columns, with how often each occurs, as states of one group: the
+    /// second state is that of the first column.
+    ///
+    /// # Errors
+    /// None in practice.
+    pub fn of_values(columns: Vec<ColumnInfo>) -> Result<Plan, Error> {
+        let mut plan = Plan::new(&Request::default(), columns)?;
+        plan.inputs = (0..plan.columns.len()).collect();
+        plan.needed = vec![true; plan.inputs.len()];
+        for (i, column) in plan.columns.iter().enumerate() {
+            plan.groupings[0].states.push(StatePlan {
+                aggregate: Arc::new(Once(AggregateRef(Arc::new(Count)))),
+                args: vec![Built { operand: Operand::Input(i), kind: column.kind }],
+                condition: None,
+            });
+        }
+        Ok(plan)
+    }
+
+    /// As [`Plan::new`], and finds the keys of the table that some texts name.
+    ///
+    /// # Errors
+    /// As for [`Plan::new`]; a text that names no key.
+    pub fn with_keys(
+        request: &Request,
+        columns: Vec<ColumnInfo>,
+        named: &[Arc<Written>],
+    ) -> Result<(Plan, Vec<usize>), Error> {
+        let mut checker = Checker::new(columns, &request.lets).map_err(Error::Mistakes)?;
+        checker.listing = request.listing;
+        let checked = Checks::new(request, &mut checker)?;
+        let keys: Result<Vec<usize>, Mistake> =
+            named.iter().map(|written| checker.key_named(written)).collect();
+        Ok((checked.lower(request, checker), keys?))
+    }
+}
+
+/// A result that has been checked.
+struct Asked {
+    heading: String,
+    value: Typed,
+    ratio: Option<[Typed; 2]>,
+    plain: bool,
+    share: bool,
+    note: Option<String>,
+    sums_rows: bool,
+    written: Arc<Written>,
+    expr: Expr,
+}
+
+/// A request that has been checked.
+struct Checks {
+    condition: Option<Typed>,
+    fill: Vec<Option<Fill>>,
+    results: Vec<Asked>,
+    sort: Vec<SortPlan<Typed>>,
+    lines_where: Vec<Typed>,
+}
+
+impl Checks {
+    fn new(request: &Request, checker: &mut Checker) -> Result<Checks, Error> {
+        let mut mistakes: Vec<Mistake> = Vec::new();
+        for lookup in &request.lookups {
+            lookups::add(lookup, checker)?;
+        }
+        let mut conditions = Vec::new();
+        for written in &request.filters {
+            match checker.filter(written) {
+                Ok(condition) => conditions.push(condition),
+                Err(mistake) => mistakes.push(mistake),
+            }
+        }
+        let condition = checker.all(&conditions);
+        for written in &request.by {
+            checker.add_keys(written).unwrap_or_else(|m| mistakes.push(m));
+        }
+        checker.by_keys = checker.keys.len();
+        for written in &request.columns_by {
+            checker.add_keys(written).unwrap_or_else(|m| mistakes.push(m));
+        }
+        if !mistakes.is_empty() {
+            return Err(Error::Mistakes(mistakes));
+        }
+        let fill = fills(request, checker)?;
+        let results = all_results(request, checker, &mut mistakes);
+        let sort = order(request, checker, &results, &mut mistakes);
+        let mut lines_where = Vec::new();
+        for written in &request.lines_where {
+            match checker.lines_where(written) {
+                Ok(condition) => lines_where.push(condition),
+                Err(mistake) => mistakes.push(mistake),
+            }
+        }
+        if !mistakes.is_empty() {
+            return Err(Error::Mistakes(mistakes));
+        }
+        let cuts = request.top.is_some() || request.bottom.is_some();
+        if checker.by_keys == 0 && !request.listing && (!lines_where.is_empty() || cuts) {
+            return Err(Error::request_with_help(
+                "--lines-where, --top and --bottom choose among lines, and there is only one",
+                "add --by; a condition on rows is --where",
+            ));
+        }
+        let mut checks = Checks { condition, fill, results, sort, lines_where };
+        if request.for_reading {
+            for result in checks.results.iter_mut().filter(|r| r.value.kind == Kind::Float) {
+                result.ratio = checker.ratio_of(result.value);
+            }
+        }
+        Ok(checks)
+    }
+
+    /// Gives each node its place in a program.
+    fn lower(self, request: &Request, checker: Checker) -> Plan {
+        let labels = labels(&self.fill, &checker);
+        let mut lowering = Lowering::new(&checker);
+        let condition = self.condition.map(|c| lowering.value(c, Target::Filter).operand);
+        let mut lookups = Vec::new();
+        for joined in &checker.lookups {
+            let leaves_out = joined.no_match == NoMatch::LeaveOut;
+            let target = if leaves_out { Target::Filter } else { Target::Row };
+            lookups.push(LookupPlan {
+                lookup: joined.lookup.clone(),
+                on: joined.written.clone(),
+                no_match: joined.no_match,
+                found: lowering.value(joined.found, target).operand,
+            });
+        }
+        let in_table = |lowering: &mut Lowering<'_>, v: Typed| lowering.value(v, Target::Table);
+        let mut results = Vec::new();
+        for asked in &self.results {
+            results.push(ResultPlan {
+                heading: asked.heading.clone(),
+                built: in_table(&mut lowering, asked.value),
+                ratio: None,
+                plain: asked.plain,
+                share: asked.share,
+                note: asked.note.clone(),
+                rounded_once: rounded_once(&checker, asked.value),
+                written: asked.written.clone(),
+                expr: asked.expr.clone(),
+                sums_rows: asked.sums_rows,
+            });
+        }
+        let sort = self.sort.iter().map(|s| SortPlan {
+            by: match s.by {
+                SortBy::Key(key) => SortBy::Key(key),
+                SortBy::Result(value) => SortBy::Result(in_table(&mut lowering, value).operand),
+            },
+            descending: s.descending,
+        });
+        let sort = sort.collect();
+        let lines_where =
+            self.lines_where.iter().map(|&c| in_table(&mut lowering, c).operand).collect();
+        for (result, asked) in results.iter_mut().zip(&self.results) {
+            result.ratio = asked.ratio.map(|both| both.map(|v| in_table(&mut lowering, v)));
+        }
+        lowering.finish();
+        let Lowering {
+            filter,
+            row,
+            late,
+            late_inputs,
+            late_aggregates,
+            table,
+            table_inputs,
+            table_calcs,
+            steps_before,
+            groupings,
+            ..
+        } = lowering;
+        let mut plan = Plan {
+            columns: checker.columns().to_vec(),
+            needed: Vec::new(),
+            lookups,
+            filter,
+            condition,
+            row,
+            late,
+            late_inputs,
+            late_aggregates,
+            groupings,
+            by_keys: checker.by_keys,
+            listing: checker.listing,
+            table,
+            table_inputs,
+            table_calcs,
+            steps_before,
+            results,
+            fill: self.fill,
+            labels,
+            sort,
+            lines_where,
+            top: request.top,
+            bottom: request.bottom,
+            rest_label: request.rest_label.clone().unwrap_or_else(|| "Rest".to_owned()),
+            totals: request.totals,
+            totals_at: request.totals_at,
+            inputs: checker.inputs,
+            remarks: checker.remarks,
+            calculations: Calculations {
+                tree: checker.tree,
+                known: checker.known,
+                lets: checker.lets,
+            },
+        };
+        plan.needed = needed(&plan);
+        plan
+    }
+}
+
+/// Which inputs are needed beyond the filter.
+fn needed(plan: &Plan) -> Vec<bool> {
+    let mut needed = vec![false; plan.inputs.len()];
+    let mut need = |operand: Operand| {
+        if let Operand::Input(i) = operand
+            && let Some(place) = needed.get_mut(i)
+        {
+            *place = true;
+        }
+    };
+    for step in plan.row.steps.iter().chain(&plan.late.steps) {
+        step.args.iter().for_each(|&a| need(a));
+    }
+    for input in &plan.table_inputs {
+        if let TableInput::Row(built) = input {
+            need(built.operand);
+        }
+    }
+    for late in &plan.late_aggregates {
+        late.args.iter().for_each(|a| need(a.operand));
+    }
+    for grouping in &plan.groupings {
+        grouping.keys.iter().for_each(|k| need(k.operand));
+        for state in &grouping.states {
+            state.args.iter().for_each(|a| need(a.operand));
+            state.condition.into_iter().for_each(&mut need);
+        }
+    }
+    needed
+}
+
+/// Whether a binary64 result is the nearest to its exact value: an aggregate, or a quotient of exact numbers.
+fn rounded_once(checker: &Checker, value: Typed) -> bool {
+    match checker.tree.node(value.id) {
+        TreeNode::Aggregate(node) => node.aggregate.rounds_once(),
+        TreeNode::Apply { op: Op::Divide, args } => args.iter().all(|a| a.kind != Kind::Float),
+        _ => false,
+    }
+}
+
+/// The results asked for; without any all columns of a detail, else the rows counted.
+fn all_results(
+    request: &Request,
+    checker: &mut Checker,
+    mistakes: &mut Vec<Mistake>,
+) -> Vec<Asked> {
+    let column =
+        |c: &ColumnInfo| Written::new("--show", format!("\"{}\"", c.name.replace('"', "\"\"")));
+    let asked: Vec<(Option<&str>, Arc<Written>)> = match (request.show.is_empty(), request.listing)
+    {
+        (false, _) => request.show.iter().map(|s| (s.heading.as_deref(), s.calc.clone())).collect(),
+        (true, true) => checker.columns().iter().map(|c| (None, column(c))).collect(),
+        (true, false) => vec![(Some("rows"), Written::new("--show", "count()"))],
+    };
+    let mut headings: HashMap<String, usize> =
+        checker.keys.iter().map(|k| (k.heading.clone(), 1)).collect();
+    let mut notes = Notes::default();
+    let mut results = Vec::new();
+    for (heading, written) in &asked {
+        add_results(checker, *heading, written, &mut results, (&mut headings, &mut notes))
+            .unwrap_or_else(|m| mistakes.push(m));
+    }
+    results
+}
+
+fn add_results(
+    checker: &mut Checker,
+    heading: Option<&str>,
+    written: &Arc<Written>,
+    results: &mut Vec<Asked>,
+    (headings, notes): (&mut HashMap<String, usize>, &mut Notes),
+) -> Result<(), Mistake> {
+    let list = parser::parse_list(written)?;
+    if let (Some(heading), Some(second)) = (heading, list.get(1)) {
+        return Err(Mistake::new(
+            written,
+            second.span.clone(),
+            "one heading for several calculations",
+        )
+        .label(format!("`{heading}:` names one; give each its own --show")));
+    }
+    for expr in list {
+        let key = checker.key_of(written, &expr)?.is_some();
+        let level = checker.level_of(written, &expr)?;
+        let sums_rows = !key && !checker.listing && level == Level::Row;
+        let result = checker.result(written, &expr)?;
+        let note = match () {
+            () if key => Some(format!("`{}` is a key", result.heading)),
+            () if sums_rows || checker.listing => None,
+            () => notes.note(checker, written, &expr),
+        };
+        let wanted = heading.map_or(result.heading, str::to_owned);
+        results.push(Asked {
+            heading: free_heading(headings, wanted),
+            value: result.value,
+            ratio: None,
+            plain: is_column(checker, &expr),
+            share: notes.is_share(checker, &expr),
+            note,
+            sums_rows,
+            written: written.clone(),
+            expr,
+        });
+    }
+    Ok(())
+}
+
+/// Headings name the figures in files, so that no two may be the same. Each knows the number that it was
+/// given last.
+fn free_heading(headings: &mut HashMap<String, usize>, mut heading: String) -> String {
+    if let Some(&last) = headings.get(&heading) {
+        let free = |n: &usize| !headings.contains_key(&format!("{heading} ({n})"));
+        let n = (last + 1..).find(free).unwrap_or(last);
+        headings.insert(heading.clone(), n);
+        heading = format!("{heading} ({n})");
+    }
+    headings.insert(heading.clone(), 1);
+    heading
+}
+
+/// Whether a calculation is a column of the rows, in a listing.
+fn is_column(checker: &Checker, expr: &Expr) -> bool {
+    let Node::Name { name, table } = &expr.node else { return false };
+    checker.listing && (table.is_some() || !checker.is_named(name))
+}
+
+/// The order of the lines: as asked for; where only the ends are shown, by the first result.
+fn order(
+    request: &Request,
+    checker: &mut Checker,
+    results: &[Asked],
+    mistakes: &mut Vec<Mistake>,
+) -> Vec<SortPlan<Typed>> {
+    let mut sort = Vec::new();
+    if let Some(written) = &request.sort {
+        add_sort(checker, written, results, &mut sort).unwrap_or_else(|m| mistakes.push(m));
+    }
+    if sort.is_empty()
+        && (request.top.is_some() || request.bottom.is_some())
+        && let Some(first) = results.first()
+    {
+        sort.push(SortPlan { by: SortBy::Result(first.value), descending: true });
+    }
+    sort
+}
+
+fn add_sort(
+    checker: &mut Checker,
+    written: &Arc<Written>,
+    results: &[Asked],
+    sort: &mut Vec<SortPlan<Typed>>,
+) -> Result<(), Mistake> {
+    for (expr, descending) in parser::parse_sort(written)? {
+        let text = &written.text[expr.span.clone()];
+        let bare = text.trim_matches('"');
+        let by = if let Some(result) = results.iter().find(|r| r.heading == bare) {
+            SortBy::Result(result.value)
+        } else {
+            match checker.key_meant(written, &expr)? {
+                Some(key) => SortBy::Key(key),
+                None => SortBy::Result(checker.result(written, &expr)?.value),
+            }
+        };
+        sort.push(SortPlan { by, descending: descending.unwrap_or(false) });
+    }
+    Ok(())
+}
+
+/// What each key is filled with.
+fn fills(request: &Request, checker: &mut Checker) -> Result<Vec<Option<Fill>>, Error> {
+    let keys = checker.keys.clone();
+    let in_time = |k: Kind| matches!(k, Kind::Period(_) | Kind::Part(_) | Kind::Date);
+    let periods = |kind: Kind| (request.every_period && in_time(kind)).then_some(Fill::Periods);
+    let mut fill: Vec<Option<Fill>> = keys.iter().map(|k| periods(k.value.kind)).collect();
+    for written in &request.every {
+        for expr in parser::parse_list(written)? {
+            let Some(place) = checker.key_meant(written, &expr)? else {
+                let message = "this is no key of the table";
+                return Err(Mistake::new(written, expr.span, message)
+                    .label("--every takes what stands in --by or --columns-by")
+                    .into());
+            };
+            let Some((lookup, _)) = checker.lookup_labels(keys[place].value) else {
+                return Err(Mistake::new(written, expr.span, "no lookup lists these categories")
+                    .label("--every takes a column of a lookup, or the column that finds it")
+                    .into());
+            };
+            // Outer keys of the same lookup come with it, and those of the other axis: groups that only
+            // the lookup has.
+            let by = checker.by_keys;
+            let inner = if place < by { place + 1..by } else { place + 1..keys.len() };
+            for k in (0..keys.len()).filter(|k| !inner.contains(k)) {
+                let of = checker.lookup_labels(keys[k].value);
+                if of.is_some_and(|of| of.0 == lookup) {
+                    fill[k] = Some(Fill::Labels);
+                }
+            }
+        }
+    }
+    if request.every_period
+        && !fill.contains(&Some(Fill::Periods))
+        && keys.iter().all(|k| k.value.kind != Kind::Nothing)
+    {
+        return Err(Error::request_with_help(
+            "--every-period shows periods without rows, and no key is a period",
+            "group by one: --by 'month(date)'",
+        ));
+    }
+    Ok(fill)
+}
+
+/// The labels that lookups list of the keys, where any key is filled.
+fn labels(fill: &[Option<Fill>], checker: &Checker) -> Vec<Labels> {
+    match fill.iter().any(Option::is_some) {
+        true => checker.keys.iter().map(|k| checker.lookup_labels(k.value)).collect(),
+        false => vec![None; fill.len()],
+    }
+}

@@ -1,0 +1,129 @@
+//! How a result reads: why its lines need not add up to their total, and whether it is a share of something.
+
+use crate::aggregate::Additivity;
+use crate::error::Written;
+use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node, Operator};
+use crate::language::check::{Checker, Level, Named};
+use crate::language::functions::{self, Call, Share, Word};
+use crate::stack;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+const OTHERWISE: &str = "worked out from all rows, not a sum of the lines";
+
+/// What has been found out of named calculations, each once however often it is used.
+#[derive(Default)]
+pub(super) struct Notes {
+    notes: HashMap<String, Option<String>>,
+    shares: HashMap<String, bool>,
+}
+
+impl Notes {
+    /// Why the lines of a result need not add up to its total; `None` where they do.
+    pub(super) fn note(
+        &mut self,
+        checker: &mut Checker,
+        written: &Arc<Written>,
+        expr: &Expr,
+    ) -> Option<String> {
+        match &expr.node {
+            Node::Name { table: None, .. } => {
+                let named = checker.named(expr)?;
+                if let Some(known) = self.notes.get(&named.name) {
+                    return known.clone();
+                }
+                let Named { name, written, expr } = &*named;
+                let note = stack::with_room(|| self.note(checker, written, expr));
+                self.notes.insert(name.clone(), note.clone());
+                note
+            }
+            Node::Binary(Operator::Add | Operator::Subtract, a, b) => {
+                self.note(checker, written, a).or_else(|| self.note(checker, written, b))
+            }
+            Node::Negate(a) => self.note(checker, written, a),
+            Node::Binary(Operator::Multiply, a, b) | Node::Binary(Operator::Divide, a, b)
+                if matches!(b.node, Node::Number(_)) =>
+            {
+                self.note(checker, written, a)
+            }
+            Node::Binary(Operator::Multiply, a, b) if matches!(a.node, Node::Number(_)) => {
+                self.note(checker, written, b)
+            }
+            Node::Binary(Operator::Divide, ..) => {
+                Some("a ratio of the figures on its own line, not a sum of the lines".into())
+            }
+            Node::Call(call) => self.note_of_call(checker, written, expr, call),
+            _ => Some(OTHERWISE.into()),
+        }
+    }
+
+    fn note_of_call(
+        &mut self,
+        checker: &mut Checker,
+        written: &Arc<Written>,
+        expr: &Expr,
+        call: &CallNode,
+    ) -> Option<String> {
+        let function = functions::find(&call.name).map(|f| &f.call);
+        if checker.level_of(written, expr).is_ok_and(|l| l == Level::Table)
+            && !matches!(function, Some(Call::Row(_)))
+        {
+            return match function {
+                // A place is no amount, and nobody adds places up.
+                Some(Call::Table(Word::Rank | Word::Tile)) => None,
+                // Shares of what adds up add up themselves.
+                Some(Call::Table(Word::Share)) => {
+                    call.args.first().and_then(|a| self.note(checker, written, a))
+                }
+                Some(Call::Table(word)) if word.walks() => {
+                    Some("that of the totals themselves, not a sum of the lines".into())
+                }
+                _ => Some("worked out across the cells, not a sum of the lines".into()),
+            };
+        }
+        let mut of_result =
+            |c: &Expr| checker.level_of(written, c).is_ok_and(|l| l >= Level::Group);
+        let condition = call.clauses.iter().find(|c| c.word == ClauseWord::Where);
+        if condition.is_some_and(|c| c.args.iter().any(&mut of_result)) {
+            return Some("worked out with a condition that means each line's own result".into());
+        }
+        if call.clauses.iter().any(|c| c.word == ClauseWord::Per) {
+            return Some("worked out from the groups after `per`, not a sum of the lines".into());
+        }
+        let Some(Call::Aggregate(of)) = function else { return Some(OTHERWISE.into()) };
+        match of.instance(call).map_or(Additivity::Additive, |a| a.additivity()) {
+            Additivity::Additive => None,
+            Additivity::Note(note) => {
+                let what = call.args.first().map_or("value", |a| &written.text[a.span.clone()]);
+                Some(note.replace("{}", what))
+            }
+        }
+    }
+
+    /// Whether a result reads as a share of something, and so in percent.
+    pub(super) fn is_share(&mut self, checker: &Checker, expr: &Expr) -> bool {
+        match &expr.node {
+            Node::Name { .. } => {
+                let Some(named) = checker.named(expr) else { return false };
+                if let Some(known) = self.shares.get(&named.name) {
+                    return *known;
+                }
+                let is = stack::with_room(|| self.is_share(checker, &named.expr));
+                self.shares.insert(named.name.clone(), is);
+                is
+            }
+            Node::Negate(a) => self.is_share(checker, a),
+            Node::Binary(Operator::Add | Operator::Subtract, a, b) => {
+                self.is_share(checker, a) && self.is_share(checker, b)
+            }
+            Node::Call(call) => match functions::find(&call.name).map(|f| f.share) {
+                Some(Share::Always) => true,
+                Some(Share::AsArgument) => {
+                    call.args.first().is_some_and(|a| self.is_share(checker, a))
+                }
+                _ => false,
+            },
+            _ => false,
+        }
+    }
+}

@@ -1,0 +1,318 @@
+//! What the columns hold, and what in them will hurt: one pass over the rows, as a grid.
+
+use crate::aggregate::sums::Mean;
+use crate::aggregate::values::Values;
+use crate::aggregate::{Aggregate, State};
+use crate::error::Error;
+use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
+use crate::grouping::gather;
+use crate::ledger::Ledger;
+use crate::plan::Plan;
+use oeuvre_columns::Source;
+use oeuvre_columns::column::Column;
+use oeuvre_columns::value::{Kind, Value};
+use std::collections::BTreeMap;
+
+/// How many of the most frequent values are named.
+const FREQUENT: usize = 3;
+/// How many values a warning names.
+const NAMED: usize = 3;
+
+/// What a text looks like, in the eyes of whoever reads files.
+pub type LooksLike<'a> = &'a dyn Fn(&str) -> &'static str;
+
+/// A value with how often it occurs.
+type Counted = (Value, u64);
+
+/// Profiles all columns. `looks_like` names the kind that a text would have (`number`, `date`, `text`
+/// and so on); `warnings` are what the source has found, by column.
+///
+/// # Errors
+/// As [`crate::run`].
+pub fn profile(
+    source: &dyn Source,
+    threads: usize,
+    looks_like: LooksLike<'_>,
+    warnings: &[(String, String)],
+) -> Result<(Grid, Ledger), Error> {
+    let columns = source.columns();
+    let plan = Plan::of_values(columns.clone())?;
+    let (scopes, mut ledger) = gather(&plan, source, threads)?;
+    let rows = ledger.counted;
+    let mut out: Vec<Vec<Value>> = vec![Vec::new(); HEADINGS.len()];
+    let mut notes = Vec::new();
+    let mut marks = BTreeMap::new();
+    for (i, column) in columns.iter().enumerate() {
+        // The plan's own count of rows comes first among the states.
+        let state = scopes[0].states[i + 1].as_ref();
+        let counted = counted(state, column.kind);
+        let present: u64 = counted.iter().map(|c| c.1).sum();
+        let missing = ledger.read_as_missing.iter().filter(|m| m.0 == column.name);
+        let missing_as: Vec<String> =
+            missing.map(|(_, text, n)| format!("'{text}' {}", grouped(*n))).collect();
+        let mut mean = Value::Missing;
+        let mut median = Value::Missing;
+        if column.kind.is_number() && present > 0 {
+            mean = Value::Float(mean_of(&counted, column.kind)?);
+            let (a, b) = (at(&counted, (present - 1) / 2), at(&counted, present / 2));
+            median = mean_of_two(a, b, column.kind)?;
+        }
+        let text =
+            |v: Option<&Counted>| v.map_or(Value::Missing, |c| Value::Text(shown(&c.0).into()));
+        let missing_text = match (rows - present, missing_as.len()) {
+            (0, _) => Value::Missing,
+            (n, 0) => Value::Text(grouped(n).into()),
+            (n, _) => Value::Text(format!("{} ({})", grouped(n), missing_as.join(", ")).into()),
+        };
+        let number = |n: u64| Value::Number(oeuvre_columns::Decimal::new(i128::from(n), 0));
+        let values = [
+            Value::Text(kind_word(column.kind).into()),
+            number(present),
+            missing_text,
+            number(counted.len() as u64),
+            text(counted.first()),
+            text(counted.last()),
+            mean,
+            median,
+            Value::Text(frequent(&counted, present).into()),
+        ];
+        for (list, value) in out.iter_mut().zip(values) {
+            list.push(value);
+        }
+        let mut said = hurts(&column.name, column.kind, &counted, looks_like);
+        said.extend(warnings.iter().filter(|w| w.0 == column.name).map(|w| w.1.clone()));
+        if !said.is_empty() {
+            marks.insert(i as u32, notes.len());
+            notes.push(format!("{}: {}", column.name, said.join("; ")));
+        }
+    }
+    let names: Vec<Value> = columns.iter().map(|c| Value::Text(c.name.as_str().into())).collect();
+    let mut grid = Grid {
+        by: vec![Heading { name: "column".into(), kind: Kind::Text }],
+        lines: vec![Line { kind: LineKind::Group, depth: 1 }; columns.len()],
+        labels: vec![Column::from_values(Kind::Text, &names)],
+        positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+        notes,
+        ..Grid::default()
+    };
+    for ((heading, kind), values) in HEADINGS.iter().zip(&out) {
+        grid.columns.push(ResultColumn {
+            heading: (*heading).to_owned(),
+            calc: (*heading).to_owned(),
+            position: 0,
+            result: grid.columns.len(),
+            plain: false,
+            share: false,
+            heading_mark: None,
+            kind: *kind,
+            cells: Column::from_values(*kind, values),
+            ratio: None,
+            marks: BTreeMap::new(),
+        });
+    }
+    grid.columns[0].marks = marks;
+    ledger.lines = (columns.len() as u64, 0);
+    let blank: u64 = out.iter().flatten().filter(|v| v.is_missing()).count() as u64;
+    ledger.cells = ((columns.len() * HEADINGS.len()) as u64 - blank, blank);
+    Ok((grid, ledger))
+}
+
+const WHOLE: Kind = Kind::Number { scale: 0 };
+
+/// The columns of the profile.
+const HEADINGS: [(&str, Kind); 9] = [
+    ("kind", Kind::Text),
+    ("present", WHOLE),
+    ("missing", Kind::Text),
+    ("distinct", WHOLE),
+    ("smallest", Kind::Text),
+    ("largest", Kind::Text),
+    ("mean", Kind::Float),
+    ("median", Kind::Float),
+    ("most frequent", Kind::Text),
+];
+
+fn kind_word(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Number { .. } | Kind::Float => "number",
+        Kind::Text => "text",
+        Kind::Boolean => "boolean",
+        Kind::Date => "date",
+        Kind::DateTime => "datetime",
+        Kind::Nothing => "none",
+        _ => "period",
+    }
+}
+
+fn grouped(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// A value short enough for a table.
+fn shown(value: &Value) -> String {
+    let text = value.to_string();
+    if text.chars().count() <= 24 {
+        return text;
+    }
+    text.chars().take(23).chain(std::iter::once('…')).collect()
+}
+
+/// The values of the one group, in their order.
+fn counted(state: &dyn State, kind: Kind) -> Vec<Counted> {
+    let Some(values) = state.as_any().downcast_ref::<Values>() else { return Vec::new() };
+    let mut all = values.for_each_sorted(|group| {
+        group.codes().map(|(code, n)| (values.value_of(kind, code), n)).collect::<Vec<_>>()
+    });
+    if all.is_empty() { Vec::new() } else { all.swap_remove(0) }
+}
+
+fn at(counted: &[Counted], place: u64) -> &Value {
+    let mut seen = 0;
+    let found = counted.iter().find(|(_, n)| {
+        seen += n;
+        seen > place
+    });
+    found.map_or(&Value::Missing, |(v, _)| v)
+}
+
+/// The exact mean of counted numbers, rounded once.
+fn mean_of(counted: &[Counted], kind: Kind) -> Result<f64, Error> {
+    let values: Vec<Value> = counted.iter().map(|c| c.0.clone()).collect();
+    let weights: Vec<Value> = counted
+        .iter()
+        .map(|c| match kind {
+            Kind::Float => Value::Float(c.1 as f64),
+            _ => Value::Number(oeuvre_columns::Decimal::new(i128::from(c.1), 0)),
+        })
+        .collect();
+    let weight_kind = if kind == Kind::Float { Kind::Float } else { WHOLE };
+    finish(&crate::aggregate::two::Two::WeightedMean, &[(kind, values), (weight_kind, weights)])
+}
+
+fn mean_of_two(a: &Value, b: &Value, kind: Kind) -> Result<Value, Error> {
+    finish(&Mean, &[(kind, vec![a.clone(), b.clone()])]).map(Value::Float)
+}
+
+/// An aggregate of a few values.
+fn finish(aggregate: &dyn Aggregate, args: &[(Kind, Vec<Value>)]) -> Result<f64, Error> {
+    let columns: Vec<Column> = args.iter().map(|(k, v)| Column::from_values(*k, v)).collect();
+    let columns: Vec<&Column> = columns.iter().collect();
+    let kinds: Vec<Kind> = args.iter().map(|a| a.0).collect();
+    let mut state = aggregate.state(&kinds);
+    state.resize(2);
+    let groups = vec![1; args[0].1.len()];
+    let rows = crate::aggregate::Rows { groups: &groups, args: &columns, piece: 0 };
+    let overflow = |_| Error::request("a mean is too large");
+    state.update(rows).map_err(overflow)?;
+    let column = aggregate.finish(state.as_ref(), &kinds).map_err(overflow)?;
+    Ok(match column.value(Kind::Float, 0) {
+        Value::Float(f) => f,
+        _ => f64::NAN,
+    })
+}
+
+/// The most frequent values, unless nearly all differ.
+fn frequent(counted: &[Counted], present: u64) -> String {
+    if counted.len() as u64 * 2 > present || counted.len() < 2 {
+        return match counted {
+            [only] => format!("only {}", shown(&only.0)),
+            [] => String::new(),
+            many if many.len() as u64 == present => "all differ".into(),
+            _ => "most differ".into(),
+        };
+    }
+    let mut by_count: Vec<&Counted> = counted.iter().collect();
+    by_count.sort_by_key(|c| std::cmp::Reverse(c.1)); // stable: label order among equals
+    let named: Vec<String> = by_count
+        .iter()
+        .take(FREQUENT)
+        .map(|(v, n)| format!("{} ({})", shown(v), grouped(*n)))
+        .collect();
+    named.join(", ")
+}
+
+/// What in a column will hurt, each with what deals with it.
+fn hurts(name: &str, kind: Kind, counted: &[Counted], looks_like: LooksLike<'_>) -> Vec<String> {
+    let mut said = Vec::new();
+    let total: u64 = counted.iter().map(|c| c.1).sum();
+    if kind.is_number() {
+        let sign = |v: &Value| match v {
+            Value::Number(n) => n.mantissa.signum(),
+            Value::Float(f) if *f < 0.0 => -1,
+            Value::Float(f) if *f > 0.0 => 1,
+            _ => 0,
+        };
+        let below: u64 = counted.iter().filter(|c| sign(&c.0) < 0).map(|c| c.1).sum();
+        if below > 0 && below * 5 < total {
+            said.push(format!(
+                "{} negative among mostly positive values, perhaps refunds or credit notes; without them: --where '{name} >= 0'",
+                grouped(below)
+            ));
+        }
+    }
+    if kind != Kind::Text {
+        return said;
+    }
+    // Labels that differ only in case or spaces.
+    let mut alike: BTreeMap<String, Vec<&Counted>> = BTreeMap::new();
+    for one in counted {
+        let plain =
+            one.0.to_string().split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
+        alike.entry(plain).or_default().push(one);
+    }
+    let twice: Vec<String> = alike
+        .values()
+        .filter(|labels| labels.len() > 1)
+        .take(NAMED)
+        .map(|labels| {
+            let all: Vec<String> =
+                labels.iter().map(|(v, n)| format!("'{v}' {}", grouped(*n))).collect();
+            all.join(" and ")
+        })
+        .collect();
+    if !twice.is_empty() {
+        said.push(format!(
+            "labels that differ only in case or spaces: {}; as one: --by 'lower(trim({name}))'",
+            twice.join(", ")
+        ));
+    }
+    // Texts among what would be numbers or dates.
+    let mut looks: BTreeMap<&'static str, (u64, Vec<&Counted>)> = BTreeMap::new();
+    for one in counted {
+        let it = looks.entry(looks_like(&one.0.to_string())).or_default();
+        it.0 += one.1;
+        it.1.push(one);
+    }
+    let most = looks.iter().max_by_key(|(_, (n, _))| *n);
+    if let Some((&word, (n, _))) = most
+        && word != "text"
+        && word != "code"
+        && *n < total
+    {
+        let others: Vec<&&Counted> =
+            looks.iter().filter(|(w, _)| **w != word).flat_map(|(_, (_, list))| list).collect();
+        let named: Vec<String> =
+            others.iter().take(NAMED).map(|(v, n)| format!("'{v}' {}", grouped(*n))).collect();
+        let texts: Vec<String> = others.iter().take(NAMED).map(|(v, _)| v.to_string()).collect();
+        said.push(format!(
+            "{} of {} look like a {word}, but not {}; if these stand for no value: --missing '{}'",
+            grouped(*n),
+            grouped(total),
+            named.join(", "),
+            texts.join(",")
+        ));
+    } else if let Some((&"code", _)) = most {
+        said.push(format!(
+            "whole numbers with zeros in front are taken as codes; as numbers: --kind '{name}=number'"
+        ));
+    }
+    said
+}

@@ -1,0 +1,424 @@
+//! From groups with states to the table: lines, positions along the top, cells, totals, marks.
+
+use super::levels::{Level, Levels};
+use super::lines::{Lines, Place, lines, shared_codes};
+use super::tree::{Tree, Trees, ranks};
+use crate::error::Error;
+use crate::grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
+use crate::grouping::{Codes, Depths, GroupStates, LateStates};
+use crate::ledger::Ledger;
+use crate::plan::{Plan, SortBy};
+use crate::request::TotalsAt;
+use crate::rows::program::Operand;
+use crate::window::{NO_CELL, pick};
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::Kind;
+use std::collections::HashMap;
+use std::rc::Rc;
+
+pub(crate) fn assemble(
+    plan: &Plan,
+    scopes: &[GroupStates],
+    late: Option<&LateStates>,
+    ledger: &mut Ledger,
+) -> Result<Grid, Error> {
+    let groups = &scopes[0];
+    let trees = Trees::new(groups, plan.by_keys);
+    let mut levels = Levels::new(plan, scopes, late, &trees, ranks(groups));
+    table(plan, groups, &trees, &mut levels, ledger).map(|table| table.grid)
+}
+
+/// The table with what it was put together from.
+pub(crate) struct Table {
+    pub(crate) grid: Grid,
+    pub(crate) lines: Lines,
+    pub(crate) positions: Vec<Place>,
+}
+
+pub(crate) fn table(
+    plan: &Plan,
+    groups: &GroupStates,
+    trees: &Trees,
+    levels: &mut Levels<'_>,
+    ledger: &mut Ledger,
+) -> Result<Table, Error> {
+    let by_keys = plan.by_keys;
+    let lines = lines(plan, trees, groups, levels, ledger)?;
+    let positions = positions(plan, &trees.across, &levels.ranks);
+    ensure_fits(lines.places.len(), positions.len(), plan.results.len())?;
+    let heading = |k: &crate::plan::KeyPlan| Heading { name: k.heading.clone(), kind: k.kind };
+    let (by, across) = plan.keys().split_at(by_keys);
+    let codes = &groups.grouper.codes;
+    let mut grid = Grid {
+        by: by.iter().map(heading).collect(),
+        across: across.iter().map(heading).collect(),
+        lines: lines.places.iter().map(|p| p.0).collect(),
+        labels: labels(
+            &by.iter().map(|k| k.kind).collect::<Vec<_>>(),
+            codes,
+            &trees.by,
+            &lines.places,
+            &lines,
+        ),
+        positions: positions.iter().map(|p| p.0).collect(),
+        position_labels: labels(
+            &across.iter().map(|k| k.kind).collect::<Vec<_>>(),
+            &codes[by_keys..],
+            &trees.across,
+            &positions,
+            &Lines { places: Vec::new(), rests: Vec::new(), members: None },
+        ),
+        results: plan
+            .results
+            .iter()
+            .map(|r| Heading { name: r.heading.clone(), kind: r.built.kind })
+            .collect(),
+        rest_label: plan.rest_label.clone(),
+        ..Grid::default()
+    };
+    let mut cells =
+        Cells { plan, trees, lines: &lines, levels: HashMap::new(), rests: HashMap::new() };
+    let mut shown = Vec::new();
+    for position in &positions {
+        let across = position.0.depth as usize;
+        for place in &lines.places {
+            let depths = Depths { by: place.0.depth as usize, across };
+            if place.0.kind != LineKind::Rest && !cells.levels.contains_key(&depths) {
+                shown.push(depths);
+                cells.levels.insert(depths, indexed(trees, levels.level(depths)?, depths));
+            }
+        }
+        if let Some(members) = &lines.members
+            && !cells.rests.contains_key(&across)
+        {
+            let known = shared_codes(trees, &lines.rests);
+            let level = levels.together(members, across, &known)?;
+            let nodes = trees.across_nodes(&level.cells, across).unwrap_or_default();
+            let keys = level.cells.start.iter().copied().zip(nodes).zip(0..);
+            let index = keys.collect();
+            cells.rests.insert(across, (level, index));
+        }
+    }
+    for (p, position) in positions.iter().enumerate() {
+        for (i, result) in plan.results.iter().enumerate() {
+            grid.columns.push(ResultColumn {
+                heading: result.heading.clone(),
+                calc: result.calc().to_owned(),
+                position: p,
+                result: i,
+                plain: false,
+                share: result.share,
+                heading_mark: None,
+                kind: result.built.kind,
+                cells: cells.column(result.built.kind, result.built.operand, *position),
+                ratio: result.ratio.map(|both| {
+                    let [numerator, denominator] =
+                        both.map(|b| (b.kind, cells.column(b.kind, b.operand, *position)));
+                    RatioColumns { numerator, denominator }
+                }),
+                marks: Default::default(),
+            });
+        }
+    }
+    levels.account(&shown, ledger);
+    mark_totals(plan, &mut grid);
+    mark_total_positions(plan, &mut grid);
+    let totals = |kind: LineKind| matches!(kind, LineKind::Subtotal | LineKind::Grand);
+    let total_lines = grid.lines.iter().filter(|l| totals(l.kind)).count() as u64;
+    let rests = grid.lines.iter().filter(|l| l.kind == LineKind::Rest).count() as u64;
+    ledger.lines = (grid.lines.len() as u64 - total_lines - rests, total_lines);
+    let blank: usize = grid
+        .columns
+        .iter()
+        .map(|c| (0..grid.lines.len()).filter(|&l| c.cells.data.is_missing(l)).count())
+        .sum();
+    ledger.cells = ((grid.lines.len() * grid.columns.len() - blank) as u64, blank as u64);
+    Ok(Table { grid, lines, positions })
+}
+
+/// More cells than this are a mistake in the request, and would take gigabytes.
+const MOST_CELLS: u64 = 200_000_000;
+
+/// Lines may be as many as they like; where they meet columns, most of what grows is blank.
+fn ensure_fits(lines: usize, positions: usize, results: usize) -> Result<(), Error> {
+    let cells = (lines as u64).saturating_mul(positions as u64).saturating_mul(results as u64);
+    if positions == 1 || cells <= MOST_CELLS {
+        return Ok(());
+    }
+    Err(Error::request_with_help(
+        format!("the table would have {lines} lines and {} columns", positions * results),
+        "put a key with fewer categories into --columns-by, or both keys into --by",
+    ))
+}
+
+/// What stands along the top, from the left.
+fn positions(plan: &Plan, tree: &Tree, ranks: &[Vec<u32>]) -> Vec<Place> {
+    if tree.depth() == 0 {
+        return vec![(Line { kind: LineKind::Group, depth: 0 }, 0)];
+    }
+    let mut children = tree.children();
+    tree.sort_by_label(&mut children, ranks);
+    // A key along the top that --sort names downwards runs from the last label, missing still last.
+    for (depth, (starts, list)) in children.iter_mut().enumerate() {
+        let key = tree.keys.start + depth;
+        let down =
+            plan.sort.iter().any(|s| s.descending && matches!(s.by, SortBy::Key(k) if k == key));
+        for ends in starts.windows(2).filter(|_| down) {
+            let siblings = &mut list[ends[0] as usize..ends[1] as usize];
+            siblings.reverse();
+            let missing = |n: &u32| tree.nodes[depth + 1][*n as usize].code == 0;
+            siblings.sort_by_key(missing);
+        }
+    }
+    fn below(
+        plan: &Plan,
+        children: &super::tree::Children,
+        depth: usize,
+        node: u32,
+        out: &mut Vec<Place>,
+    ) {
+        let (starts, list) = &children[depth];
+        for &child in &list[starts[node as usize] as usize..starts[node as usize + 1] as usize] {
+            if depth + 1 == children.len() {
+                out.push((Line { kind: LineKind::Group, depth: depth as u32 + 1 }, child));
+                continue;
+            }
+            let total = (Line { kind: LineKind::Subtotal, depth: depth as u32 + 1 }, child);
+            let sub = plan.totals.sub();
+            if sub && plan.totals_at == TotalsAt::Top {
+                out.push(total);
+            }
+            below(plan, children, depth + 1, child, out);
+            if sub && plan.totals_at == TotalsAt::Bottom {
+                out.push(total);
+            }
+        }
+    }
+    let mut out = Vec::new();
+    let grand = (Line { kind: LineKind::Grand, depth: 0 }, 0);
+    if plan.totals.grand() && plan.totals_at == TotalsAt::Top {
+        out.push(grand);
+    }
+    below(plan, &children, 0, 0, &mut out);
+    if plan.totals.grand() && plan.totals_at == TotalsAt::Bottom {
+        out.push(grand);
+    }
+    out
+}
+
+/// The labels of the places of an axis, key by key.
+fn labels(
+    kinds: &[Kind],
+    codes: &[Codes],
+    tree: &Tree,
+    places: &[Place],
+    lines: &Lines,
+) -> Vec<Column> {
+    let keys = kinds.len();
+    let mut out = vec![Vec::with_capacity(places.len()); keys];
+    for (line, node) in places {
+        let mut node = match line.kind {
+            LineKind::Rest => lines.rests[*node as usize].node,
+            _ => *node,
+        };
+        for depth in (1..=keys).rev() {
+            let code = if depth <= line.depth as usize {
+                let it = &tree.nodes[depth][node as usize];
+                node = it.parent;
+                it.code
+            } else {
+                0
+            };
+            out[depth - 1].push(code);
+        }
+    }
+    out.iter()
+        .zip(codes)
+        .zip(kinds)
+        .map(|((list, c), &k)| c.column(k, list.iter().copied()))
+        .collect()
+}
+
+/// A level with the cell of each pair of nodes: by node along the top, then by node down the side. A
+/// level without keys along the top has its cells in the order of the nodes.
+struct Indexed {
+    level: Rc<Level>,
+    cells: Option<Vec<Vec<u32>>>,
+}
+
+fn indexed(trees: &Trees, level: Rc<Level>, depths: Depths) -> Indexed {
+    if depths.across == 0 {
+        return Indexed { level, cells: None };
+    }
+    let across = trees.across.nodes[depths.across].len();
+    let mut cells = vec![vec![NO_CELL; trees.by.nodes[depths.by].len()]; across];
+    let down = trees.by_nodes(&level.cells, depths.by).unwrap_or_default();
+    let along = trees.across_nodes(&level.cells, depths.across).unwrap_or_default();
+    for (cell, (&by, &across)) in down.iter().zip(&along).enumerate() {
+        cells[across as usize][by as usize] = cell as u32;
+    }
+    Indexed { level, cells: Some(cells) }
+}
+
+/// The cell of a rest, by its number, at a node along the top.
+type RestIndex = HashMap<(u32, u32), u32>;
+
+struct Cells<'a> {
+    plan: &'a Plan,
+    trees: &'a Trees,
+    lines: &'a Lines,
+    levels: HashMap<Depths, Indexed>,
+    /// By the number of keys along the top: the cells of the rests, and where they are.
+    rests: HashMap<usize, (Level, RestIndex)>,
+}
+
+impl Cells<'_> {
+    /// The cells of a result at a position, line by line.
+    fn column(&self, kind: Kind, operand: Operand, position: Place) -> Column {
+        let across = position.0.depth as usize;
+        let leaf = self.trees.by.depth();
+        let cell_of = |it: &Indexed, node: u32| match &it.cells {
+            Some(cells) => cells[position.1 as usize][node as usize],
+            None => node,
+        };
+        let cell = |line: Line, node: u32| {
+            let it = self.levels.get(&Depths { by: line.depth as usize, across })?;
+            Some((&it.level, cell_of(it, node)))
+        };
+        // The lines of groups are gathered at once; totals are set one by one.
+        let mut out = match self.levels.get(&Depths { by: leaf, across }) {
+            Some(it) => {
+                let of_line = |&(line, node): &Place| match line.kind {
+                    LineKind::Group => cell_of(it, node),
+                    _ => NO_CELL,
+                };
+                let from: Vec<u32> = self.lines.places.iter().map(of_line).collect();
+                pick(it.level.column(self.plan, operand), &from)
+            }
+            None => {
+                let none = vec![NO_CELL; self.lines.places.len()];
+                pick(&Column::from(Data::empty(kind)), &none)
+            }
+        };
+        for (row, &(line, node)) in self.lines.places.iter().enumerate() {
+            let value = match line.kind {
+                LineKind::Group => continue,
+                LineKind::Rest => {
+                    let Some((level, index)) = self.rests.get(&across) else { continue };
+                    let Some(&cell) = index.get(&(node, position.1)) else { continue };
+                    level.column(self.plan, operand).value(kind, cell as usize)
+                }
+                _ => match cell(line, node) {
+                    Some((level, cell)) if cell != NO_CELL => {
+                        level.column(self.plan, operand).value(kind, cell as usize)
+                    }
+                    _ => continue,
+                },
+            };
+            out.set(kind, row, &value);
+        }
+        out
+    }
+}
+
+/// The place of a note among those of the table.
+fn note_place(grid: &mut Grid, text: String) -> usize {
+    grid.notes.iter().position(|n| *n == text).unwrap_or_else(|| {
+        grid.notes.push(text);
+        grid.notes.len() - 1
+    })
+}
+
+/// Marks the totals that are not what their lines add up to.
+fn mark_totals(plan: &Plan, grid: &mut Grid) {
+    for column in 0..grid.columns.len() {
+        let result = &plan.results[grid.columns[column].result];
+        let (Some(note), true) = (&result.note, result.built.kind.is_number()) else { continue };
+        let totals: Vec<usize> =
+            (0..grid.lines.len()).filter(|&l| is_total(grid.lines[l].kind)).collect();
+        let marked: Vec<u32> = totals
+            .into_iter()
+            .filter(|&l| {
+                let covered = covered(plan, &grid.lines, l);
+                let cells = &grid.columns[column].cells.data;
+                !adds_up(covered.iter().map(|&c| (cells, c)), (cells, l))
+            })
+            .map(|l| l as u32)
+            .collect();
+        if marked.is_empty() {
+            continue;
+        }
+        let place = note_place(grid, format!("{} is {note}", result.heading));
+        grid.columns[column].marks = marked.into_iter().map(|l| (l, place)).collect();
+    }
+}
+
+/// Marks the headings of total columns that are not what the columns they cover add up to.
+fn mark_total_positions(plan: &Plan, grid: &mut Grid) {
+    for column in 0..grid.columns.len() {
+        let (position, number) = (grid.columns[column].position, grid.columns[column].result);
+        let result = &plan.results[number];
+        let (Some(note), true) = (&result.note, result.built.kind.is_number()) else { continue };
+        if !is_total(grid.positions[position].kind) {
+            continue;
+        }
+        let covered = covered(plan, &grid.positions, position);
+        let of = |p: usize| &grid.columns[p * plan.results.len() + number].cells.data;
+        let wrong = (0..grid.lines.len())
+            .any(|l| !adds_up(covered.iter().map(|&p| (of(p), l)), (of(position), l)));
+        if wrong {
+            let place = note_place(grid, format!("{} is {note}", result.heading));
+            grid.columns[column].heading_mark = Some(place);
+        }
+    }
+}
+
+fn is_total(kind: LineKind) -> bool {
+    matches!(kind, LineKind::Subtotal | LineKind::Grand)
+}
+
+/// The groups and rests that a total covers.
+fn covered(plan: &Plan, lines: &[Line], total: usize) -> Vec<usize> {
+    let depth = lines[total].depth;
+    let counts = |l: &usize| !is_total(lines[*l].kind);
+    // A rest stands below the keys that it shares with the lines beside it.
+    let stops = |l: &usize| {
+        is_total(lines[*l].kind) && lines[*l].depth <= depth
+            || lines[*l].kind == LineKind::Rest && lines[*l].depth < depth
+    };
+    match plan.totals_at {
+        _ if depth == 0 => (0..lines.len()).filter(counts).collect(),
+        TotalsAt::Top => {
+            (total + 1..lines.len()).take_while(|l| !stops(l)).filter(counts).collect()
+        }
+        TotalsAt::Bottom => (0..total).rev().take_while(|l| !stops(l)).filter(counts).collect(),
+    }
+}
+
+/// Whether some cells add up to another one.
+fn adds_up<'a>(
+    parts: impl Iterator<Item = (&'a Data, usize)>,
+    (total, row): (&'a Data, usize),
+) -> bool {
+    let present = parts.filter(|(data, l)| !data.is_missing(*l));
+    let wide = |data: &Data, l: usize| match data {
+        Data::I64(v) => Some(i128::from(v[l])),
+        Data::I128(v) => Some(v[l]),
+        _ => None,
+    };
+    match total {
+        Data::F64(v) => {
+            let part = |(data, l): (&Data, usize)| if let Data::F64(v) = data { v[l] } else { 0.0 };
+            // Rounded figures need not agree to the last bit to agree for a reader.
+            let sum: f64 = present.map(part).sum();
+            (sum - v[row]).abs() <= 1e-9 * v[row].abs().max(sum.abs()) || v[row].is_nan()
+        }
+        _ => {
+            let mut sum = Some(0i128);
+            for (data, l) in present {
+                sum = sum.and_then(|s| s.checked_add(wide(data, l)?));
+            }
+            total.is_missing(row) || sum == wide(total, row)
+        }
+    }
+}

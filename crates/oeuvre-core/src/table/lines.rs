@@ -1,0 +1,339 @@
+//! Which lines are shown, and in which order: `--sort`, `--lines-where`, `--top`, `--bottom`, and the lines
+//! that make up for the rest.
+
+use super::levels::{Level, Levels};
+use super::tree::{Children, Trees};
+use crate::error::Error;
+use crate::grid::{Line, LineKind};
+use crate::grouping::{Depths, GroupStates, LEFT_OUT, Members};
+use crate::ledger::Ledger;
+use crate::plan::{Plan, SortBy};
+use crate::request::TotalsAt;
+use crate::window::NOWHERE;
+use oeuvre_columns::column::{Column, Data};
+use std::cmp::Ordering;
+use std::collections::HashMap;
+use std::rc::Rc;
+
+/// A line and what stands on it: a node at its depth, or the number of a rest.
+pub(crate) type Place = (Line, u32);
+
+/// What is not shown under a node.
+pub(crate) struct Rest {
+    pub(crate) depth: usize,
+    pub(crate) node: u32,
+}
+
+/// The lines of the table.
+pub(crate) struct Lines {
+    pub(crate) places: Vec<Place>,
+    pub(crate) rests: Vec<Rest>,
+    /// The groups of each rest.
+    pub(crate) members: Option<Members>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Shown {
+    No,
+    /// Kept, or among the first.
+    First,
+    /// Among the last.
+    Last,
+}
+
+struct Order<'a> {
+    plan: &'a Plan,
+    trees: &'a Trees,
+    ranks: &'a [Vec<u32>],
+    /// The lines of each depth, where results order them.
+    levels: Vec<Option<Rc<Level>>>,
+}
+
+/// Puts the lines in their order and leaves out those that are not shown.
+pub(crate) fn lines(
+    plan: &Plan,
+    trees: &Trees,
+    gathered: &GroupStates,
+    levels: &mut Levels<'_>,
+    ledger: &mut Ledger,
+) -> Result<Lines, Error> {
+    let by = &trees.by;
+    let mut children = by.children();
+    let ranks = levels.ranks.clone();
+    by.sort_by_label(&mut children, &ranks);
+    let sorts_by_result = plan.sort.iter().any(|s| matches!(s.by, SortBy::Result(_)));
+    let mut of_depth = Vec::new();
+    for depth in 0..=by.depth() {
+        let needed = depth > 0 && sorts_by_result || depth == by.depth() && plan.cuts();
+        let level = levels.level_if(needed, Depths { by: depth, across: 0 })?;
+        of_depth.push(level);
+    }
+    let mut order = Order { plan, trees, ranks: &ranks, levels: of_depth };
+    if !plan.sort.is_empty() {
+        order.sort(&mut children);
+    }
+    if levels.follows_lines() {
+        levels.order_lines(places(&children, trees));
+        for depth in 0..=by.depth() {
+            if order.levels[depth].is_some() {
+                order.levels[depth] = Some(levels.level(Depths { by: depth, across: 0 })?);
+            }
+        }
+    }
+    let leaves = by.nodes[by.depth()].len();
+    let mut shown = vec![Shown::First; leaves];
+    if plan.cuts() {
+        order.choose(&children, &mut shown, ledger);
+    }
+    let hidden = shown.iter().filter(|s| **s == Shown::No).count();
+    let both_ends = plan.top.is_some() && plan.bottom.is_some();
+    let totals = plan.totals.grand() || plan.totals.sub();
+    let with_rest = hidden > 0 && (totals || both_ends);
+    ledger.not_shown = (hidden as u64, with_rest);
+    // Which nodes have a line of their own below them.
+    let mut alive: Vec<Vec<bool>> = by.nodes.iter().map(|n| vec![false; n.len()]).collect();
+    alive[0][0] = true;
+    for (leaf, _) in shown.iter().enumerate().filter(|(_, s)| **s != Shown::No) {
+        let mut node = leaf as u32;
+        for depth in (1..=by.depth()).rev() {
+            alive[depth][node as usize] = true;
+            node = by.nodes[depth][node as usize].parent;
+        }
+    }
+    let mut rests: Vec<Rest> = Vec::new();
+    let mut members = None;
+    if with_rest {
+        let per_parent = plan.totals.sub() && by.depth() > 1;
+        let mut numbers: HashMap<(usize, u32), u32> = HashMap::new();
+        let mut of_leaf = vec![LEFT_OUT; leaves];
+        for (leaf, _) in shown.iter().enumerate().filter(|(_, s)| **s == Shown::No) {
+            // Under the innermost group that has a line.
+            let mut at = (by.depth(), leaf as u32);
+            while at.0 > 0 && (!per_parent || at.0 == by.depth() || !alive[at.0][at.1 as usize]) {
+                at = (at.0 - 1, by.nodes[at.0][at.1 as usize].parent);
+            }
+            of_leaf[leaf] = *numbers.entry(at).or_insert_with(|| {
+                rests.push(Rest { depth: at.0, node: at.1 });
+                rests.len() as u32 - 1
+            });
+        }
+        let mut of_group = vec![LEFT_OUT; gathered.grouper.groups() - 1];
+        for (&group, &leaf) in trees.present.iter().zip(&by.leaf_of_group) {
+            of_group[group as usize] = of_leaf[leaf as usize];
+        }
+        members = Some(Members { of_group, count: rests.len() });
+    }
+    let mut out = Vec::new();
+    let of_node: HashMap<(usize, u32), u32> =
+        rests.iter().zip(0..).map(|(r, n)| ((r.depth, r.node), n)).collect();
+    let walk = Walk { plan, children: &children, shown: &shown, alive: &alive, rests: &of_node };
+    let grand = Line { kind: LineKind::Grand, depth: 0 };
+    if by.depth() == 0 {
+        out.push((Line { kind: LineKind::Group, depth: 0 }, 0));
+    } else {
+        if plan.totals.grand() && plan.totals_at == TotalsAt::Top {
+            out.push((grand, 0));
+        }
+        walk.below(0, 0, &mut out);
+        if plan.totals.grand() && plan.totals_at == TotalsAt::Bottom {
+            out.push((grand, 0));
+        }
+    }
+    Ok(Lines { places: out, rests, members })
+}
+
+/// The place of each node among all lines of its depth.
+fn places(children: &Children, trees: &Trees) -> Vec<Vec<u32>> {
+    let mut out = Vec::new();
+    let mut nodes = vec![0u32];
+    for (depth, (starts, list)) in children.iter().enumerate() {
+        let next: Vec<u32> = nodes
+            .iter()
+            .flat_map(|&n| &list[starts[n as usize] as usize..starts[n as usize + 1] as usize])
+            .copied()
+            .collect();
+        let mut places = vec![0u32; trees.by.nodes[depth + 1].len()];
+        next.iter().enumerate().for_each(|(i, &n)| places[n as usize] = i as u32);
+        out.push(places);
+        nodes = next;
+    }
+    out
+}
+
+impl Order<'_> {
+    fn sort(&self, children: &mut Children) {
+        for (depth, (starts, list)) in children.iter_mut().enumerate() {
+            for ends in starts.windows(2) {
+                let siblings = &mut list[ends[0] as usize..ends[1] as usize];
+                siblings.sort_by(|&a, &b| self.compare(depth + 1, a, b));
+            }
+        }
+    }
+
+    fn rank(&self, depth: usize, node: u32) -> u32 {
+        self.ranks[depth - 1][self.trees.by.nodes[depth][node as usize].code as usize]
+    }
+
+    fn compare(&self, depth: usize, a: u32, b: u32) -> Ordering {
+        self.compare_by_sort(depth, a, b)
+            .then_with(|| self.rank(depth, a).cmp(&self.rank(depth, b)))
+    }
+
+    /// By what `--sort` says alone. A key orders the nodes at its depth, and those that stand under
+    /// different ones.
+    fn compare_by_sort(&self, depth: usize, a: u32, b: u32) -> Ordering {
+        let by = &self.trees.by;
+        for sort in &self.plan.sort {
+            let order = match sort.by {
+                SortBy::Key(key) if key + 1 > depth => Ordering::Equal,
+                SortBy::Key(key) => {
+                    let (a, b) = (by.ancestor(a, depth, key + 1), by.ancestor(b, depth, key + 1));
+                    let missing = |n: u32| by.nodes[key + 1][n as usize].code == 0;
+                    let order = self.rank(key + 1, a).cmp(&self.rank(key + 1, b));
+                    // Missing stays last.
+                    match sort.descending {
+                        true => missing(a).cmp(&missing(b)).then(order.reverse()),
+                        false => order,
+                    }
+                }
+                SortBy::Result(operand) => match &self.levels[depth] {
+                    Some(level) => {
+                        cell_order(level.column(self.plan, operand), a, b, sort.descending)
+                    }
+                    None => Ordering::Equal,
+                },
+            };
+            if order.is_ne() {
+                return order;
+            }
+        }
+        Ordering::Equal
+    }
+
+    /// Which lines are shown.
+    fn choose(&self, children: &Children, shown: &mut [Shown], ledger: &mut Ledger) {
+        let depth = self.trees.by.depth();
+        let Some(level) = &self.levels[depth] else { return };
+        for &condition in &self.plan.lines_where {
+            if let Data::Bool(truths) = &level.column(self.plan, condition).data {
+                for (s, &truth) in shown.iter_mut().zip(truths) {
+                    *s = if truth == 1 { *s } else { Shown::No };
+                }
+            }
+        }
+        if self.plan.top.is_none() && self.plan.bottom.is_none() {
+            return;
+        }
+        // Lines without a value are neither the largest nor the smallest.
+        let valued = |leaf: u32| match self.plan.sort.first().map(|s| s.by) {
+            Some(SortBy::Result(o)) => !level.column(self.plan, o).data.is_missing(leaf as usize),
+            _ => true,
+        };
+        // From the order in which the lines stand, so that labels decide what the sort leaves open.
+        let mut all: Vec<u32> = vec![0];
+        for (starts, list) in children {
+            all = all
+                .iter()
+                .flat_map(|&n| &list[starts[n as usize] as usize..starts[n as usize + 1] as usize])
+                .copied()
+                .collect();
+        }
+        all.retain(|&leaf| shown[leaf as usize] != Shown::No && valued(leaf));
+        all.sort_by(|&a, &b| self.compare_by_sort(depth, a, b));
+        let take = |n: Option<u64>| n.map_or(0, |n| (n.min(all.len() as u64)) as usize);
+        let (top, bottom) = (take(self.plan.top), take(self.plan.bottom));
+        let from = all.len().saturating_sub(bottom).max(top);
+        shown.iter_mut().for_each(|s| *s = Shown::No);
+        all[..top].iter().for_each(|&leaf| shown[leaf as usize] = Shown::First);
+        all[from..].iter().for_each(|&leaf| shown[leaf as usize] = Shown::Last);
+        for (cut, word) in [(top, "--top"), (from, "--bottom")] {
+            let tied = |i: usize| {
+                all.get(i).is_some_and(|&b| self.compare_by_sort(depth, all[cut], b).is_eq())
+            };
+            let at_cut = cut > 0 && cut < all.len() && top < from && tied(cut - 1);
+            if at_cut && (word == "--top") == (cut == top) {
+                let same = (0..all.len()).filter(|&i| tied(i)).count();
+                let text = format!("at the cut of {word}; the order of the labels decides");
+                ledger.ties_broken.push((text, same as u64));
+            }
+        }
+    }
+}
+
+struct Walk<'a> {
+    plan: &'a Plan,
+    children: &'a Children,
+    shown: &'a [Shown],
+    alive: &'a [Vec<bool>],
+    /// The rest of each node that has one.
+    rests: &'a HashMap<(usize, u32), u32>,
+}
+
+impl Walk<'_> {
+    /// Adds the lines below a node, in their order, with its subtotal.
+    fn below(&self, depth: usize, node: u32, out: &mut Vec<Place>) {
+        let keys = self.children.len();
+        let (starts, list) = &self.children[depth];
+        let siblings = &list[starts[node as usize] as usize..starts[node as usize + 1] as usize];
+        let rest = self.rests.get(&(depth, node));
+        let mut waiting = rest.map(|&n| (Line { kind: LineKind::Rest, depth: depth as u32 }, n));
+        for &child in siblings.iter().filter(|&&c| self.alive[depth + 1][c as usize]) {
+            if depth + 1 == keys {
+                if self.shown[child as usize] == Shown::Last
+                    && let Some(rest) = waiting.take()
+                {
+                    out.push(rest);
+                }
+                out.push((Line { kind: LineKind::Group, depth: keys as u32 }, child));
+                continue;
+            }
+            let total = (Line { kind: LineKind::Subtotal, depth: depth as u32 + 1 }, child);
+            let subtotal = self.plan.totals.sub();
+            if subtotal && self.plan.totals_at == TotalsAt::Top {
+                out.push(total);
+            }
+            self.below(depth + 1, child, out);
+            if subtotal && self.plan.totals_at == TotalsAt::Bottom {
+                out.push(total);
+            }
+        }
+        out.extend(waiting);
+    }
+}
+
+/// The order of two cells of a column; missing comes last in both directions.
+pub(crate) fn cell_order(column: &Column, a: u32, b: u32, descending: bool) -> Ordering {
+    let (a, b) = (a as usize, b as usize);
+    match (column.data.is_missing(a), column.data.is_missing(b)) {
+        (false, false) => {}
+        (x, y) => return x.cmp(&y),
+    }
+    let order = match &column.data {
+        Data::I64(v) => v[a].cmp(&v[b]),
+        Data::I128(v) => v[a].cmp(&v[b]),
+        Data::F64(v) => v[a].total_cmp(&v[b]),
+        Data::Codes(v) => {
+            let d = &column.dictionary;
+            oeuvre_columns::value::text_order(d.text(v[a]), d.text(v[b]))
+        }
+        Data::I32(v) => v[a].cmp(&v[b]),
+        Data::Bool(v) => v[a].cmp(&v[b]),
+    };
+    if descending { order.reverse() } else { order }
+}
+
+/// The codes that the groups of each rest share: key, then code by the number of the rest.
+pub(crate) fn shared_codes(trees: &Trees, rests: &[Rest]) -> Vec<(usize, Vec<u32>)> {
+    (0..trees.by.depth())
+        .map(|key| {
+            let code = |rest: &Rest| match rest.depth > key {
+                true => {
+                    let node = trees.by.ancestor(rest.node, rest.depth, key + 1);
+                    trees.by.nodes[key + 1][node as usize].code
+                }
+                false => NOWHERE,
+            };
+            (key, rests.iter().map(code).collect())
+        })
+        .collect()
+}

@@ -1,0 +1,155 @@
+//! The labels of one axis as a tree: the groups of the first key, in each of them those of the second,
+//! and so on. A node's number at its depth is that of its group at that level of the table.
+
+use crate::grouping::{Codes, GroupStates, Rollup};
+use oeuvre_columns::column::interner::Pairs;
+use std::ops::Range;
+
+/// A node: the labels down to one key.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Node {
+    pub(crate) parent: u32,
+    pub(crate) code: u32,
+}
+
+/// The labels of one axis.
+pub(crate) struct Tree {
+    /// The keys of the axis.
+    pub(crate) keys: Range<usize>,
+    /// The nodes of each depth; one root at depth 0.
+    pub(crate) nodes: Vec<Vec<Node>>,
+    chain: Vec<Pairs>,
+    /// The deepest node of each group that is shown.
+    pub(crate) leaf_of_group: Vec<u32>,
+}
+
+/// For each depth but the last, the nodes one key deeper: where those of each node start, and all of
+/// them.
+pub(crate) type Children = Vec<(Vec<u32>, Vec<u32>)>;
+
+impl Tree {
+    fn new(
+        gathered: &GroupStates,
+        codes: &[Vec<u32>],
+        present: &[u32],
+        keys: Range<usize>,
+    ) -> Tree {
+        let mut numbers: Vec<u32> = vec![0; present.len()];
+        let mut nodes = vec![vec![Node { parent: 0, code: 0 }]];
+        let mut chain = Vec::new();
+        for key in keys.clone() {
+            let mut pairs = Pairs::default();
+            let before = nodes[nodes.len() - 1].len();
+            pairs.ensure(before, gathered.grouper.codes[key].len());
+            for (number, &g) in numbers.iter_mut().zip(present) {
+                *number = pairs.number(*number, codes[key][g as usize]);
+            }
+            nodes.push(pairs.pairs().iter().map(|&(parent, code)| Node { parent, code }).collect());
+            chain.push(pairs);
+        }
+        Tree { keys, nodes, chain, leaf_of_group: numbers }
+    }
+
+    /// How many keys the axis has.
+    pub(crate) fn depth(&self) -> usize {
+        self.keys.len()
+    }
+
+    /// The node of each cell at a depth; `None` where a key is not kept.
+    fn nodes_of(&self, cells: &Rollup, depth: usize) -> Option<Vec<u32>> {
+        let mut numbers = vec![0u32; cells.groups];
+        for (pairs, key) in self.chain.iter().zip(self.keys.clone()).take(depth) {
+            for (number, &code) in numbers.iter_mut().zip(cells.codes(key)?) {
+                *number = pairs.find(*number, code)?;
+            }
+        }
+        Some(numbers)
+    }
+
+    pub(crate) fn children(&self) -> Children {
+        self.nodes
+            .windows(2)
+            .map(|pair| {
+                let mut starts = vec![0u32; pair[0].len() + 1];
+                for node in &pair[1] {
+                    starts[node.parent as usize + 1] += 1;
+                }
+                for i in 1..starts.len() {
+                    starts[i] += starts[i - 1];
+                }
+                let mut next = starts.clone();
+                let mut list = vec![0u32; pair[1].len()];
+                for (i, node) in pair[1].iter().enumerate() {
+                    let at = &mut next[node.parent as usize];
+                    list[*at as usize] = i as u32;
+                    *at += 1;
+                }
+                (starts, list)
+            })
+            .collect()
+    }
+
+    /// Sorts the siblings of every node by their labels.
+    pub(crate) fn sort_by_label(&self, children: &mut Children, ranks: &[Vec<u32>]) {
+        for (depth, (starts, list)) in children.iter_mut().enumerate() {
+            let ranks = &ranks[self.keys.start + depth];
+            let nodes = &self.nodes[depth + 1];
+            for ends in starts.windows(2) {
+                let siblings = &mut list[ends[0] as usize..ends[1] as usize];
+                let rank = |n: u32| ranks[nodes[n as usize].code as usize];
+                // Siblings have ranks of their own: many of them are put in their places at once.
+                if siblings.len() >= 64 && siblings.len() >= ranks.len() / 4 {
+                    let mut places = vec![u32::MAX; ranks.len()];
+                    siblings.iter().for_each(|&n| places[rank(n) as usize] = n);
+                    let in_order = places.into_iter().filter(|&n| n != u32::MAX);
+                    siblings.iter_mut().zip(in_order).for_each(|(s, n)| *s = n);
+                } else {
+                    siblings.sort_unstable_by_key(|&n| rank(n));
+                }
+            }
+        }
+    }
+
+    /// The node at a lower depth that a node stands under.
+    pub(crate) fn ancestor(&self, mut node: u32, from: usize, to: usize) -> u32 {
+        for depth in (to + 1..=from).rev() {
+            node = self.nodes[depth][node as usize].parent;
+        }
+        node
+    }
+}
+
+/// The labels of both axes.
+pub(crate) struct Trees {
+    pub(crate) by: Tree,
+    pub(crate) across: Tree,
+    /// The groups that are shown, counted from 0.
+    pub(crate) present: Vec<u32>,
+}
+
+impl Trees {
+    pub(crate) fn new(gathered: &GroupStates, by_keys: usize) -> Trees {
+        let codes = gathered.grouper.key_codes();
+        let present = gathered.present(codes.is_empty());
+        Trees {
+            by: Tree::new(gathered, &codes, &present, 0..by_keys),
+            across: Tree::new(gathered, &codes, &present, by_keys..codes.len()),
+            present,
+        }
+    }
+
+    /// The node down the side of each cell.
+    pub(crate) fn by_nodes(&self, cells: &Rollup, depth: usize) -> Option<Vec<u32>> {
+        self.by.nodes_of(cells, depth)
+    }
+
+    /// The node along the top of each cell.
+    pub(crate) fn across_nodes(&self, cells: &Rollup, depth: usize) -> Option<Vec<u32>> {
+        self.across.nodes_of(cells, depth)
+    }
+}
+
+/// For each key the places of its codes in label order.
+pub(crate) fn ranks(gathered: &GroupStates) -> Vec<Vec<u32>> {
+    gathered.grouper.codes.iter().map(Codes::ranks).collect()
+}

@@ -1,0 +1,283 @@
+//! Where a cell comes from: its rows, the calculation made again on these rows alone, and for what looks
+//! at other cells the cells that entered.
+//!
+//! The rows are found by their keys in a pass of their own, and the calculation is made again by a plan of
+//! its own over nothing but these rows, without any grouping: two ways to one figure.
+
+mod cell;
+mod rows;
+
+use crate::error::{Error, Written};
+use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
+use crate::grouping::{fill, gather, second_pass};
+use crate::plan::TableInput;
+use crate::plan::{Plan, ResultPlan};
+use crate::request::{Request, Show};
+use crate::rows::program::Operand;
+use crate::table;
+use crate::table::{EnteredCells, Levels, Trees, ranks};
+use cell::{Cell, Located, cell_of, find, keys_named, place_in_table};
+use oeuvre_columns::Source;
+use oeuvre_columns::column::Column;
+use oeuvre_columns::value::{Kind, Value};
+use rows::{Memory, hidden_labels, rows};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// A cell, taken apart.
+#[derive(Clone, Debug)]
+pub struct Trace {
+    /// The keys of the cell with their labels, in the order of the table.
+    pub at: Vec<(String, String)>,
+    /// Whether the table shows it; else its line was left out.
+    pub shown: bool,
+    /// The results of the cell.
+    pub results: Vec<Traced>,
+    /// The rows: file, line, and the columns that were used.
+    pub rows: Grid,
+}
+
+/// A result of the cell.
+#[derive(Clone, Debug)]
+pub struct Traced {
+    /// Its heading.
+    pub heading: String,
+    /// Whether it reads in percent.
+    pub share: bool,
+    /// What it is.
+    pub kind: Kind,
+    /// What the table shows.
+    pub in_table: Value,
+    /// Results of rows: what the calculation gives on the rows alone, part by part. Of a result that
+    /// looks at no other cells the only part is the result itself.
+    pub parts: Vec<Part>,
+    /// What looks at other cells: the cells that entered.
+    pub entered: Vec<Entered>,
+}
+
+/// A result of rows in a calculation.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// The calculation.
+    pub calc: String,
+    /// What it is.
+    pub kind: Kind,
+    /// What the table has.
+    pub in_table: Value,
+    /// What the rows alone give.
+    pub from_rows: Value,
+}
+
+impl Part {
+    /// Whether both ways come to the same.
+    pub fn agrees(&self) -> bool {
+        self.in_table == self.from_rows
+    }
+}
+
+/// The cells that entered a calculation across cells.
+#[derive(Clone, Debug)]
+pub struct Entered {
+    /// The calculation.
+    pub calc: String,
+    /// The cells with what was taken from each, in the order in which they were walked or compared.
+    pub cells: Grid,
+}
+
+/// A label as it was written: in quotes it is always a label; bare it may be that of a line that is none.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AtLabel {
+    /// The text.
+    pub text: String,
+    /// Whether it stood in quotes.
+    pub quoted: bool,
+}
+
+/// How a label of a key, by its heading, reads; `None` where it reads as it is.
+pub type ReadsAs<'a> = &'a dyn Fn(&str, &Value) -> Option<String>;
+
+/// What `--at` means by a missing label.
+const MISSING: &str = "(missing)";
+
+/// Traces the cell at some labels, each with its key as written. `plan` is that of the table, and the figure
+/// that is compared is the one that the table shows; `request` is what the plan was made of.
+///
+/// # Errors
+/// As [`crate::run`]; a key or a label that the table does not have.
+pub fn trace(
+    plan: &Plan,
+    request: &Request,
+    source: &dyn Source,
+    threads: usize,
+    at: &[(Arc<Written>, AtLabel)],
+    reads_as: ReadsAs<'_>,
+) -> Result<Trace, Error> {
+    let texts: Vec<Arc<Written>> = at.iter().map(|(written, _)| written.clone()).collect();
+    let (_, named) = Plan::with_keys(request, source.columns(), &texts)?;
+    let keys = keys_named(&named, at)?;
+    let (mut scopes, mut ledger) = gather(plan, source, threads)?;
+    source.ensure_sound(&plan.inputs)?;
+    fill(plan, &mut scopes[0])?;
+    let late = second_pass(plan, source, threads, &scopes)?;
+    let trees = Trees::new(&scopes[0], plan.by_keys);
+    let mut levels = Levels::new(plan, &scopes, late.as_ref(), &trees, ranks(&scopes[0]));
+    let table = table::table(plan, &scopes[0], &trees, &mut levels, &mut ledger)?;
+    let cell = cell_of(plan, &scopes[0], &table, &keys, reads_as)?;
+    let found = find(plan, &scopes[0], &trees, &mut levels, &table, &cell)?;
+    let place = place_in_table(&trees, &table, &cell, &found);
+    let number = found.level.cells.start.get(found.at).copied().unwrap_or(0);
+    let hidden = hidden_labels(plan, &scopes[0], &table, &cell, number);
+    let (rows, memory) = rows(plan, source, threads, &cell, hidden.as_ref())?;
+    let parts: Vec<Vec<usize>> =
+        plan.results.iter().map(|r| plan.group_inputs(r.built.operand)).collect();
+    let mut from_rows = from_rows(plan, request, source, &parts, &memory)?.into_iter();
+    let mut results = Vec::new();
+    for (i, (result, inputs)) in plan.results.iter().zip(&parts).enumerate() {
+        let shown =
+            place.map(|(line, position)| table.grid.cell(line, position * plan.results.len() + i));
+        // A rest line is compared with none.
+        let windows = if cell.rest { Vec::new() } else { plan.windows_of(result.built.operand) };
+        results.push(Traced {
+            entered: entered(plan, &mut levels, &found, &windows)?,
+            ..traced(plan, result, shown, inputs, &found, &mut from_rows)
+        });
+    }
+    Ok(Trace { at: labels(plan, &cell), shown: place.is_some(), results, rows })
+}
+
+/// A result of a cell with its parts, of which the rows alone give the next values.
+fn traced(
+    plan: &Plan,
+    result: &ResultPlan,
+    shown: Option<Value>,
+    inputs: &[usize],
+    found: &Located,
+    from_rows: &mut impl Iterator<Item = Value>,
+) -> Traced {
+    let (operand, kind) = (result.built.operand, result.built.kind);
+    let mut parts = Vec::new();
+    for &input in inputs {
+        let (TableInput::Group(built), Some(calc)) =
+            (&plan.table_inputs[input], &plan.table_calcs[input])
+        else {
+            continue;
+        };
+        parts.push(Part {
+            calc: calc.to_string(),
+            kind: built.kind,
+            in_table: found.value(plan, Operand::Input(input), built.kind),
+            from_rows: from_rows.next().unwrap_or(Value::Missing),
+        });
+    }
+    let in_table = shown.unwrap_or_else(|| found.value(plan, operand, kind));
+    // What the table shows of a result of rows is what the rows must give.
+    if let ([only], Operand::Input(_)) = (parts.as_mut_slice(), operand)
+        && plan.windows_of(operand).is_empty()
+    {
+        only.in_table = in_table.clone();
+    }
+    Traced {
+        heading: result.heading.clone(),
+        share: result.share,
+        kind,
+        in_table,
+        parts,
+        entered: Vec::new(),
+    }
+}
+
+/// The cells that entered the calculations across cells.
+fn entered(
+    plan: &Plan,
+    levels: &mut Levels<'_>,
+    found: &Located,
+    windows: &[usize],
+) -> Result<Vec<Entered>, Error> {
+    let mut out = Vec::new();
+    for &input in windows {
+        if let TableInput::Window(window) = &plan.table_inputs[input] {
+            let cells = levels.entered(window, found.depths, found.at as u32)?;
+            out.extend(cells.map(|cells| Entered {
+                calc: window.text.to_string(),
+                cells: cells_grid(plan, cells),
+            }));
+        }
+    }
+    Ok(out)
+}
+
+/// The labels of a cell as the trace names them.
+fn labels(plan: &Plan, cell: &Cell) -> Vec<(String, String)> {
+    let headings = plan.keys();
+    let label = |v: &Value| if v.is_missing() { MISSING.to_owned() } else { v.to_string() };
+    let mut at: Vec<(String, String)> =
+        cell.keys.iter().map(|(k, v)| (headings[*k].heading.clone(), label(v))).collect();
+    if cell.rest {
+        let inner = cell.keys.iter().filter(|k| k.0 < plan.by_keys).count();
+        at.insert(inner, (headings[inner].heading.clone(), plan.rest_label.clone()));
+    }
+    at
+}
+
+/// The parts of all results, worked out on the rows alone, without groups; they have passed the filter,
+/// which is made again all the same.
+fn from_rows(
+    plan: &Plan,
+    request: &Request,
+    source: &dyn Source,
+    parts: &[Vec<usize>],
+    memory: &Memory,
+) -> Result<Vec<Value>, Error> {
+    let calcs = parts.iter().flatten().filter_map(|&i| plan.table_calcs[i].clone());
+    let show: Vec<Show> = calcs
+        .enumerate()
+        .map(|(i, calc)| Show {
+            heading: Some(format!("part {i}")),
+            calc: Written::new("--show", &*calc),
+        })
+        .collect();
+    if show.is_empty() {
+        return Ok(Vec::new());
+    }
+    let alone = Request {
+        show,
+        lets: request.lets.clone(),
+        lookups: request.lookups.clone(),
+        filters: request.filters.clone(),
+        ..Request::default()
+    };
+    let plan = Plan::new(&alone, source.columns())?;
+    let (grid, _) = crate::run(&plan, memory, 1)?;
+    Ok((0..grid.columns.len()).map(|c| grid.cell(0, c)).collect())
+}
+
+/// Cells with what was taken from them: the labels of their keys, and the values.
+fn cells_grid(plan: &Plan, cells: EnteredCells) -> Grid {
+    let keys = plan.keys();
+    let heading = |&k: &usize| Heading { name: keys[k].heading.clone(), kind: keys[k].kind };
+    let line = Line { kind: LineKind::Group, depth: cells.kept.len() as u32 };
+    Grid {
+        by: cells.kept.iter().map(heading).collect(),
+        lines: vec![line; cells.x.data.len()],
+        labels: cells.labels,
+        positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+        columns: vec![column(cells.heading, cells.kind, 0, cells.x)],
+        ..Grid::default()
+    }
+}
+
+fn column(heading: String, kind: Kind, result: usize, cells: Column) -> ResultColumn {
+    ResultColumn {
+        calc: heading.clone(),
+        heading,
+        position: 0,
+        result,
+        plain: false,
+        share: false,
+        heading_mark: None,
+        kind,
+        cells,
+        ratio: None,
+        marks: BTreeMap::new(),
+    }
+}

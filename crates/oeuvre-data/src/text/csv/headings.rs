@@ -1,0 +1,147 @@
+//! The start of a file: byte-order mark, separator, headings.
+
+use super::marks::{Dialect, Found, Marks, scan};
+use super::records::unquote;
+use super::{ReadOptions, reader::problem_at};
+use oeuvre_columns::{DataProblem, ReadError};
+
+/// What the start of a file says.
+pub(super) struct Head {
+    pub(super) names: Vec<String>,
+    pub(super) dialect: Dialect,
+    pub(super) body: usize,
+}
+
+/// How much is looked at to find the separator out.
+const LOOK: usize = 64 << 10;
+/// How many records are.
+const LOOK_RECORDS: usize = 20;
+
+/// The longest heading, in bytes: a longer one is no heading, and no message could show it.
+const LONGEST: usize = 1000;
+
+/// Reads the start of a file.
+pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<Head, ReadError> {
+    let bom = if bytes.starts_with(&[0xef, 0xbb, 0xbf]) { 3 } else { 0 };
+    let mut start = bom;
+    while matches!(bytes.get(start), Some(b'\n' | b'\r')) {
+        start += 1;
+    }
+    let text = &bytes[start..];
+    if text.is_empty() {
+        return Err(DataProblem::in_file(name, "the file is empty")
+            .help("a first line with the headings is expected")
+            .into());
+    }
+    let separator = options.separator.unwrap_or_else(|| detect(name, text, options.quote));
+    let dialect = Dialect { separator, quote: options.quote };
+    let mut marks = Marks::default();
+    let text = &text[..text.len().min(u32::MAX as usize - 1)];
+    let found = scan(text, 1, dialect, &mut marks);
+    let Found::Records { next, .. } = found else {
+        return Err(problem_at(name, bytes, start, &found));
+    };
+    let mut fields = Vec::new();
+    let mut from = 0;
+    for &mark in marks.iter() {
+        let mut field = &text[from..mark as usize];
+        if mark as usize + 1 >= next {
+            field = field.strip_suffix(b"\r").unwrap_or(field);
+        }
+        let Ok(heading) = String::from_utf8(unquote(field, dialect.quote).into_owned()) else {
+            return Err(DataProblem::in_file(name, "the headings are not valid UTF-8")
+                .at_line(1)
+                .help("name the encoding, such as --encoding windows-1252")
+                .into());
+        };
+        fields.push(heading.split_whitespace().collect::<Vec<_>>().join(" "));
+        from = mark as usize + 1;
+    }
+    let mut names = fields;
+    let mut body = start + next;
+    if !options.first_line_is_headings {
+        names = (1..=names.len()).map(|i| format!("column_{i}")).collect();
+        body = start;
+    }
+    if let Some(given) = &options.headings {
+        if given.len() != names.len() {
+            let message =
+                format!("--headings names {}, the first line has {}", given.len(), names.len());
+            return Err(DataProblem::in_file(name, message).at_line(1).into());
+        }
+        names.clone_from(given);
+    }
+    check(name, &names)?;
+    Ok(Head { names, dialect, body })
+}
+
+/// Headings must be there and differ.
+fn check(name: &str, names: &[String]) -> Result<(), ReadError> {
+    let example = || {
+        let mut seen: Vec<String> = Vec::new();
+        for (i, n) in names.iter().enumerate() {
+            let mut new = if n.is_empty() { format!("column_{}", i + 1) } else { n.clone() };
+            while seen.contains(&new) {
+                new.push_str("_2");
+            }
+            seen.push(new);
+        }
+        format!("name all of them: --headings '{}'", seen.join(","))
+    };
+    if let Some(at) = names.iter().position(|n| n.len() > LONGEST) {
+        let message = format!("heading {} has {} bytes: are these rows?", at + 1, names[at].len());
+        return Err(DataProblem::in_file(name, message)
+            .at_line(1)
+            .help("a first line with short headings is expected")
+            .into());
+    }
+    if let Some(at) = names.iter().position(String::is_empty) {
+        let message = format!("heading {} of {} is empty", at + 1, names.len());
+        return Err(DataProblem::in_file(name, message).at_line(1).help(example()).into());
+    }
+    let mut sorted: Vec<&String> = names.iter().collect();
+    sorted.sort();
+    if let Some(twice) = sorted.windows(2).find(|w| w[0] == w[1]) {
+        let message = format!("the heading `{}` stands twice", twice[0]);
+        return Err(DataProblem::in_file(name, message).at_line(1).help(example()).into());
+    }
+    Ok(())
+}
+
+/// The separator that splits the first records most evenly.
+fn detect(name: &str, text: &[u8], quote: Option<u8>) -> u8 {
+    let look = &text[..text.len().min(LOOK)];
+    let mut best = (0, 0, b',');
+    let tabs_first = name.to_ascii_lowercase().ends_with(".tsv");
+    let candidates = if tabs_first { *b"\t,;|" } else { *b",;\t|" };
+    for separator in candidates {
+        let mut marks = Marks::default();
+        if !matches!(
+            scan(look, look.len(), Dialect { separator, quote }, &mut marks),
+            Found::Records { .. }
+        ) {
+            continue;
+        }
+        let mut widths = Vec::new();
+        let mut width = 0;
+        for &mark in marks.iter() {
+            width += 1;
+            if look.get(mark as usize).is_none_or(|&b| b == b'\n') {
+                widths.push(width);
+                width = 0;
+            }
+        }
+        // The last record may have been cut off.
+        if widths.len() > 1 && look.len() < text.len() {
+            widths.pop();
+        }
+        widths.truncate(LOOK_RECORDS);
+        let Some(&first) = widths.first() else { continue };
+        let same = widths.iter().filter(|&&w| w == first).count();
+        let even = if first > 1 { same * 100 / widths.len() } else { 0 };
+        if (even, first) > (best.0, best.1) {
+            best = (even, first, separator);
+        }
+    }
+    best.2
+}

@@ -1,0 +1,509 @@
+//! One pass over the files by several readers.
+//!
+//! The files are cut into pieces of equal size, which readers claim in order. A record belongs to the
+//! piece that its first byte lies in. Whether a piece starts inside quotes follows from the number of
+//! quotes before it, which readers pass on from piece to piece. So as not to wait for it, a reader
+//! first takes its piece to start outside quotes and finds the marks; the records that it finds hold
+//! an even number of quotes, so that only those at both ends of the piece are left to count. When the
+//! number arrives and the piece turns out to start inside quotes, its marks are found again. Nothing is
+//! ever read on a guess alone.
+
+use super::columns::{ColumnReader, Trouble};
+use super::marks::{self, Found, Marks};
+use super::records::Records;
+use super::{CsvSource, FileData, Uneven};
+use oeuvre_columns::column::{Batch, Column, Data};
+use oeuvre_columns::{Account, DataProblem, ReadError, Reader};
+use std::sync::atomic::{AtomicBool, AtomicU8, AtomicUsize, Ordering};
+use std::sync::{Arc, OnceLock};
+
+/// What readers of one pass share.
+pub(super) struct Pass<'a> {
+    files: &'a [FileData],
+    piece_bytes: usize,
+    /// The number of each file's first piece, and of all pieces.
+    firsts: Vec<usize>,
+    next: AtomicUsize,
+    /// For each piece: 0 unknown, 2 it starts outside quotes, 3 inside.
+    states: Vec<AtomicU8>,
+    /// A reader found a problem; pieces not yet claimed come after it.
+    stop: AtomicBool,
+    readers: AtomicUsize,
+    /// The line breaks in each piece, counted when lines are asked for.
+    breaks: Vec<OnceLock<u64>>,
+}
+
+impl<'a> Pass<'a> {
+    pub(super) fn new(files: &'a [FileData], piece_bytes: usize) -> Pass<'a> {
+        let mut firsts = vec![0];
+        for file in files {
+            let bytes = file.opened.bytes.len() - file.body;
+            firsts.push(firsts[firsts.len() - 1] + bytes.div_ceil(piece_bytes));
+        }
+        let pieces = firsts[files.len()];
+        let states: Vec<AtomicU8> = (0..=pieces).map(|_| AtomicU8::new(0)).collect();
+        for &first in &firsts {
+            states[first].store(2, Ordering::Relaxed);
+        }
+        Pass {
+            files,
+            piece_bytes,
+            firsts,
+            next: AtomicUsize::new(0),
+            states,
+            stop: AtomicBool::new(false),
+            readers: AtomicUsize::new(1),
+            breaks: (0..pieces).map(|_| OnceLock::new()).collect(),
+        }
+    }
+
+    /// The lines on which the records of a piece start, from 1; `start` is where the first one does.
+    fn lines(&self, piece: usize, file: usize, start: usize, records: &Records<'_>) -> Vec<i64> {
+        let data = &self.files[file];
+        let count = |from: usize, to: usize| {
+            data.opened.bytes[from..to].iter().filter(|&&b| b == b'\n').count() as u64
+        };
+        let from = |piece: usize| data.body + (piece - self.firsts[file]) * self.piece_bytes;
+        let before: u64 = (self.firsts[file]..piece)
+            .map(|p| *self.breaks[p].get_or_init(|| count(from(p), from(p + 1))))
+            .sum();
+        let mut line = line_of(&data.opened.bytes, data.body) + before + count(from(piece), start);
+        let mut at = 0;
+        (0..records.rows())
+            .map(|row| {
+                let start = records.field(0, row).0;
+                line += records.data[at..start].iter().filter(|&&b| b == b'\n').count() as u64;
+                at = start;
+                line as i64
+            })
+            .collect()
+    }
+
+    pub(super) fn pieces(&self) -> usize {
+        self.firsts[self.files.len()]
+    }
+
+    pub(super) fn set_readers(&self, readers: usize) {
+        self.readers.store(readers, Ordering::Relaxed);
+    }
+
+    /// The next piece: its number, its file, and the bytes in which its records start.
+    fn claim(&self) -> Option<(usize, usize, std::ops::Range<usize>)> {
+        if self.stop.load(Ordering::Acquire) {
+            return None;
+        }
+        let piece = self.next.fetch_add(1, Ordering::Relaxed);
+        if piece >= self.pieces() {
+            return None;
+        }
+        let file = self.firsts.partition_point(|&f| f <= piece) - 1;
+        let data = &self.files[file];
+        let from = data.body + (piece - self.firsts[file]) * self.piece_bytes;
+        let to = (from + self.piece_bytes).min(data.opened.bytes.len());
+        Some((piece, file, from..to))
+    }
+
+    /// Whether a piece starts inside quotes, when that is known already.
+    fn known_inside(&self, piece: usize) -> Option<bool> {
+        match self.states[piece].load(Ordering::Acquire) {
+            0 => None,
+            state => Some(state & 1 == 1),
+        }
+    }
+
+    /// Whether a piece starts inside quotes. `odd` says whether the number of quotes in it is odd,
+    /// and is passed on to the piece after it.
+    fn starts_inside(&self, piece: usize, odd: bool) -> bool {
+        let mut spins = 0u32;
+        let state = loop {
+            let state = self.states[piece].load(Ordering::Acquire);
+            if state != 0 {
+                break state;
+            }
+            // The reader of the piece before has claimed it already, and will say.
+            spins += 1;
+            if spins < 100 { std::hint::spin_loop() } else { std::thread::yield_now() }
+        };
+        // The first piece of the next file starts outside, whatever the end of this one.
+        if !self.firsts.contains(&(piece + 1)) {
+            self.states[piece + 1].store(state ^ u8::from(odd), Ordering::Release);
+        }
+        state & 1 == 1
+    }
+}
+
+/// A reader of one pass.
+pub(super) struct PieceReader<'a> {
+    source: &'a CsvSource,
+    pass: Arc<Pass<'a>>,
+    columns: Vec<usize>,
+    readers: Vec<ColumnReader>,
+    marks: Marks,
+    piece: u64,
+    unreadable: u64,
+    padded: u64,
+    /// A problem behind the records of the last batch.
+    pending: Option<ReadError>,
+}
+
+impl<'a> PieceReader<'a> {
+    pub(super) fn new(
+        source: &'a CsvSource,
+        pass: Arc<Pass<'a>>,
+        columns: &[usize],
+    ) -> PieceReader<'a> {
+        let readers = columns
+            .iter()
+            .map(|&c| source.column_reader(c.min(source.columns.len() - 1)))
+            .collect();
+        PieceReader {
+            source,
+            pass,
+            columns: columns.to_vec(),
+            readers,
+            marks: Marks::default(),
+            piece: 0,
+            unreadable: 0,
+            padded: 0,
+            pending: None,
+        }
+    }
+
+    /// Reads the records of a piece into the batch; false when none starts in it.
+    fn fill(
+        &mut self,
+        file: usize,
+        range: std::ops::Range<usize>,
+        batch: &mut Batch,
+    ) -> Result<bool, ReadError> {
+        let data = &self.source.files[file];
+        let bytes = &data.opened.bytes[..];
+        let piece = self.piece as usize;
+        let guess = self.pass.known_inside(piece).unwrap_or(false);
+        let mut marked = self.mark(data, &range, guess);
+        if let Some(quote) = data.dialect.quote {
+            let odd = match &marked {
+                Some((start, Found::Records { next, .. })) => {
+                    // The records between hold an even number.
+                    let next = start + next;
+                    marks::odd_quotes(&bytes[range.start..*start], quote)
+                        ^ marks::odd_quotes(&bytes[range.end..next.max(range.end)], quote)
+                }
+                _ => marks::odd_quotes(&bytes[range.clone()], quote),
+            };
+            let inside = self.pass.starts_inside(piece, odd);
+            if inside != guess {
+                marked = self.mark(data, &range, inside);
+            }
+        }
+        let Some((start, found)) = marked else { return Ok(false) };
+        let rest = until_limit(&bytes[start..]);
+        // What is wrong further on is told when the records before it have been taken: so that of
+        // several problems the first is told, wherever the pieces are cut.
+        let ends = match found {
+            Found::Records { next, .. } if next == rest.len() && start + next < bytes.len() => {
+                let message = "this record is longer than 4 GiB";
+                let it = DataProblem::in_file(data.name.clone(), message);
+                self.pending = Some(it.at_line(line_of(bytes, start)).into());
+                None
+            }
+            Found::Records { ends, .. } => Some(ends),
+            _ => {
+                self.pending = Some(problem_at(&data.name, bytes, start, &found));
+                None
+            }
+        };
+        let uneven = self.source.options.uneven;
+        let piece = regular(rest, &mut self.marks, ends, data.width, uneven);
+        if let Some((at, fields)) = piece.bad {
+            self.pending = Some(ragged_record(data, start + at, fields));
+        }
+        self.unreadable += piece.skipped;
+        self.padded += piece.padded;
+        let records = Records {
+            data: rest,
+            quote: data.dialect.quote,
+            marks: &self.marks,
+            width: data.width,
+            starts: &piece.starts,
+        };
+        batch.rows = records.rows();
+        batch.piece = self.piece;
+        batch.columns.resize_with(self.columns.len(), Column::default);
+        let mut first: Option<(u32, usize, Trouble)> = None;
+        for (i, (reader, out)) in self.readers.iter_mut().zip(&mut batch.columns).enumerate() {
+            let column = self.columns[i];
+            if column > self.source.columns.len() {
+                out.data = Data::I64(self.pass.lines(self.piece as usize, file, start, &records));
+                continue;
+            }
+            if column == self.source.columns.len() {
+                let code = out.dictionary.intern(&data.name);
+                out.data = Data::Codes(vec![code; batch.rows]);
+                continue;
+            }
+            reader.prepare(out);
+            if let Err((row, trouble)) = reader.read(&records, data.order[column], out)
+                && first.as_ref().is_none_or(|f| (row, place(&trouble)) < (f.0, place(&f.2)))
+            {
+                first = Some((row, i, trouble));
+            }
+        }
+        if let Some((row, i, trouble)) = first {
+            self.pending = Some(self.error(file, start, self.columns[i], trouble));
+            let before: Vec<u32> = (0..row).collect();
+            batch.rows = row as usize;
+            batch.columns.iter_mut().for_each(|c| c.data.retain(&before));
+        }
+        Ok(batch.rows > 0)
+    }
+
+    /// Finds the marks of the records that start in a range: where the first one starts, and what was
+    /// found. `None` when none starts there.
+    fn mark(
+        &mut self,
+        data: &FileData,
+        range: &std::ops::Range<usize>,
+        inside: bool,
+    ) -> Option<(usize, Found)> {
+        let start = if range.start == data.body {
+            range.start
+        } else {
+            first_record(&data.opened.bytes, range, inside, data.dialect.quote)?
+        };
+        let rest = until_limit(&data.opened.bytes[start..]);
+        let found = marks::scan(rest, range.end - start, data.dialect, &mut self.marks);
+        Some((start, found))
+    }
+
+    fn error(&self, file: usize, start: usize, column: usize, trouble: Trouble) -> ReadError {
+        let data = &self.source.files[file];
+        let name = &self.source.columns[column].name;
+        let line = line_of(&data.opened.bytes, start + place(&trouble));
+        let at = |message: String| {
+            DataProblem::in_file(data.name.clone(), message).at_line(line).in_column(name.clone())
+        };
+        match trouble {
+            Trouble::Widen { to, text, .. } => {
+                let reason = at(format!("'{}'", text.escape_debug()));
+                self.source.note(self.piece, column, super::Found::Shape(to, reason));
+                ReadError::Again
+            }
+            Trouble::OtherSign { text, .. } => {
+                let reason = at(format!("'{}'", text.escape_debug()));
+                self.source.note(self.piece, column, super::Found::OtherSign(reason));
+                ReadError::Again
+            }
+            Trouble::NotOfType { text, .. } => {
+                let forced = self.source.columns[column].forced;
+                let (expected, help) = match forced {
+                    Some(super::Forced::Number) => {
+                        ("a number", "if it stands for no value: --missing")
+                    }
+                    Some(super::Forced::Date) => {
+                        ("a date", "if day and month are the other way: --dates")
+                    }
+                    Some(super::Forced::DateTime) => {
+                        ("a date with a time", "expected such as 2025-03-14T09:30")
+                    }
+                    _ => (
+                        "true or false",
+                        "compare a text column with what it holds: status = 'yes'",
+                    ),
+                };
+                let shown: String = text.chars().take(60).collect();
+                let it = at(format!("'{}' is not {expected}", shown.escape_debug()));
+                let help = match help {
+                    "if it stands for no value: --missing" => {
+                        format!("if it stands for no value: --missing '{}'", shown.escape_debug())
+                    }
+                    other => other.to_owned(),
+                };
+                it.help(help).into()
+            }
+            Trouble::NotUtf8 { .. } => at("the text is not valid UTF-8".into())
+                .help("name the encoding, such as --encoding windows-1252")
+                .into(),
+        }
+    }
+}
+
+/// Marks are 32-bit numbers: one piece with its last record reaches at most so far.
+fn until_limit(data: &[u8]) -> &[u8] {
+    &data[..data.len().min(u32::MAX as usize - 64)]
+}
+
+fn place(trouble: &Trouble) -> usize {
+    match trouble {
+        Trouble::Widen { at, .. }
+        | Trouble::OtherSign { at, .. }
+        | Trouble::NotOfType { at, .. }
+        | Trouble::NotUtf8 { at } => *at,
+    }
+}
+
+impl Reader for PieceReader<'_> {
+    fn next(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
+        loop {
+            if let Some(error) = self.pending.take() {
+                return Err(error);
+            }
+            let Some((piece, file, range)) = self.pass.claim() else { return Ok(false) };
+            self.piece = piece as u64;
+            let some = self.fill(file, range, batch)?;
+            if self.pending.is_some() {
+                self.pass.stop.store(true, Ordering::Release);
+            }
+            if some {
+                return Ok(true);
+            }
+        }
+    }
+
+    fn piece(&self) -> u64 {
+        self.piece
+    }
+
+    fn account(&self) -> Account {
+        let mut read_as_missing = Vec::new();
+        for (i, reader) in self.readers.iter().enumerate() {
+            for (text, &n) in
+                reader.missing.iter().zip(&reader.missing_counts).filter(|(_, n)| **n > 0)
+            {
+                read_as_missing.push((i, text.clone(), n));
+            }
+        }
+        Account { unreadable: self.unreadable, padded: self.padded, read_as_missing }
+    }
+}
+
+/// Where the first record starts in a range that does not begin a file.
+fn first_record(
+    bytes: &[u8],
+    range: &std::ops::Range<usize>,
+    inside: bool,
+    quote: Option<u8>,
+) -> Option<usize> {
+    let mut inside = inside;
+    if !inside && bytes[range.start - 1] == b'\n' {
+        return Some(range.start);
+    }
+    for at in range.clone() {
+        let byte = bytes[at];
+        if Some(byte) == quote {
+            inside = !inside;
+        } else if byte == b'\n' && !inside {
+            return (at + 1 < range.end).then_some(at + 1);
+        }
+    }
+    None
+}
+
+/// What was done to make records regular.
+#[derive(Debug, Default)]
+pub(super) struct Regular {
+    /// Where each record starts, when some were blank or of another length; else empty.
+    pub(super) starts: Vec<u32>,
+    pub(super) skipped: u64,
+    pub(super) padded: u64,
+    /// Where a record of another length starts, and how many fields it has: the records end there.
+    pub(super) bad: Option<(usize, usize)>,
+}
+
+/// Makes sure that each record has `width` marks. Blank lines are no records. When all records are
+/// regular, which is the rule, this only looks at the end of each: `ends` says how many marks end
+/// one, or is `None` when something is wrong further on.
+pub(super) fn regular(
+    data: &[u8],
+    marks: &mut Marks,
+    ends: Option<usize>,
+    width: usize,
+    uneven: Uneven,
+) -> Regular {
+    let is_end = |mark: u32| data.get(mark as usize).is_none_or(|&b| b == b'\n');
+    // With as many ends as records, none can lie inside one.
+    let even = ends.is_some_and(|ends| marks.len() == ends * width)
+        && marks.iter().skip(width - 1).step_by(width).all(|&m| is_end(m));
+    let mut done = Regular::default();
+    if even && width > 1 {
+        return done;
+    }
+    let mut kept = Vec::with_capacity(marks.len());
+    let mut start = 0usize;
+    let mut first = 0;
+    for i in 0..marks.len() {
+        if !is_end(marks[i]) {
+            continue;
+        }
+        let (fields, end) = (i + 1 - first, marks[i] as usize);
+        let record = &marks[first..=i];
+        let blank = fields == 1 && matches!(data[start..end], [] | [b'\r']);
+        if !blank && fields == width {
+            kept.extend_from_slice(record);
+            done.starts.push(start as u32);
+        } else if !blank && uneven == Uneven::Blank && fields < width {
+            // The carriage return belongs to the line end, not to the last field there is.
+            let returns = usize::from(end > start && data[end - 1] == b'\r');
+            kept.extend_from_slice(&record[..fields - 1]);
+            kept.extend(std::iter::repeat_n((end - returns) as u32, width + 1 - fields));
+            done.starts.push(start as u32);
+            done.padded += 1;
+        } else if !blank && uneven == Uneven::LeaveOut {
+            done.skipped += 1;
+        } else if !blank {
+            done.bad = Some((start, fields));
+            break;
+        }
+        first = i + 1;
+        start = end + 1;
+    }
+    marks.replace(kept);
+    done
+}
+
+/// The line of a byte, from 1.
+pub(super) fn line_of(bytes: &[u8], at: usize) -> u64 {
+    1 + bytes[..at.min(bytes.len())].iter().filter(|&&b| b == b'\n').count() as u64
+}
+
+fn ragged_record(data: &FileData, at: usize, fields: usize) -> ReadError {
+    let plural = if fields == 1 { "field" } else { "fields" };
+    let message = format!("this record has {fields} {plural}, the headings are {}", data.width);
+    let mut it =
+        DataProblem::in_file(data.name.clone(), message).at_line(line_of(&data.opened.bytes, at));
+    if fields < data.width {
+        it = it.help("--uneven blank takes what lacks as missing");
+    } else {
+        it = it.help("a field that holds the separator must be in quotes");
+    }
+    it.help("--uneven leave-out leaves such records out, and counts them").into()
+}
+
+/// The error for quotes that are not right.
+pub(super) fn problem_at(name: &str, bytes: &[u8], start: usize, found: &Found) -> ReadError {
+    match found {
+        Found::StrayQuote(at) => {
+            let at = start + at;
+            let from =
+                bytes[..at].iter().rposition(|&b| b == b'\n' || b == b',').map_or(0, |p| p + 1);
+            let to = bytes[at..].iter().position(|&b| b == b'\n').map_or(bytes.len(), |p| at + p);
+            let shown =
+                String::from_utf8_lossy(&bytes[from.max(at.saturating_sub(20))..to.min(at + 20)]);
+            let message = format!("a quote inside a field, near {}", shown.escape_debug());
+            DataProblem::in_file(name, message)
+                .at_line(line_of(bytes, at))
+                .help("inside a quoted field a quote is written twice: \"5\"\" pipe\"")
+                .help("--quote none takes quotes as ordinary characters")
+                .into()
+        }
+        _ => {
+            // The quote that was opened last, counted from a place that is outside quotes.
+            let open = bytes[start..].iter().rposition(|&b| b == b'"').map_or(start, |p| start + p);
+            DataProblem::in_file(name, "a quoted field does not end")
+                .at_line(line_of(bytes, open))
+                .help("the closing quote is missing")
+                .help("--quote none takes quotes as ordinary characters")
+                .into()
+        }
+    }
+}

@@ -1,0 +1,410 @@
+//! Single fields: which kind they are of, and their values.
+
+use crate::options::DateOrder;
+use oeuvre_columns::value::calendar::{self, parse_date, parse_datetime, parse_time};
+use oeuvre_columns::value::decimal::{Decimal, MAX_DIGITS};
+
+/// A set of date orders.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Orders(u8);
+
+impl Orders {
+    pub(crate) const NONE: Orders = Orders(0);
+    pub(crate) const ALL: Orders = Orders(7);
+
+    pub(crate) const fn only(order: DateOrder) -> Orders {
+        Orders(1 << order as u8)
+    }
+    pub(crate) const fn with(self, order: DateOrder) -> Orders {
+        Orders(self.0 | 1 << order as u8)
+    }
+    pub(crate) const fn and(self, other: Orders) -> Orders {
+        Orders(self.0 & other.0)
+    }
+    pub(crate) const fn has(self, order: DateOrder) -> bool {
+        self.0 >> order as u8 & 1 == 1
+    }
+    pub(crate) const fn is_none(self) -> bool {
+        self.0 == 0
+    }
+    /// More than one is left: a date could be read two ways.
+    pub(crate) const fn is_open(self) -> bool {
+        self.0.count_ones() > 1
+    }
+}
+
+/// What a column holds, as far as its values have shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Shape {
+    /// Nothing but missing values so far.
+    Unknown,
+    /// Exact numbers with up to this many digits after the point.
+    Number(u8),
+    /// Numbers with exponents, or with more digits than exact ones can have.
+    Float,
+    /// `true` and `false`.
+    Boolean,
+    /// Dates that can be read in any of these orders.
+    Date(Orders),
+    /// ISO dates with a time.
+    DateTime,
+    /// Anything.
+    Text,
+}
+
+impl Shape {
+    /// The narrowest shape that holds the values of both.
+    pub(crate) fn join(self, other: Shape) -> Shape {
+        use Shape::*;
+        match (self, other) {
+            (a, b) if a == b => a,
+            (Unknown, a) | (a, Unknown) => a,
+            (Number(a), Number(b)) => Number(a.max(b)),
+            (Number(_) | Float, Number(_) | Float) => Float,
+            (Date(a), Date(b)) if !a.and(b).is_none() => Date(a.and(b)),
+            (Date(_), DateTime) | (DateTime, Date(_)) => DateTime,
+            _ => Text,
+        }
+    }
+}
+
+/// What a number looks like beyond its digits.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) enum Parsed {
+    Exact(Decimal),
+    Float(f64),
+    /// Digits with zeros in front, such as a postal code: text unless asked for as a number.
+    Code(Decimal),
+}
+
+const CURRENCY_SIGNS: [char; 12] = ['$', '€', '£', '¥', '₹', '₽', '₩', '₺', '₫', '₴', '฿', '₱'];
+
+/// Reads a number as people write it: a sign, a currency sign or a three-letter currency code on
+/// either side, thousands separators in groups of three, brackets or a trailing minus for
+/// negatives, a percent sign, an exponent.
+pub(crate) fn parse_number(text: &str, decimal: char) -> Option<Parsed> {
+    let mut rest = text.trim();
+    let mut negative = false;
+    if let Some(inner) = rest.strip_prefix('(').and_then(|r| r.strip_suffix(')')) {
+        negative = true;
+        rest = inner.trim();
+    }
+    let strip_sign = |rest: &mut &str, negative: &mut bool| -> bool {
+        for (sign, minus) in [('-', true), ('−', true), ('+', false)] {
+            if let Some(r) = rest.strip_prefix(sign) {
+                *rest = r.trim_start();
+                *negative = minus;
+                return true;
+            }
+        }
+        false
+    };
+    let mut signed = negative;
+    if !signed {
+        signed = strip_sign(&mut rest, &mut negative);
+    }
+    rest = strip_currency(rest);
+    if !signed {
+        signed = strip_sign(&mut rest, &mut negative);
+    }
+    let mut percent = false;
+    if let Some(r) = rest.strip_suffix('%') {
+        percent = true;
+        rest = r.trim_end();
+    }
+    if !signed && let Some(r) = rest.strip_suffix(['-', '−']) {
+        negative = true;
+        rest = r.trim_end();
+    }
+    if rest.len() > 2000 || !rest.starts_with(|c: char| c.is_ascii_digit() || c == decimal) {
+        return None;
+    }
+    let plain_code =
+        rest.len() > 1 && rest.starts_with('0') && rest.bytes().all(|b| b.is_ascii_digit());
+    let (digits, exponent) = match rest.find(['e', 'E']) {
+        Some(at) => (&rest[..at], Some(&rest[at + 1..])),
+        None => (rest, None),
+    };
+    let plain = without_separators(digits, decimal)?;
+    // A percent is two places less, so that the number is rounded once.
+    let places = if percent { -2 } else { 0 };
+    let float = |exponent: i32| -> Option<Parsed> {
+        let sign = if negative { "-" } else { "" };
+        let value: f64 = format!("{sign}{plain}e{}", exponent.checked_add(places)?).parse().ok()?;
+        value.is_finite().then_some(Parsed::Float(value))
+    };
+    if let Some(exponent) = exponent {
+        return float(exponent.parse().ok()?);
+    }
+    match plain.parse::<Decimal>() {
+        Ok(mut number) => {
+            if negative {
+                number.mantissa = -number.mantissa;
+            }
+            if percent {
+                number.scale = number.scale.checked_add(2).filter(|s| *s <= MAX_DIGITS)?;
+            }
+            Some(if plain_code { Parsed::Code(number) } else { Parsed::Exact(number) })
+        }
+        Err(()) => float(0),
+    }
+}
+
+fn strip_currency(text: &str) -> &str {
+    let code = |s: &str| s.len() == 3 && s.bytes().all(|b| b.is_ascii_uppercase());
+    if let Some(rest) = text.strip_prefix(CURRENCY_SIGNS) {
+        return rest.trim_start();
+    }
+    if let Some(rest) = text.strip_suffix(CURRENCY_SIGNS) {
+        return rest.trim_end();
+    }
+    if let Some((head, rest)) = text.split_once(' ')
+        && code(head)
+    {
+        return rest.trim_start();
+    }
+    if let Some((rest, tail)) = text.rsplit_once(' ')
+        && code(tail)
+    {
+        return rest.trim_end();
+    }
+    text
+}
+
+/// Digits with a point, thousands separators taken out; `None` when the groups are not of three.
+fn without_separators(digits: &str, decimal: char) -> Option<String> {
+    let (whole, fraction) = match digits.split_once(decimal) {
+        Some((w, f)) => (w, Some(f)),
+        None => (digits, None),
+    };
+    let mut plain = String::with_capacity(digits.len());
+    let is_separator =
+        |c: char| c != decimal && matches!(c, ',' | '.' | '\'' | '’' | '\u{a0}' | '\u{202f}' | ' ');
+    match whole.find(is_separator) {
+        None => plain.push_str(whole),
+        // A first group of zero, or with a zero in front, is never one of thousands.
+        Some(at) if at > 0 && whole.starts_with('0') => return None,
+        Some(at) => {
+            let separator = whole[at..].chars().next()?;
+            for (i, group) in whole.split(separator).enumerate() {
+                if (i == 0 && !(1..=3).contains(&group.len())) || (i > 0 && group.len() != 3) {
+                    return None;
+                }
+                plain.push_str(group);
+            }
+        }
+    }
+    if let Some(fraction) = fraction {
+        plain.push('.');
+        plain.push_str(fraction);
+    }
+    let digits_only = plain.bytes().all(|b| b.is_ascii_digit() || b == b'.');
+    (digits_only && plain.bytes().any(|b| b.is_ascii_digit())).then_some(plain)
+}
+
+/// Whether a text is no number only because its first group of digits is zero, and is one by the other
+/// decimal sign: `0,250`.
+pub(crate) fn is_of_other_sign(text: &str, decimal: char) -> bool {
+    let digits = text.trim_start_matches(|c: char| !c.is_ascii_digit());
+    let zero = digits.starts_with('0') && digits.contains(other_sign(decimal));
+    zero && parse_number(text, decimal).is_none()
+        && parse_number(text, other_sign(decimal)).is_some()
+}
+
+/// The decimal sign that is not this one.
+pub(crate) fn other_sign(decimal: char) -> char {
+    if decimal == ',' { '.' } else { ',' }
+}
+
+/// Reads `true` or `false` in any case.
+pub(crate) fn parse_boolean(text: &str) -> Option<bool> {
+    let text = text.trim();
+    match () {
+        () if text.eq_ignore_ascii_case("true") => Some(true),
+        () if text.eq_ignore_ascii_case("false") => Some(false),
+        () => None,
+    }
+}
+
+/// The orders in which a date can be read, with the day that each gives. ISO dates read in every
+/// order. The year has four digits; separators are `/`, `.` or `-`.
+pub(crate) fn parse_any_date(text: &str) -> Option<(Orders, [Option<i32>; 3])> {
+    let text = text.trim();
+    if let Some(day) = parse_date(text) {
+        return Some((Orders::ALL, [Some(day); 3]));
+    }
+    let separator = *text.as_bytes().iter().find(|b| !b.is_ascii_digit())?;
+    if !matches!(separator, b'/' | b'.' | b'-') || text.len() > 10 {
+        return None;
+    }
+    let mut parts = text.split(separator as char);
+    let (a, b, c) = (parts.next()?, parts.next()?, parts.next()?);
+    let digits = |s: &str| s.bytes().all(|b| b.is_ascii_digit());
+    if parts.next().is_some() || ![a, b, c].into_iter().all(digits) || b.is_empty() || b.len() > 2 {
+        return None;
+    }
+    let number = |s: &str| s.parse::<u32>().unwrap_or(0);
+    let day = |y: &str, m: &str, d: &str| calendar::date(number(y) as i32, number(m), number(d));
+    let mut days = [None; 3];
+    if a.len() == 4 && (1..=2).contains(&c.len()) {
+        days[DateOrder::Ymd as usize] = day(a, b, c);
+    } else if c.len() == 4 && (1..=2).contains(&a.len()) {
+        days[DateOrder::Dmy as usize] = day(c, b, a);
+        days[DateOrder::Mdy as usize] = day(c, a, b);
+    }
+    let mut orders = Orders::NONE;
+    for order in [DateOrder::Dmy, DateOrder::Mdy, DateOrder::Ymd] {
+        if days[order as usize].is_some() {
+            orders = orders.with(order);
+        }
+    }
+    (!orders.is_none()).then_some((orders, days))
+}
+
+/// The day of a date, read in one of the orders that are left; `None` when it is no date, or would
+/// narrow the orders.
+pub(crate) fn date_in(text: &str, orders: Orders) -> Option<i32> {
+    let (possible, days) = parse_any_date(text)?;
+    if possible.and(orders) != orders {
+        return None;
+    }
+    [DateOrder::Dmy, DateOrder::Mdy, DateOrder::Ymd]
+        .into_iter()
+        .find(|o| orders.has(*o))
+        .and_then(|o| days[o as usize])
+}
+
+/// Microseconds of an ISO datetime, or of a date in one of the orders, with or without a time.
+pub(crate) fn datetime_in(text: &str, orders: Orders) -> Option<i64> {
+    let text = text.trim();
+    if let Some(time) = parse_datetime(text) {
+        return Some(time);
+    }
+    let (day, time) = match text.split_once(['T', ' ']) {
+        Some((day, time)) => (day, parse_time(time)?),
+        None => (text, 0),
+    };
+    let orders = if orders.is_open() { Orders::only(DateOrder::Ymd) } else { orders };
+    Some(i64::from(date_in(day, orders)?) * calendar::DAY_MICROS + time)
+}
+
+/// What a text shows of its column. Missing texts must have been taken out.
+pub(crate) fn shape_of(text: &str, decimal: char, orders: Orders) -> Shape {
+    match parse_number(text, decimal) {
+        Some(Parsed::Exact(number)) => return Shape::Number(number.scale),
+        Some(Parsed::Float(_)) => return Shape::Float,
+        Some(Parsed::Code(_)) => return Shape::Text,
+        None => {}
+    }
+    if parse_boolean(text).is_some() {
+        return Shape::Boolean;
+    }
+    if let Some((possible, _)) = parse_any_date(text) {
+        return match possible.and(orders) {
+            none if none.is_none() => Shape::Text,
+            left => Shape::Date(left),
+        };
+    }
+    if datetime_in(text, orders).is_some() { Shape::DateTime } else { Shape::Text }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("12", "12")]
+    #[case("-12.50", "-12.50")]
+    #[case(" 12.5 ", "12.5")]
+    #[case("1,234,567.89", "1234567.89")]
+    #[case("1 234", "1234")]
+    #[case("1'234.5", "1234.5")]
+    #[case("€1,234.50", "1234.50")]
+    #[case("-$5", "-5")]
+    #[case("$-5", "-5")]
+    #[case("12.00 €", "12.00")]
+    #[case("EUR 12", "12")]
+    #[case("12 USD", "12")]
+    #[case("(12.00)", "-12.00")]
+    #[case("12.00-", "-12.00")]
+    #[case("5%", "0.05")]
+    #[case(".5", "0.5")]
+    #[case("0.5", "0.5")]
+    #[case("0", "0")]
+    fn numbers_are_read_as_people_write_them(#[case] text: &str, #[case] value: &str) {
+        match parse_number(text, '.') {
+            Some(Parsed::Exact(n)) => assert_eq!(n.to_string(), value),
+            other => panic!("{text}: {other:?}"),
+        }
+    }
+
+    #[rstest]
+    #[case("1,23")]
+    #[case("12,34,567")]
+    #[case("1.2.3")]
+    #[case("abc")]
+    #[case("12abc")]
+    #[case("-")]
+    #[case("--5")]
+    #[case("2025-03-14")]
+    #[case("1e")]
+    #[case("")]
+    #[case("1,,234")]
+    #[case("0x10")]
+    #[case("inf")]
+    #[case("NaN")]
+    fn what_is_no_number_is_not_taken_for_one(#[case] text: &str) {
+        assert_eq!(parse_number(text, '.'), None, "{text}");
+    }
+
+    #[rstest]
+    #[case("1e3", Shape::Float)]
+    #[case("00123", Shape::Text)]
+    #[case("0012.5", Shape::Number(1))]
+    #[case("TRUE", Shape::Boolean)]
+    #[case("2025-03-14", Shape::Date(Orders::ALL))]
+    #[case("14/03/2025", Shape::Date(Orders::only(DateOrder::Dmy)))]
+    #[case("03/14/2025", Shape::Date(Orders::only(DateOrder::Mdy)))]
+    #[case("03/04/2025", Shape::Date(Orders::only(DateOrder::Dmy).with(DateOrder::Mdy)))]
+    #[case("2025/03/14", Shape::Date(Orders::only(DateOrder::Ymd)))]
+    #[case("2025-03-14T09:30", Shape::DateTime)]
+    #[case("31/02/2025", Shape::Text)]
+    #[case("SKE", Shape::Text)]
+    fn a_text_shows_its_shape(#[case] text: &str, #[case] shape: Shape) {
+        assert_eq!(shape_of(text, '.', Orders::ALL), shape);
+    }
+
+    #[test]
+    fn a_decimal_comma_turns_the_signs_around() {
+        let read = |t| match parse_number(t, ',') {
+            Some(Parsed::Exact(n)) => n.to_string(),
+            other => format!("{other:?}"),
+        };
+        assert_eq!(
+            (read("1.234,50"), read("12,5"), read("1234")),
+            ("1234.50".into(), "12.5".into(), "1234".into())
+        );
+    }
+
+    #[test]
+    fn shapes_join_in_any_order() {
+        let shapes = [
+            Shape::Unknown,
+            Shape::Number(0),
+            Shape::Number(2),
+            Shape::Float,
+            Shape::Boolean,
+            Shape::DateTime,
+            Shape::Text,
+            Shape::Date(Orders::ALL),
+            Shape::Date(Orders::only(DateOrder::Dmy)),
+            Shape::Date(Orders::only(DateOrder::Mdy)),
+        ];
+        for a in shapes {
+            for b in shapes {
+                assert_eq!(a.join(b), b.join(a));
+            }
+        }
+    }
+}

@@ -1,0 +1,3 @@
+//! Text files.
+
+pub(crate) mod csv;

@@ -1,0 +1,460 @@
+//! A quiet ruled table for reading in a terminal or a plain-text mail.
+
+use crate::TextSettings;
+use crate::cells::escape_controls;
+use crate::draw::{BAR_WIDTH, bar_text, heat_text, step};
+use crate::layout::{Layout, Row, Slot};
+use crate::look::Look;
+use anstyle::{Ansi256Color, AnsiColor, Color, Style};
+use oeuvre_columns::Kind;
+use oeuvre_core::{Grid, LineKind, ResultColumn};
+use std::io::{self, Write};
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+/// Between columns.
+const GAP: usize = 2;
+/// Labels are not cut shorter than this.
+const SHORTEST_LABEL: usize = 10;
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+/// Behind figures from the smallest to the largest: sand to orange, with black figures on it.
+const SHADES: [u8; 5] = [230, 229, 222, 215, 208];
+
+/// A column with its width on the page.
+struct Wide {
+    slot: Slot,
+    /// Of the figures and of the marks behind them.
+    width: usize,
+    /// Room for marks behind the figures.
+    marks: usize,
+    /// Room for a bar or a shade behind these.
+    drawn: usize,
+}
+
+impl Wide {
+    fn all(&self) -> usize {
+        self.width + self.drawn
+    }
+}
+
+/// How this table is drawn.
+struct Page<'a> {
+    layout: &'a Layout<'a>,
+    color: bool,
+}
+
+/// Draws a table.
+pub(super) fn write(
+    grid: &Grid,
+    look: &Look,
+    settings: TextSettings,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    let layout = Layout::new(grid, look);
+    let page = Page { layout: &layout, color: settings.color };
+    let mut columns = page.measure();
+    page.widen_for_spans(&mut columns);
+    let cut = settings.width_cols.map_or(0, |limit| fit(&layout, &mut columns, limit));
+    let total: usize = page_width(&columns);
+    let paint = |style: Style, text: &str| page.paint(style, text);
+    let rule = paint(DIM, &"─".repeat(total));
+    for line in page.heading_lines(&columns) {
+        writeln!(out, "{}", paint(BOLD, line.trim_end()))?;
+    }
+    writeln!(out, "{rule}")?;
+    let mut text = String::new();
+    for (at, &row) in layout.rows.iter().enumerate() {
+        let kind = grid.lines[row.line].kind;
+        let above = at.checked_sub(1).map(|a| grid.lines[layout.rows[a].line].kind);
+        if kind == LineKind::Grand && above.is_some_and(|k| k != LineKind::Grand) {
+            text.push_str(&rule);
+            text.push('\n');
+        }
+        page.push_line(&mut text, &columns, row);
+        // Room after the lines of an outer group that its subtotal closes, and before the next one
+        // when subtotals stand on top.
+        if let Some(next) = layout.rows.get(at + 1).map(|r| grid.lines[r.line].kind) {
+            let line = |k: LineKind| matches!(k, LineKind::Group | LineKind::Rest);
+            let closes = kind == LineKind::Subtotal && line(next);
+            let opens = line(kind) && next == LineKind::Subtotal;
+            let bottom = grid.lines.first().is_some_and(|l| line(l.kind));
+            if !layout.is_long() && ((closes && bottom) || (opens && !bottom)) {
+                text.push('\n');
+            }
+            if kind == LineKind::Grand && next != LineKind::Grand {
+                text.push_str(&rule);
+                text.push('\n');
+            }
+        }
+        if text.len() > 1 << 15 {
+            out.write_all(text.as_bytes())?;
+            text.clear();
+        }
+    }
+    out.write_all(text.as_bytes())?;
+    // Notes on columns that the page has no room for would point at nothing.
+    let noted = |c: &ResultColumn, note: usize| {
+        c.heading_mark == Some(note) || c.marks.values().any(|&n| n == note)
+    };
+    let shown = |column: usize| columns.iter().any(|c| c.slot == Slot::Result(column));
+    for (i, note) in grid.notes.iter().enumerate() {
+        let mut of = grid.columns.iter().enumerate().filter(|(_, c)| noted(c, i)).peekable();
+        if of.peek().is_some() && !layout.is_long() && !of.any(|(column, _)| shown(column)) {
+            continue;
+        }
+        let note = format!("{} {}", superscript(i + 1), escape_controls(note));
+        writeln!(out, "{}", paint(DIM, &note))?;
+    }
+    if cut > 0 {
+        let (is, columns) = if cut == 1 { ("is", "column") } else { ("are", "columns") };
+        let note = format!(
+            "→ {cut} more {columns} {is} not shown: the page is too narrow; --as csv has all"
+        );
+        writeln!(out, "{}", paint(BOLD, &note))?;
+    }
+    Ok(())
+}
+
+impl Page<'_> {
+    fn paint(&self, style: Style, text: &str) -> String {
+        if self.color && !text.is_empty() {
+            format!("{style}{text}{style:#}")
+        } else {
+            text.to_owned()
+        }
+    }
+
+    /// Adds a line with its cells in their columns.
+    fn push_line(&self, out: &mut String, columns: &[Wide], row: Row) {
+        let layout = self.layout;
+        // A shade ends at its cell, and so the styles of a line are opened cell by cell.
+        let bold = layout.is_total(row.line);
+        let mut text = String::new();
+        let mut drawn = String::new();
+        for (i, column) in columns.iter().enumerate() {
+            if i > 0 {
+                drawn.push_str(&" ".repeat(GAP));
+            }
+            text.clear();
+            layout.push_read(&mut text, row, column.slot);
+            shorten(&mut text, column.width - column.marks);
+            let fill = " ".repeat(column.width - column.marks - text.width());
+            let mark = layout.mark(row, column.slot).map(superscript).unwrap_or_default();
+            let after = " ".repeat(column.marks - mark.width());
+            let shade = layout.shade(row, column.slot).filter(|_| layout.has_shades(column.slot));
+            let figure = match layout.is_right(column.slot) {
+                true => format!("{fill}{text}{mark}{after}"),
+                false => format!("{text}{mark}{after}{fill}"),
+            };
+            match shade {
+                Some(shade) if self.color => {
+                    let style = Style::new()
+                        .fg_color(Some(Color::Ansi(AnsiColor::Black)))
+                        .bg_color(Some(Color::Ansi256(Ansi256Color(SHADES[step(shade)]))));
+                    drawn.push_str(&format!("{style}{figure}{style:#}"));
+                }
+                _ if bold && !figure.trim().is_empty() => {
+                    drawn.push_str(&self.paint(BOLD, &figure))
+                }
+                _ => drawn.push_str(&figure),
+            }
+            if layout.has_bars(column.slot) {
+                let bar = layout.bar(row, column.slot).map(|(from, to)| bar_text(from, to));
+                drawn.push_str(&format!(" {:<BAR_WIDTH$}", bar.unwrap_or_default()));
+            }
+            if layout.has_shades(column.slot) && !self.color {
+                drawn.push(' ');
+                drawn.push(shade.map_or(' ', heat_text));
+            }
+        }
+        out.push_str(drawn.trim_end());
+        out.push('\n');
+    }
+
+    /// Widths by what stands in the columns; headings of results may take several lines.
+    fn measure(&self) -> Vec<Wide> {
+        let layout = self.layout;
+        let mut text = String::new();
+        let one = |&slot: &Slot| {
+            let many = !layout.grid.across.is_empty() && matches!(slot, Slot::Result(_));
+            let mut width = heading_width(&self.bottom(slot), many);
+            let mut marks = layout.heading_mark(slot).map_or(0, |m| superscript(m).width());
+            for &row in &layout.rows {
+                text.clear();
+                layout.push_read(&mut text, row, slot);
+                width = width.max(text.width());
+                if let Some(mark) = layout.mark(row, slot) {
+                    marks = marks.max(superscript(mark).width());
+                }
+            }
+            let bars = if layout.has_bars(slot) { BAR_WIDTH + 1 } else { 0 };
+            let shade = if layout.has_shades(slot) && !self.color { 2 } else { 0 };
+            Wide { slot, width: width + marks, marks, drawn: bars + shade }
+        };
+        layout.slots.iter().map(one).collect()
+    }
+
+    /// What stands above a column in spans, from the top, without its own heading.
+    fn above(&self, slot: Slot) -> Vec<String> {
+        let grid = self.layout.grid;
+        let Slot::Result(column) = slot else { return Vec::new() };
+        if grid.across.is_empty() || self.layout.is_long() {
+            return Vec::new();
+        }
+        let position = grid.columns[column].position;
+        let mut labels: Vec<String> = (0..grid.across.len())
+            .map(|key| {
+                let mut text = String::new();
+                self.layout.push_position_label(&mut text, position, key);
+                text
+            })
+            .collect();
+        if self.layout.results_per_position() == 1 {
+            labels.insert(0, escape_controls(self.layout.own_heading(slot)));
+            labels.pop();
+        }
+        labels
+    }
+
+    /// What stands right above the figures of a column: of one result the innermost label, of several
+    /// the result.
+    fn bottom(&self, slot: Slot) -> String {
+        let grid = self.layout.grid;
+        match slot {
+            Slot::Result(column)
+                if !grid.across.is_empty()
+                    && !self.layout.is_long()
+                    && self.layout.results_per_position() == 1 =>
+            {
+                let mut text = String::new();
+                let position = grid.columns[column].position;
+                self.layout.push_position_label(&mut text, position, grid.across.len() - 1);
+                text
+            }
+            _ => escape_controls(self.layout.own_heading(slot)),
+        }
+    }
+
+    /// The spans of a line of headings: the columns from and to, and what stands above them.
+    fn spans(&self, columns: &[Wide], level: usize) -> Vec<(usize, usize, String)> {
+        let above: Vec<Vec<String>> = columns.iter().map(|c| self.above(c.slot)).collect();
+        let mut out = Vec::new();
+        let mut at = 0;
+        while at < columns.len() {
+            let Some(label) = above[at].get(level).cloned() else {
+                at += 1;
+                continue;
+            };
+            let mut end = at + 1;
+            while end < columns.len() && above[end].get(..=level) == above[at].get(..=level) {
+                end += 1;
+            }
+            out.push((at, end, label));
+            at = end;
+        }
+        out
+    }
+
+    fn levels(&self, columns: &[Wide]) -> usize {
+        columns.iter().map(|c| self.above(c.slot).len()).max().unwrap_or(0)
+    }
+
+    /// Makes the last column under a heading wide enough for it.
+    fn widen_for_spans(&self, columns: &mut [Wide]) {
+        for level in 0..self.levels(columns) {
+            for (from, to, label) in self.spans(columns, level) {
+                let lacking = label.width().saturating_sub(page_width(&columns[from..to]));
+                columns[to - 1].width += lacking;
+            }
+        }
+    }
+
+    /// The lines of the headings, from the top.
+    fn heading_lines(&self, columns: &[Wide]) -> Vec<String> {
+        let mut out = Vec::new();
+        for level in 0..self.levels(columns) {
+            let mut line = String::new();
+            let mut done = 0;
+            for (from, to, label) in self.spans(columns, level) {
+                while done < from {
+                    line.push_str(&" ".repeat(columns[done].all() + GAP));
+                    done += 1;
+                }
+                let width = page_width(&columns[from..to]);
+                let mut label = label;
+                shorten(&mut label, width);
+                let spare = width - label.width();
+                // A rule to both sides shows how far a heading reaches.
+                if to - from > 1 && spare >= 4 && !label.is_empty() {
+                    let left = (spare - 2) / 2;
+                    line.push_str(&"─".repeat(left));
+                    line.push_str(&format!(" {label} "));
+                    line.push_str(&"─".repeat(spare - 2 - left));
+                } else {
+                    // Above the figures alone, not above what is drawn behind them.
+                    let behind = if to - from == 1 { columns[from].drawn } else { 0 };
+                    let before = spare.saturating_sub(behind);
+                    line.push_str(&format!(
+                        "{}{label}{}",
+                        " ".repeat(before),
+                        " ".repeat(spare - before)
+                    ));
+                }
+                done = to;
+                if done < columns.len() {
+                    line.push_str(&" ".repeat(GAP));
+                }
+            }
+            out.push(line);
+        }
+        let wrapped: Vec<Vec<String>> =
+            columns.iter().map(|c| wrap(&self.bottom(c.slot), c.width - c.marks)).collect();
+        let height = wrapped.iter().map(Vec::len).max().unwrap_or(1);
+        out.extend((0..height).map(|row| {
+            let mut line = String::new();
+            for (i, (column, lines)) in columns.iter().zip(&wrapped).enumerate() {
+                if i > 0 {
+                    line.push_str(&" ".repeat(GAP));
+                }
+                // Short headings stand at the bottom.
+                let text = (row + lines.len()).checked_sub(height).and_then(|r| lines.get(r));
+                let text = text.map_or("", String::as_str);
+                let fill = " ".repeat((column.width - column.marks).saturating_sub(text.width()));
+                let mark = self.layout.heading_mark(column.slot).filter(|_| row + 1 == height);
+                let mark = mark.map(superscript).unwrap_or_default();
+                let after = " ".repeat(column.marks - mark.width() + column.drawn);
+                if self.layout.is_right(column.slot) {
+                    line.push_str(&format!("{fill}{text}{mark}{after}"));
+                } else {
+                    line.push_str(&format!("{text}{mark}{fill}{after}"));
+                }
+            }
+            line
+        }));
+        out
+    }
+}
+
+/// Where a heading may be broken: at spaces, and behind the brackets of a calculation. The first part of
+/// each pair says whether a space stands before it.
+fn pieces(heading: &str) -> Vec<(bool, &str)> {
+    let mut out = Vec::new();
+    for word in heading.split(' ') {
+        let (mut spaced, mut rest) = (true, word);
+        // Not for a few characters, such as the bracket of `count()`, nor behind that of `(missing)`.
+        let bracket = |text: &str| text.char_indices().skip(1).find(|c| c.1 == '(').map(|c| c.0);
+        while let Some(at) = bracket(rest).filter(|at| rest.len() > at + 4) {
+            out.push((spaced, &rest[..=at]));
+            (spaced, rest) = (false, &rest[at + 1..]);
+        }
+        out.push((spaced, rest));
+    }
+    out
+}
+
+/// The widest line that a heading of up to three lines needs. One of `many` that stand beside each other
+/// is broken into two where it can be.
+fn heading_width(heading: &str, many: bool) -> usize {
+    let longest = pieces(heading).iter().map(|p| p.1.width()).max().unwrap_or(0);
+    let whole = heading.width();
+    if many {
+        return longest.max(whole.div_ceil(2)).min(whole);
+    }
+    if whole <= 18 { whole } else { longest.max(whole.div_ceil(2)).max(12) }
+}
+
+/// A heading in lines of at most this width; a longer piece is cut.
+fn wrap(heading: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for (spaced, piece) in pieces(heading) {
+        let space = usize::from(spaced);
+        match lines.last_mut() {
+            Some(line) if line.width() + space + piece.width() <= width => {
+                if spaced {
+                    line.push(' ');
+                }
+                line.push_str(piece);
+            }
+            _ => lines.push(piece.to_owned()),
+        }
+    }
+    for line in &mut lines {
+        shorten(line, width);
+    }
+    lines
+}
+
+fn page_width(columns: &[Wide]) -> usize {
+    columns.iter().map(Wide::all).sum::<usize>() + GAP * columns.len().saturating_sub(1)
+}
+
+/// Makes the columns fit: long labels are shortened first, then columns are left out from the right.
+/// Gives the number of columns left out.
+fn fit(layout: &Layout<'_>, columns: &mut Vec<Wide>, limit: usize) -> usize {
+    let wished: Vec<usize> = columns.iter().map(|c| c.width).collect();
+    let mut over = page_width(columns).saturating_sub(limit);
+    while over > 0 {
+        let widest = columns
+            .iter_mut()
+            .filter(|c| layout.kind(c.slot) == Kind::Text && c.width > SHORTEST_LABEL)
+            .max_by_key(|c| c.width);
+        let Some(column) = widest else { break };
+        column.width -= 1;
+        over -= 1;
+    }
+    let before = columns.len();
+    while columns.len() > 1 && page_width(columns) > limit {
+        columns.pop();
+    }
+    // Not some results of a position without the others.
+    let position = |c: &Wide| match c.slot {
+        Slot::Result(c) if !layout.grid.across.is_empty() => Some(layout.grid.columns[c].position),
+        _ => None,
+    };
+    if columns.len() < before
+        && let Some(last) = columns.last().and_then(position)
+    {
+        let shown = columns.iter().filter(|c| position(c) == Some(last)).count();
+        if shown < layout.results_per_position() && columns.len() > shown {
+            columns.truncate(columns.len() - shown);
+        }
+    }
+    // What was left out may have made room for whole labels again.
+    let mut spare = limit.saturating_sub(page_width(columns));
+    for (column, wished) in columns.iter_mut().zip(wished) {
+        let more = wished.saturating_sub(column.width).min(spare);
+        column.width += more;
+        spare -= more;
+    }
+    if let [only] = columns.as_mut_slice() {
+        only.width = only.width.min(limit.max(only.marks + 1));
+    }
+    before - columns.len()
+}
+
+/// Cuts a text to a width, with a sign that it was cut.
+fn shorten(text: &mut String, width: usize) {
+    if text.width() <= width {
+        return;
+    }
+    let mut used = 0;
+    let mut end = 0;
+    for (at, c) in text.char_indices() {
+        let next = used + c.width().unwrap_or(0);
+        if next + 1 > width {
+            break;
+        }
+        used = next;
+        end = at + c.len_utf8();
+    }
+    text.truncate(end);
+    if width > 0 {
+        text.push('…');
+    }
+}
+
+fn superscript(number: usize) -> String {
+    const DIGITS: [char; 10] = ['⁰', '¹', '²', '³', '⁴', '⁵', '⁶', '⁷', '⁸', '⁹'];
+    number.to_string().bytes().map(|b| DIGITS[usize::from(b - b'0')]).collect()
+}

@@ -1,0 +1,234 @@
+//! Comma- and tab-separated values: one heading line, raw values.
+
+use super::{PartWriter, Writer};
+use crate::Settings;
+use crate::layout::{Layout, Slot};
+use crate::look::Look;
+use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};
+use oeuvre_columns::value::calendar::civil_from_days;
+use oeuvre_columns::{Kind, Value};
+use oeuvre_core::{Grid, Ledger};
+use std::io::{self, Write};
+
+/// So much is gathered before it is written.
+const BUFFER: usize = 1 << 15;
+
+/// Values with a sign between them.
+pub(super) struct Separated {
+    name: &'static str,
+    endings: &'static [&'static str],
+    separator: u8,
+}
+
+/// Comma-separated values, RFC 4180.
+pub(super) const CSV: Separated = Separated { name: "csv", endings: &["csv"], separator: b',' };
+/// Tab-separated values.
+pub(super) const TSV: Separated = Separated { name: "tsv", endings: &["tsv"], separator: b'\t' };
+
+impl Writer for Separated {
+    fn name(&self) -> &'static str {
+        self.name
+    }
+    fn endings(&self) -> &'static [&'static str] {
+        self.endings
+    }
+    fn write(
+        &self,
+        grid: &Grid,
+        _: &Ledger,
+        settings: Settings<'_>,
+        out: &mut dyn Write,
+    ) -> io::Result<()> {
+        let layout = Layout::new(grid, settings.look);
+        let headings: Vec<&str> = (0..layout.slots.len()).map(|i| layout.heading(i)).collect();
+        self.headings(&headings, out)?;
+        rows(&layout, self.separator, out)
+    }
+    fn parts(&self) -> Option<&dyn PartWriter> {
+        Some(self)
+    }
+}
+
+impl PartWriter for Separated {
+    fn headings(&self, headings: &[&str], out: &mut dyn Write) -> io::Result<()> {
+        let mut record = Vec::new();
+        for (i, heading) in headings.iter().enumerate() {
+            if i > 0 {
+                record.push(self.separator);
+            }
+            push_field(&mut record, heading, self.separator, false);
+        }
+        record.push(b'\n');
+        out.write_all(&record)
+    }
+
+    fn lines(&self, grid: &Grid, look: &Look, out: &mut dyn Write) -> io::Result<()> {
+        rows(&Layout::new(grid, look), self.separator, out)
+    }
+}
+
+/// Where the fields of a column come from. What listings of millions of rows are made of is written
+/// straight from its column.
+enum Fields<'a> {
+    Decimals(&'a [i64], u8),
+    Dates(&'a [i32]),
+    /// The codes, their texts, and which of them need quotes; none are told where there are many.
+    Texts(&'a [u32], &'a Dictionary, Vec<bool>),
+    /// Anything else, a value at a time.
+    Values(Slot),
+}
+
+/// Up to so many texts are looked at once, instead of each time.
+const FEW_TEXTS: usize = 4096;
+
+fn fields<'a>(layout: &Layout<'a>, slot: Slot, separator: u8) -> Fields<'a> {
+    let grid = layout.grid;
+    let column = match slot {
+        _ if layout.is_long() => None,
+        Slot::Result(r) => grid.columns.get(r).map(|c| (&c.cells, c.kind)),
+        // Labels are values where no line is a total and none is missing.
+        Slot::Key(k) => Some((&grid.labels[k], grid.by[k].kind)).filter(|(labels, _)| {
+            (0..grid.lines.len()).all(|l| layout.is_group(l) && !labels.data.is_missing(l))
+        }),
+        Slot::Across(_) => None,
+    };
+    if let Some((cells, kind)) = column {
+        match (&cells.data, kind) {
+            (Data::I64(v), Kind::Number { scale }) => return Fields::Decimals(v, scale),
+            (Data::I32(v), Kind::Date) => return Fields::Dates(v),
+            (Data::Codes(v), _) => {
+                let few = cells.dictionary.len() <= FEW_TEXTS.min(v.len());
+                let quoted = |t: &str| needs_quotes(t, separator, layout.slots.len() == 1);
+                let quoted =
+                    cells.dictionary.iter().take(if few { FEW_TEXTS } else { 0 }).map(quoted);
+                return Fields::Texts(v, &cells.dictionary, quoted.collect());
+            }
+            _ => {}
+        }
+    }
+    Fields::Values(slot)
+}
+
+fn rows(layout: &Layout<'_>, separator: u8, out: &mut dyn Write) -> io::Result<()> {
+    let mut record: Vec<u8> = Vec::with_capacity(BUFFER + (BUFFER >> 2));
+    let alone = layout.slots.len() == 1;
+    let columns: Vec<Fields<'_>> =
+        layout.slots.iter().map(|&slot| fields(layout, slot, separator)).collect();
+    for &row in &layout.rows {
+        for (i, column) in columns.iter().enumerate() {
+            if i > 0 {
+                record.push(separator);
+            }
+            match column {
+                Fields::Decimals(v, scale) if v[row.line] != MISSING_I64 => {
+                    push_decimal(&mut record, v[row.line], *scale);
+                }
+                Fields::Dates(v) if v[row.line] != MISSING_I32 => {
+                    push_date(&mut record, v[row.line]);
+                }
+                Fields::Texts(v, texts, quoted) if v[row.line] != MISSING_CODE => {
+                    let code = v[row.line];
+                    match quoted.get(code as usize) {
+                        Some(false) => record.extend_from_slice(texts.text(code).as_bytes()),
+                        _ => push_field(&mut record, texts.text(code), separator, alone),
+                    }
+                }
+                Fields::Values(slot) => match layout.raw(row, *slot) {
+                    Value::Text(text) => push_field(&mut record, &text, separator, alone),
+                    Value::Missing => push_field(&mut record, "", separator, alone),
+                    // No figure, date or period has a sign in it that needs quotes.
+                    value => write!(record, "{value}")?,
+                },
+                // A line of one blank field would read as no line at all.
+                _ => push_field(&mut record, "", separator, alone),
+            }
+        }
+        record.push(b'\n');
+        if record.len() > BUFFER {
+            out.write_all(&record)?;
+            record.clear();
+        }
+    }
+    out.write_all(&record)
+}
+
+/// Adds a whole number with so many of its digits behind the point.
+fn push_decimal(record: &mut Vec<u8>, mantissa: i64, scale: u8) {
+    let mut buffer = itoa::Buffer::new();
+    if scale == 0 {
+        record.extend_from_slice(buffer.format(mantissa).as_bytes());
+        return;
+    }
+    if mantissa < 0 {
+        record.push(b'-');
+    }
+    let digits = buffer.format(mantissa.unsigned_abs()).as_bytes();
+    let scale = usize::from(scale);
+    let (whole, fraction) = digits.split_at(digits.len().saturating_sub(scale));
+    record.extend_from_slice(if whole.is_empty() { b"0" } else { whole });
+    record.push(b'.');
+    record.extend(std::iter::repeat_n(b'0', scale - fraction.len()));
+    record.extend_from_slice(fraction);
+}
+
+/// Adds a date in ISO form.
+fn push_date(record: &mut Vec<u8>, days: i32) {
+    let (year, month, day) = civil_from_days(days);
+    if !(0..10_000).contains(&year) {
+        // Writing to memory does not fail.
+        let _ = write!(record, "{}", Value::Date(days));
+        return;
+    }
+    let two = |n: u32| [b'0' + (n / 10) as u8, b'0' + (n % 10) as u8];
+    let ([a, b], [c, d]) = (two(year as u32 / 100), two(year as u32 % 100));
+    let ([e, f], [g, h]) = (two(month), two(day));
+    record.extend_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h]);
+}
+
+/// Whether a field must stand in quotes (RFC 4180, 2.6); `alone` where it is the only one of its line.
+fn needs_quotes(field: &str, separator: u8, alone: bool) -> bool {
+    let special = |b: u8| b == separator || matches!(b, b'"' | b'\n' | b'\r');
+    field.bytes().any(special)
+        || field.starts_with(' ')
+        || field.ends_with(' ')
+        || (alone && field.is_empty())
+}
+
+/// Adds a field, in quotes where it needs them, which are doubled inside (RFC 4180, 2.7).
+fn push_field(record: &mut Vec<u8>, field: &str, separator: u8, alone: bool) {
+    if !needs_quotes(field, separator, alone) {
+        record.extend_from_slice(field.as_bytes());
+        return;
+    }
+    record.push(b'"');
+    for b in field.bytes() {
+        if b == b'"' {
+            record.push(b'"');
+        }
+        record.push(b);
+    }
+    record.push(b'"');
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use oeuvre_columns::Decimal;
+
+    #[test]
+    fn figures_and_dates_are_written_as_their_values_are() {
+        for mantissa in [0, 5, -5, 99, 100, -12345, i64::MAX, i64::MIN + 1] {
+            for scale in [0, 1, 2, 12, 30] {
+                let mut out = Vec::new();
+                push_decimal(&mut out, mantissa, scale);
+                assert_eq!(out, Decimal::new(i128::from(mantissa), scale).to_string().into_bytes());
+            }
+        }
+        for days in [-719_162, -1, 0, 20_000, 2_932_896] {
+            let mut out = Vec::new();
+            push_date(&mut out, days);
+            assert_eq!(out, Value::Date(days).to_string().into_bytes());
+        }
+    }
+}

@@ -1,0 +1,51 @@
+//! Tables and ledgers, put where and drawn as the options and the terminal say.
+
+use crate::args::output::OutputArgs;
+use crate::deliver::deliver_as;
+use crate::failure::Failure;
+use crate::surroundings;
+use oeuvre_core::{Grid, Ledger};
+use oeuvre_render::{Look, Settings, TextSettings};
+use std::io::{self, Write};
+
+/// Writes a table where and as what the options say, and the ledger.
+pub(crate) fn present(
+    output: &OutputArgs,
+    look: &Look,
+    grid: &Grid,
+    ledger: &Ledger,
+) -> Result<(), Failure> {
+    let settings = settings(output, look)?;
+    deliver_as(output.to.as_deref(), settings.format, |out| {
+        oeuvre_render::write(grid, ledger, settings, out)
+    })?;
+    tell(output, ledger)
+}
+
+/// How the options and the terminal say that a table is drawn.
+pub(crate) fn settings<'a>(output: &OutputArgs, look: &'a Look) -> Result<Settings<'a>, Failure> {
+    let to_file = output.to.is_some();
+    let width = || if to_file { None } else { surroundings::terminal_width() };
+    Ok(Settings {
+        look,
+        format: output.format()?,
+        text: TextSettings {
+            width_cols: output.width.or_else(width),
+            color: !to_file && surroundings::color(output.color, &io::stdout()),
+        },
+        with_ledger: !output.quiet,
+    })
+}
+
+/// Writes the ledger to standard error.
+pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> {
+    if output.quiet {
+        return Ok(());
+    }
+    let mut text = oeuvre_render::ledger_text(ledger);
+    if surroundings::terminal_width().is_some() && output.to.is_none() {
+        // Below the table, not as a part of it.
+        text.insert(0, '\n');
+    }
+    io::stderr().write_all(text.as_bytes()).map_err(|e| Failure::writing("standard error", &e))
+}
