@@ -112,6 +112,13 @@ impl Dictionary {
 }
 
 impl Texts {
+    /// About how many bytes of memory the texts take.
+    pub fn size_bytes(&self) -> usize {
+        self.arena.capacity()
+            + size_of_val(self.ends.as_slice())
+            + size_of_val(self.slots.as_slice())
+    }
+
     /// How many distinct texts there are.
     pub fn len(&self) -> usize {
         self.ends.len()

@@ -100,6 +100,14 @@ pub struct Interner {
 }
 
 impl Interner {
+    /// About how many bytes of memory the numbers take.
+    pub fn size_bytes(&self) -> usize {
+        size_of_val(self.window.as_slice())
+            + size_of_val(self.outside.slots.as_slice())
+            + self.wide.len() * 40
+            + size_of_val(self.values.as_slice())
+    }
+
     /// How many distinct numbers there are.
     pub fn len(&self) -> usize {
         self.values.len()
@@ -227,6 +235,13 @@ pub struct Pairs {
 }
 
 impl Pairs {
+    /// About how many bytes of memory the pairs take.
+    pub fn size_bytes(&self) -> usize {
+        size_of_val(self.direct.as_slice())
+            + self.table.as_ref().map_or(0, |t| size_of_val(t.slots.as_slice()))
+            + size_of_val(self.pairs.as_slice())
+    }
+
     /// How many distinct pairs there are.
     pub fn len(&self) -> usize {
         self.pairs.len()

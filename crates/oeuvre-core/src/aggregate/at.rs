@@ -1,11 +1,12 @@
 //! `at_max` and `at_min`: the label that goes with the largest or smallest value.
 
+use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::float_key;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, Shape, State, own};
+use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, Shape};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, text_order};
-use std::any::Any;
+use std::ops::Range;
 
 /// The labels of the rows with the largest (or smallest) value; several that tie are all given, in
 /// label order, with `, ` between them. Rows in which either is missing are left out. Missing when
@@ -18,7 +19,7 @@ pub struct At {
 
 /// The best value so far, and the labels that have it.
 #[derive(Clone)]
-struct Best {
+pub(crate) struct Best {
     /// The value, its labels, and how many of these are to be there before doubled ones are taken out.
     groups: Vec<(i128, Vec<u32>, usize)>,
     texts: Dictionary,
@@ -49,7 +50,7 @@ impl Best {
     }
 }
 
-impl State for Best {
+impl GroupState for Best {
     fn resize(&mut self, groups: usize) {
         self.groups.resize(groups.max(self.groups.len()), (0, Vec::new(), 16));
     }
@@ -74,8 +75,7 @@ impl State for Best {
         }
         Ok(())
     }
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        let other = own::<Best>(other);
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         let codes = self.texts.absorb(&other.texts);
         for (&to, (value, labels, _)) in
             map.iter().zip(&other.groups).filter(|(t, g)| **t != 0 && !g.1.is_empty())
@@ -86,20 +86,50 @@ impl State for Best {
         }
         Ok(())
     }
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(Best {
+    fn fresh(&self) -> Self {
+        Best {
             groups: Vec::new(),
             texts: Dictionary::default(),
             map: Vec::new(),
             largest: self.largest,
-        })
+        }
     }
-    fn as_any(&self) -> &dyn Any {
-        self
+
+    fn size_bytes(&self) -> usize {
+        let labels: usize = self.groups.iter().map(|g| size_of_val(g.1.as_slice())).sum();
+        size_of_val(self.groups.as_slice()) + labels + self.texts.size_bytes()
+    }
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        let groups = &self.groups[groups.start as usize..groups.end as usize];
+        let mut locals = Locals::default();
+        let labels: Vec<Vec<u32>> =
+            groups.iter().map(|g| g.1.iter().map(|&code| locals.of(code)).collect()).collect();
+        to.texts(&locals, &self.texts);
+        to.count(groups.len());
+        for (group, labels) in groups.iter().zip(labels) {
+            to.signed(group.0);
+            to.count(labels.len());
+            labels.iter().for_each(|&code| to.unsigned(u128::from(code)));
+        }
+    }
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let codes = from.texts(&mut self.texts)?;
+        let n = from.count()?;
+        GroupState::resize(self, n + 1);
+        for group in &mut self.groups[1..] {
+            let value = from.signed()?;
+            let label = |from: &mut Decoder<'_>| Ok(codes[from.code(codes.len())? as usize]);
+            let labels = (0..from.count()?).map(|_| label(from)).collect::<Result<Vec<_>, _>>()?;
+            let room = 2 * labels.len() + 16;
+            *group = (value, labels, room);
+        }
+        Ok(())
     }
 }
 
-impl Aggregate for At {
+impl GroupAggregate for At {
+    type State = Best;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         match (args[0], args[1]) {
             (_, Kind::Text) => Err(ArgumentProblem::NotANumber(1)),
@@ -109,16 +139,16 @@ impl Aggregate for At {
     fn family(&self) -> &'static str {
         if self.largest { "at_max" } else { "at_min" }
     }
-    fn state(&self, _: &[Kind]) -> Box<dyn State> {
-        Box::new(Best {
+    fn state(&self, _: &[Kind]) -> Best {
+        Best {
             groups: Vec::new(),
             texts: Dictionary::default(),
             map: Vec::new(),
             largest: self.largest,
-        })
+        }
     }
-    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
-        let best = own::<Best>(state);
+    fn finish(&self, state: &Best, _: &[Kind]) -> Result<Column, Overflow> {
+        let best = state;
         let mut dictionary = Dictionary::default();
         let codes = best.groups.iter().skip(1).map(|(_, labels, _)| {
             let mut texts: Vec<&str> = labels.iter().map(|&l| best.texts.text(l)).collect();

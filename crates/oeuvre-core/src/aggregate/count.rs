@@ -1,10 +1,13 @@
 //! `count()` and `count(x)`: rows, and values present.
 
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own, whole_column};
+use super::encoding::{Damaged, Decoder, Encoder};
+use super::{
+    Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, whole_column,
+};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::Kind;
-use std::any::Any;
+use std::ops::Range;
 
 /// Counts rows without an argument, values present with one. An empty group has 0.
 #[derive(PartialEq, Eq, Hash)]
@@ -14,7 +17,7 @@ pub struct Count;
 #[derive(Clone, Default)]
 pub struct Counts(pub(crate) Vec<u64>);
 
-impl State for Counts {
+impl GroupState for Counts {
     fn resize(&mut self, groups: usize) {
         self.0.resize(groups.max(self.0.len()), 0);
     }
@@ -40,34 +43,49 @@ impl State for Counts {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        for (&to, n) in map.iter().zip(&own::<Counts>(other).0) {
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        for (&to, n) in map.iter().zip(&other.0) {
             self.0[to as usize] += n;
         }
         Ok(())
     }
 
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(Counts::default())
+    fn fresh(&self) -> Self {
+        Counts::default()
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
+    fn size_bytes(&self) -> usize {
+        size_of_val(self.0.as_slice())
+    }
+
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        to.count(groups.len());
+        groups.for_each(|g| to.unsigned(u128::from(self.0[g as usize])));
+    }
+
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        self.0 = vec![0];
+        for _ in 0..from.count()? {
+            self.0.push(from.times()?);
+        }
+        Ok(())
     }
 }
 
-impl Aggregate for Count {
+impl GroupAggregate for Count {
+    type State = Counts;
+
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: 0 })
     }
     fn family(&self) -> &'static str {
         "count"
     }
-    fn state(&self, _: &[Kind]) -> Box<dyn State> {
-        Box::new(Counts::default())
+    fn state(&self, _: &[Kind]) -> Counts {
+        Counts::default()
     }
-    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
-        let counts = &own::<Counts>(state).0;
+    fn finish(&self, state: &Counts, _: &[Kind]) -> Result<Column, Overflow> {
+        let counts = &state.0;
         Ok(whole_column(counts.iter().skip(1).map(|&n| Some(i128::from(n)))))
     }
     fn additivity(&self) -> Additivity {

@@ -4,13 +4,14 @@
 //! many bits, and a row one bit. Where there are many groups with few values each, such sets would be
 //! mostly empty; then pairs of group and code are kept instead.
 
+use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::values::Known;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
+use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::interner::Pairs;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
-use std::any::Any;
+use std::ops::Range;
 
 /// How many different values there are. 0 when there are none.
 #[derive(PartialEq, Eq, Hash)]
@@ -30,7 +31,7 @@ enum Sets {
 }
 
 #[derive(Clone)]
-struct Seen {
+pub(crate) struct Seen {
     groups: usize,
     known: Known,
     sets: Sets,
@@ -97,7 +98,7 @@ fn entries(rows: &[Vec<u64>]) -> impl Iterator<Item = (u32, u32)> {
     })
 }
 
-impl State for Seen {
+impl GroupState for Seen {
     fn resize(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
         if let Sets::Bits { rows, .. } = &mut self.sets {
@@ -114,8 +115,7 @@ impl State for Seen {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        let other = own::<Seen>(other);
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
         let here = |(group, code): (u32, u32)| (map[group as usize], codes[code as usize]);
         let kept = |(group, _): &(u32, u32)| *group != 0;
@@ -126,27 +126,67 @@ impl State for Seen {
         Ok(())
     }
 
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(Seen::new(self.known.fresh()))
+    fn fresh(&self) -> Self {
+        Seen::new(self.known.fresh())
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
+    fn size_bytes(&self) -> usize {
+        let sets = match &self.sets {
+            Sets::Bits { rows, words, .. } => size_of_val(rows.as_slice()) + words * 8,
+            Sets::Pairs(pairs) => pairs.size_bytes(),
+        };
+        self.known.size_bytes() + sets
+    }
+
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        let mut locals = Locals::default();
+        let mut of_group: Vec<Vec<u32>> = vec![Vec::new(); groups.len()];
+        let mut add = |(group, code): (u32, u32)| {
+            if groups.contains(&group) {
+                of_group[(group - groups.start) as usize].push(locals.of(code));
+            }
+        };
+        match &self.sets {
+            Sets::Bits { rows, .. } => entries(rows).for_each(&mut add),
+            Sets::Pairs(pairs) => pairs.pairs().iter().copied().for_each(&mut add),
+        }
+        self.known.encode(&locals, to);
+        to.count(groups.len());
+        for list in of_group {
+            to.count(list.len());
+            list.iter().for_each(|&code| to.unsigned(u128::from(code)));
+        }
+    }
+
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let codes = self.known.decode(from)?;
+        let n = from.count()?;
+        GroupState::resize(self, n + 1);
+        let mut all = Vec::new();
+        for group in 1..=n as u32 {
+            for _ in 0..from.count()? {
+                all.push((group, codes[from.code(codes.len())? as usize]));
+            }
+        }
+        self.add(all.into_iter());
+        Ok(())
     }
 }
 
-impl Aggregate for Distinct {
+impl GroupAggregate for Distinct {
+    type State = Seen;
+
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: 0 })
     }
     fn family(&self) -> &'static str {
         "distinct"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Seen::new(Known::new(args[0])))
+    fn state(&self, args: &[Kind]) -> Seen {
+        Seen::new(Known::new(args[0]))
     }
-    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
-        let seen = own::<Seen>(state);
+    fn finish(&self, state: &Seen, _: &[Kind]) -> Result<Column, Overflow> {
+        let seen = state;
         let mut counts = vec![0i64; seen.groups.max(1)];
         match &seen.sets {
             Sets::Bits { rows, .. } => {
@@ -168,7 +208,11 @@ impl Aggregate for Distinct {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use super::{Distinct, Known, Seen, Sets};
+    use crate::aggregate::Rows;
+    use crate::aggregate::{Aggregate, State};
+    use oeuvre_columns::Kind;
+    use oeuvre_columns::column::{Column, Data};
 
     #[test]
     fn many_groups_with_far_apart_values_go_over_to_pairs_and_count_the_same() {

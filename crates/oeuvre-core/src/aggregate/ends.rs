@@ -1,13 +1,14 @@
 //! `first` and `last`: the value of the first or last row, in the order of the file or along
 //! another column.
 
+use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::{column_of, float_key};
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
+use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Ordinal, Overflow, Rows};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, text_order};
-use std::any::Any;
 use std::cmp::Ordering;
+use std::ops::Range;
 
 /// `first(x along d)` and `last(x along d)`. Rows in which `x` or `d` is missing are left out;
 /// rows that tie along `d` are taken in the order of the file. Missing when there are none.
@@ -22,15 +23,15 @@ type Word = i128;
 
 #[derive(Clone, Copy)]
 struct Ends {
-    first: (Word, u64, Word),
-    last: (Word, u64, Word),
+    first: (Word, Ordinal, Word),
+    last: (Word, Ordinal, Word),
     any: bool,
 }
 
-const NONE: Ends = Ends { first: (0, 0, 0), last: (0, 0, 0), any: false };
+const NONE: Ends = Ends { first: (0, Ordinal::FIRST, 0), last: (0, Ordinal::FIRST, 0), any: false };
 
 #[derive(Clone)]
-struct Found {
+pub(crate) struct Found {
     ends: Vec<Ends>,
     /// The texts of the value and of what is walked along.
     texts: Dictionary,
@@ -67,7 +68,7 @@ impl Found {
         }
     }
 
-    fn order(&self, a: (Word, u64), b: (Word, u64)) -> Ordering {
+    fn order(&self, a: (Word, Ordinal), b: (Word, Ordinal)) -> Ordering {
         let along = if self.along_is_text {
             text_order(self.texts.text(a.0 as u32), self.texts.text(b.0 as u32))
         } else {
@@ -76,7 +77,7 @@ impl Found {
         along.then(a.1.cmp(&b.1))
     }
 
-    fn take(&mut self, group: u32, entry: (Word, u64, Word)) {
+    fn take(&mut self, group: u32, entry: (Word, Ordinal, Word)) {
         let ends = self.ends[group as usize];
         let place = (entry.0, entry.1);
         let before = !ends.any || self.order(place, (ends.first.0, ends.first.1)).is_lt();
@@ -92,7 +93,7 @@ impl Found {
     }
 }
 
-impl State for Found {
+impl GroupState for Found {
     fn resize(&mut self, groups: usize) {
         self.ends.resize(groups.max(self.ends.len()), NONE);
     }
@@ -114,8 +115,7 @@ impl State for Found {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        let other = own::<Found>(other);
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         let codes = self.texts.absorb(&other.texts);
         let here = |word: Word, text: bool| {
             if text { i128::from(codes[word as usize]) } else { word }
@@ -130,27 +130,82 @@ impl State for Found {
         Ok(())
     }
 
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(Found::new(self.value_is_text, self.along_is_text))
+    fn fresh(&self) -> Self {
+        Found::new(self.value_is_text, self.along_is_text)
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
+    fn size_bytes(&self) -> usize {
+        size_of_val(self.ends.as_slice()) + self.texts.size_bytes()
+    }
+
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        let ends = &self.ends[groups.start as usize..groups.end as usize];
+        let mut locals = Locals::default();
+        let both = |e: &Ends| [e.first, e.last];
+        for (along, _, value) in ends.iter().filter(|e| e.any).flat_map(both) {
+            if self.along_is_text {
+                locals.of(along as u32);
+            }
+            if self.value_is_text {
+                locals.of(value as u32);
+            }
+        }
+        to.texts(&locals, &self.texts);
+        let mut word = |to: &mut Encoder, word: Word, is_text: bool| match is_text {
+            true => to.signed(i128::from(locals.of(word as u32))),
+            false => to.signed(word),
+        };
+        to.count(ends.len());
+        for ends in ends {
+            to.unsigned(u128::from(ends.any));
+            for (along, ordinal, value) in both(ends).into_iter().filter(|_| ends.any) {
+                word(to, along, self.along_is_text);
+                ordinal.encode(to);
+                word(to, value, self.value_is_text);
+            }
+        }
+    }
+
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let codes = from.texts(&mut self.texts)?;
+        let n = from.count()?;
+        GroupState::resize(self, n + 1);
+        let word = |from: &mut Decoder<'_>, is_text: bool| match (from.signed()?, is_text) {
+            (word, false) => Ok(word),
+            (word, true) => {
+                let code = usize::try_from(word).ok().and_then(|w| codes.get(w));
+                code.map(|&code| Word::from(code)).ok_or(Damaged)
+            }
+        };
+        let (along_is_text, value_is_text) = (self.along_is_text, self.value_is_text);
+        for ends in &mut self.ends[1..] {
+            if from.unsigned()? == 0 {
+                continue;
+            }
+            let mut end = || {
+                let along = word(from, along_is_text)?;
+                Ok((along, Ordinal::decode(from)?, word(from, value_is_text)?))
+            };
+            *ends = Ends { first: end()?, last: end()?, any: true };
+        }
+        Ok(())
     }
 }
 
-impl Aggregate for End {
+impl GroupAggregate for End {
+    type State = Found;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(args[0])
     }
     fn family(&self) -> &'static str {
         "ends"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Found::new(args[0] == Kind::Text, args.get(1) == Some(&Kind::Text)))
+    fn state(&self, args: &[Kind]) -> Found {
+        Found::new(args[0] == Kind::Text, args.get(1) == Some(&Kind::Text))
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let found = own::<Found>(state);
+    fn finish(&self, state: &Found, args: &[Kind]) -> Result<Column, Overflow> {
+        let found = state;
         let words = found
             .ends
             .iter()

@@ -1,13 +1,13 @@
 //! `min`, `max` and `range`.
 
+use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::{
-    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, finite, number, own,
+    Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, finite, number,
     whole_column,
 };
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::{Kind, text_order};
-use std::any::Any;
 use std::cmp::Ordering;
 
 /// The smallest value present: numbers by value, dates in time, text in label order. Missing when
@@ -34,7 +34,7 @@ pub(crate) fn float_from_key(key: i64) -> f64 {
 
 /// The smallest and the largest value of each group.
 #[derive(Clone)]
-enum Extremes {
+pub(crate) enum Extremes {
     /// Anything that sorts as a whole number. Empty groups have the smallest above the largest.
     Whole(Vec<(i128, i128)>),
     /// Codes of an own dictionary.
@@ -61,7 +61,7 @@ impl Extremes {
     }
 }
 
-impl State for Extremes {
+impl GroupState for Extremes {
     fn resize(&mut self, groups: usize) {
         match self {
             Extremes::Whole(s) => s.resize(groups.max(s.len()), NONE),
@@ -115,8 +115,8 @@ impl State for Extremes {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        match (self, own::<Extremes>(other)) {
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        match (self, other) {
             (Extremes::Whole(mine), Extremes::Whole(theirs)) => {
                 for (&to, from) in map.iter().zip(theirs) {
                     let mine = &mut mine[to as usize];
@@ -135,23 +135,74 @@ impl State for Extremes {
         Ok(())
     }
 
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(match self {
+    fn fresh(&self) -> Self {
+        match self {
             Extremes::Whole(_) => Extremes::Whole(Vec::new()),
             Extremes::Text { .. } => Extremes::text(),
-        })
+        }
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
+    fn size_bytes(&self) -> usize {
+        match self {
+            Extremes::Whole(s) => size_of_val(s.as_slice()),
+            Extremes::Text { found, texts, map } => {
+                size_of_val(found.as_slice()) + texts.size_bytes() + size_of_val(map.as_slice())
+            }
+        }
+    }
+
+    fn encode(&self, groups: std::ops::Range<u32>, to: &mut Encoder) {
+        to.count(groups.len());
+        let groups = groups.start as usize..groups.end as usize;
+        match self {
+            Extremes::Whole(s) => s[groups].iter().for_each(|(low, high)| {
+                to.signed(*low);
+                to.signed(*high);
+            }),
+            Extremes::Text { found, texts, .. } => {
+                let mut locals = Locals::default();
+                // 0 where there is none.
+                let mut local = |code| match code {
+                    MISSING_CODE => 0,
+                    code => locals.of(code) + 1,
+                };
+                let codes: Vec<[u32; 2]> =
+                    found[groups].iter().map(|&(low, high)| [local(low), local(high)]).collect();
+                to.texts(&locals, texts);
+                codes.iter().flatten().for_each(|&code| to.unsigned(u128::from(code)));
+            }
+        }
+    }
+
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let n = from.count()?;
+        GroupState::resize(self, n + 1);
+        match self {
+            Extremes::Whole(s) => {
+                for it in &mut s[1..] {
+                    *it = (from.signed()?, from.signed()?);
+                }
+            }
+            Extremes::Text { found, texts, .. } => {
+                let codes = from.texts(texts)?;
+                let mut code = || match from.code(codes.len() + 1)? {
+                    0 => Ok(MISSING_CODE),
+                    local => Ok(codes[local as usize - 1]),
+                };
+                for it in &mut found[1..] {
+                    *it = (code()?, code()?);
+                }
+            }
+        }
+        Ok(())
     }
 }
 
-fn state(args: &[Kind]) -> Box<dyn State> {
-    Box::new(match args[0] {
+fn state(args: &[Kind]) -> Extremes {
+    match args[0] {
         Kind::Text => Extremes::text(),
         _ => Extremes::Whole(Vec::new()),
-    })
+    }
 }
 
 /// A column of a kind from whole numbers that stand for its values.
@@ -168,8 +219,8 @@ pub(crate) fn column_of(kind: Kind, values: impl Iterator<Item = Option<i128>> +
     }
 }
 
-fn finish(state: &dyn State, kind: Kind, largest: bool) -> Column {
-    match own::<Extremes>(state) {
+fn finish(state: &Extremes, kind: Kind, largest: bool) -> Column {
+    match state {
         Extremes::Whole(s) => column_of(
             kind,
             s.iter()
@@ -185,17 +236,19 @@ fn finish(state: &dyn State, kind: Kind, largest: bool) -> Column {
     }
 }
 
-impl Aggregate for Min {
+impl GroupAggregate for Min {
+    type State = Extremes;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(args[0])
     }
     fn family(&self) -> &'static str {
         "extremes"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+    fn state(&self, args: &[Kind]) -> Extremes {
         state(args)
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &Extremes, args: &[Kind]) -> Result<Column, Overflow> {
         Ok(finish(state, args[0], false))
     }
     fn additivity(&self) -> Additivity {
@@ -203,17 +256,19 @@ impl Aggregate for Min {
     }
 }
 
-impl Aggregate for Max {
+impl GroupAggregate for Max {
+    type State = Extremes;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(args[0])
     }
     fn family(&self) -> &'static str {
         "extremes"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+    fn state(&self, args: &[Kind]) -> Extremes {
         state(args)
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &Extremes, args: &[Kind]) -> Result<Column, Overflow> {
         Ok(finish(state, args[0], true))
     }
     fn additivity(&self) -> Additivity {
@@ -221,7 +276,9 @@ impl Aggregate for Max {
     }
 }
 
-impl Aggregate for Range {
+impl GroupAggregate for Range {
+    type State = Extremes;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         match args[0] {
             Kind::Date => Ok(Kind::Number { scale: 0 }),
@@ -231,11 +288,11 @@ impl Aggregate for Range {
     fn family(&self) -> &'static str {
         "extremes"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+    fn state(&self, args: &[Kind]) -> Extremes {
         state(args)
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let Extremes::Whole(s) = own::<Extremes>(state) else { return Err(Overflow::Digits) };
+    fn finish(&self, state: &Extremes, args: &[Kind]) -> Result<Column, Overflow> {
+        let Extremes::Whole(s) = state else { return Err(Overflow::Digits) };
         if args[0] == Kind::Float {
             let range = |&(low, high): &(i128, i128)| {
                 if low > high {

@@ -4,11 +4,14 @@
 //! only over the range in use (the idea of Kulisch's long accumulator). Addition is then exact, so
 //! that neither order nor grouping of the rows can change the result.
 
+use super::encoding::{Damaged, Decoder, Encoder};
 use num_bigint::BigInt;
 use oeuvre_columns::value::exact::ratio_to_f64;
 
 /// The unit is `2^-UNIT`: the square of the smallest binary64.
 const UNIT: i64 = 2148;
+/// More limbs than the products of two binary64 numbers reach.
+const LIMBS: i64 = 1 << 8;
 /// After this many additions carries are settled, long before a limb can overflow.
 const SETTLE_EVERY: u32 = 1 << 30;
 
@@ -113,6 +116,35 @@ impl FloatSum {
     /// What the numerators are counted in.
     pub(crate) fn denominator() -> BigInt {
         BigInt::from(1) << UNIT as u64
+    }
+
+    /// About how much memory its limbs take.
+    pub(crate) fn size_bytes(&self) -> usize {
+        size_of_val(self.limbs.as_slice())
+    }
+
+    /// Writes it down: the place of its first limb, and the limbs with nothing left to carry.
+    pub(super) fn encode(&self, to: &mut Encoder) {
+        let mut it = self.clone();
+        it.settle();
+        to.signed(i128::from(it.low));
+        to.count(it.limbs.len());
+        it.limbs.iter().for_each(|&limb| to.signed(i128::from(limb)));
+    }
+
+    /// Reads what was written down.
+    pub(super) fn decode(from: &mut Decoder<'_>) -> Result<FloatSum, Damaged> {
+        let bounded = |value: i128, most: i64| match i64::try_from(value) {
+            Ok(value) if value.abs() <= most => Ok(value),
+            _ => Err(Damaged),
+        };
+        let low = bounded(from.signed()?, LIMBS)?;
+        let n = from.count()?;
+        if n as i64 > LIMBS {
+            return Err(Damaged);
+        }
+        let limbs = (0..n).map(|_| bounded(from.signed()?, 1 << 33)).collect::<Result<_, _>>()?;
+        Ok(FloatSum { low, limbs, additions: 1 })
     }
 
     /// The binary64 nearest to the sum.

@@ -2,7 +2,7 @@
 
 use super::extremes::{column_of, float_from_key};
 use super::values::Values;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, State, number, own};
+use super::{Additivity, ArgumentProblem, GroupAggregate, Overflow, number};
 use num_bigint::BigInt;
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data};
@@ -21,18 +21,20 @@ pub struct List;
 #[derive(PartialEq, Eq, Hash)]
 pub struct Product;
 
-impl Aggregate for Mode {
+impl GroupAggregate for Mode {
+    type State = Values;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(args[0])
     }
     fn family(&self) -> &'static str {
         "values"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Values {
+        Values::new(args[0])
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = own::<Values>(state);
+    fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = state;
         let modes = values.for_each_sorted(|group| {
             let mut best: Option<(u64, u32)> = None;
             for (code, times) in group.codes() {
@@ -55,18 +57,20 @@ impl Aggregate for Mode {
     }
 }
 
-impl Aggregate for List {
+impl GroupAggregate for List {
+    type State = Values;
+
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Text)
     }
     fn family(&self) -> &'static str {
         "values"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Values {
+        Values::new(args[0])
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = own::<Values>(state);
+    fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = state;
         let mut out = Column::from(Data::Codes(Vec::new()));
         let lists = values.for_each_sorted(|group| {
             let labels: Vec<String> = group
@@ -120,18 +124,20 @@ impl Scaled {
     }
 }
 
-impl Aggregate for Product {
+impl GroupAggregate for Product {
+    type State = Values;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0).map(|_| Kind::Float)
     }
     fn family(&self) -> &'static str {
         "values"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Values {
+        Values::new(args[0])
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = own::<Values>(state);
+    fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = state;
         let mut overflow = false;
         let products = values.for_each_sorted(|group| {
             if group.count() == 0 {

@@ -1,11 +1,12 @@
 //! `list`: all values in the order of the rows, for groups of a few.
 
+use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::values::Known;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, own};
+use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Ordinal, Overflow, Rows};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
-use std::any::Any;
+use std::ops::Range;
 
 /// All values present in the order of the rows, with `, ` between them. Missing when there are none; more
 /// than [`MOST_LISTED`] are an error.
@@ -18,8 +19,8 @@ pub const MOST_LISTED: usize = 1000;
 /// The values of each group by the order of their rows. Of a group with too many only one more than can be
 /// listed is kept, so that memory does not grow with the rows.
 #[derive(Clone)]
-struct Listed {
-    groups: Vec<Vec<(u64, u32)>>,
+pub(crate) struct Listed {
+    groups: Vec<Vec<(Ordinal, u32)>>,
     known: Known,
     codes: Vec<u32>,
 }
@@ -29,7 +30,7 @@ impl Listed {
         Listed { groups: Vec::new(), known, codes: Vec::new() }
     }
 
-    fn add(&mut self, group: u32, entry: (u64, u32)) {
+    fn add(&mut self, group: u32, entry: (Ordinal, u32)) {
         let list = &mut self.groups[group as usize];
         if list.len() <= MOST_LISTED {
             list.push(entry);
@@ -37,7 +38,7 @@ impl Listed {
     }
 }
 
-impl State for Listed {
+impl GroupState for Listed {
     fn resize(&mut self, groups: usize) {
         self.groups.resize(groups.max(self.groups.len()), Vec::new());
     }
@@ -54,8 +55,7 @@ impl State for Listed {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        let other = own::<Listed>(other);
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
         for (&to, list) in map.iter().zip(&other.groups).filter(|(to, _)| **to != 0) {
             for &(ordinal, code) in list {
@@ -65,27 +65,60 @@ impl State for Listed {
         Ok(())
     }
 
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(Listed::new(self.known.fresh()))
+    fn fresh(&self) -> Self {
+        Listed::new(self.known.fresh())
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
+    fn size_bytes(&self) -> usize {
+        let entries: usize = self.groups.iter().map(|g| size_of_val(g.as_slice())).sum();
+        size_of_val(self.groups.as_slice()) + entries + self.known.size_bytes()
+    }
+
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        let groups = &self.groups[groups.start as usize..groups.end as usize];
+        let mut locals = Locals::default();
+        groups.iter().flatten().for_each(|entry| {
+            locals.of(entry.1);
+        });
+        self.known.encode(&locals, to);
+        to.count(groups.len());
+        for list in groups {
+            to.count(list.len());
+            for &(ordinal, code) in list {
+                ordinal.encode(to);
+                to.unsigned(u128::from(locals.of(code)));
+            }
+        }
+    }
+
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let codes = self.known.decode(from)?;
+        let n = from.count()?;
+        GroupState::resize(self, n + 1);
+        for list in &mut self.groups[1..] {
+            for _ in 0..from.count()? {
+                let ordinal = Ordinal::decode(from)?;
+                list.push((ordinal, codes[from.code(codes.len())? as usize]));
+            }
+        }
+        Ok(())
     }
 }
 
-impl Aggregate for ListAll {
+impl GroupAggregate for ListAll {
+    type State = Listed;
+
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Text)
     }
     fn family(&self) -> &'static str {
         "list"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Listed::new(Known::new(args[0])))
+    fn state(&self, args: &[Kind]) -> Listed {
+        Listed::new(Known::new(args[0]))
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let listed = own::<Listed>(state);
+    fn finish(&self, state: &Listed, args: &[Kind]) -> Result<Column, Overflow> {
+        let listed = state;
         let mut out = Column::from(Data::Codes(Vec::new()));
         let mut texts = Vec::with_capacity(listed.groups.len().saturating_sub(1));
         for list in listed.groups.iter().skip(1) {

@@ -5,7 +5,8 @@
 //! one operation serves threads, subtotals and totals alike. Aggregates that can be finished from
 //! the same state share it ([`Aggregate::family`]).
 //!
-//! To add one: write it in a file of this folder and give it a row in `language/functions.rs`.
+//! To add one: write it in a file of this folder (`GroupAggregate` and `GroupState`), and give it a row in
+//! `language/functions/aggregate.rs`.
 //!
 //! Group 0 is the waste group: rows that a condition inside the aggregate leaves out are counted
 //! there, so that no loop has to branch. Groups proper begin at 1.
@@ -13,6 +14,7 @@
 pub mod at;
 pub mod count;
 pub mod distinct;
+pub mod encoding;
 pub mod ends;
 pub mod extremes;
 pub(crate) mod float_sum;
@@ -27,10 +29,12 @@ pub mod two;
 pub mod values;
 
 use crate::same::Same;
+use encoding::{Damaged, Decoder, Encoder};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
 use std::any::Any;
 use std::hash::{Hash, Hasher};
+use std::ops::Range;
 use std::sync::Arc;
 
 pub use oeuvre_columns::value::Overflow;
@@ -46,17 +50,44 @@ pub struct Rows<'a> {
     pub piece: u64,
 }
 
+/// Where a row stands in the order of all rows: the part of the data, the piece of the part, the row of the
+/// piece.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Ordinal(u128);
+
+impl Ordinal {
+    /// The very first row.
+    const FIRST: Ordinal = Ordinal(0);
+
+    fn encode(self, to: &mut Encoder) {
+        to.unsigned(self.0);
+    }
+
+    fn decode(from: &mut Decoder<'_>) -> Result<Ordinal, Damaged> {
+        from.unsigned().map(Ordinal)
+    }
+
+    /// The place of a row.
+    #[inline]
+    pub fn new(part: u32, piece: u64, row: u32) -> Ordinal {
+        Ordinal(u128::from(part) << 96 | u128::from(piece) << 32 | u128::from(row))
+    }
+}
+
 impl Rows<'_> {
     /// Where a row stands in the order of all rows.
     #[inline]
-    pub fn ordinal(&self, row: usize) -> u64 {
-        self.piece << 32 | row as u64
+    pub fn ordinal(&self, row: usize) -> Ordinal {
+        Ordinal::new(0, self.piece, row as u32)
     }
 }
 
 /// Columnar state for all groups. Every operation gives the same result in whatever order batches
 /// come and states are merged; order among rows is taken from [`Rows::ordinal`].
-pub trait State: Any + Send + Sync {
+///
+/// This is what the rest of the program sees of a state, whatever its type: see `GroupState` for what an
+/// aggregate writes.
+pub trait State: Send + Sync {
     /// Makes room for this many groups, the waste group included. Never shrinks.
     fn resize(&mut self, groups: usize);
 
@@ -75,8 +106,81 @@ pub trait State: Any + Send + Sync {
     /// An empty state of the same shape.
     fn fresh(&self) -> Box<dyn State>;
 
-    /// For the downcast in [`State::merge`] and [`Aggregate::finish`].
-    fn as_any(&self) -> &dyn Any;
+    /// About how many bytes of memory it takes.
+    fn size_bytes(&self) -> usize;
+
+    /// Writes some groups down; the layout is that of [`encoding`].
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder);
+
+    /// Reads groups that were written down into an empty state of the same shape: they become the groups from
+    /// 1 on.
+    ///
+    /// # Errors
+    /// What was read is not what such a state writes.
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged>;
+
+    /// The state with its type.
+    fn typed(&self) -> Typed<'_>;
+}
+
+/// A state that knows its type.
+pub struct Typed<'a>(&'a dyn Any);
+
+impl<'a> Typed<'a> {
+    /// The state as what it is.
+    pub(crate) fn of<T: GroupState>(self) -> &'a T {
+        match self.0.downcast_ref() {
+            Some(state) => state,
+            None => unreachable!("states of one family share a type"),
+        }
+    }
+}
+
+/// What an aggregate keeps for all groups: see [`State`], of which this is the typed side.
+pub(crate) trait GroupState: Send + Sync + Sized + 'static {
+    /// As [`State::resize`].
+    fn resize(&mut self, groups: usize);
+    /// As [`State::update`].
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow>;
+    /// As [`State::merge`].
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow>;
+    /// As [`State::fresh`].
+    fn fresh(&self) -> Self;
+    /// As [`State::size_bytes`].
+    fn size_bytes(&self) -> usize;
+    /// As [`State::encode`].
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder);
+    /// As [`State::decode`].
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged>;
+}
+
+impl<T: GroupState> State for T {
+    fn resize(&mut self, groups: usize) {
+        GroupState::resize(self, groups);
+    }
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        GroupState::update(self, rows)
+    }
+    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
+        GroupState::merge(self, other.typed().of::<T>(), map)
+    }
+    fn fresh(&self) -> Box<dyn State> {
+        Box::new(GroupState::fresh(self))
+    }
+    fn size_bytes(&self) -> usize {
+        GroupState::size_bytes(self)
+    }
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        to.version();
+        GroupState::encode(self, groups, to);
+    }
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        from.version()?;
+        GroupState::decode(self, from)
+    }
+    fn typed(&self) -> Typed<'_> {
+        Typed(self)
+    }
 }
 
 /// What an aggregate cannot take.
@@ -137,23 +241,72 @@ pub trait Aggregate: Same + Sync + Send {
     fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow>;
 
     /// The result as a quotient of exact results, finished from the same state, where it is one.
+    fn ratio(&self, args: &[Kind]) -> Option<Ratio>;
+
+    /// Whether a binary64 result is the one nearest to the exact result.
+    fn rounds_once(&self) -> bool;
+
+    /// What the arguments are brought to first.
+    fn shape(&self) -> Shape;
+
+    /// Whether lines add up to their total.
+    fn additivity(&self) -> Additivity;
+}
+
+/// An aggregate with the type of its state: see [`Aggregate`], of which this is the typed side.
+pub(crate) trait GroupAggregate: Same + Sync + Send {
+    /// What it is finished from.
+    type State: GroupState;
+    /// As [`Aggregate::result`].
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem>;
+    /// As [`Aggregate::family`].
+    fn family(&self) -> &'static str;
+    /// As [`Aggregate::state`].
+    fn state(&self, args: &[Kind]) -> Self::State;
+    /// As [`Aggregate::finish`].
+    fn finish(&self, state: &Self::State, args: &[Kind]) -> Result<Column, Overflow>;
+    /// As [`Aggregate::ratio`].
     fn ratio(&self, args: &[Kind]) -> Option<Ratio> {
         let _ = args;
         None
     }
-
-    /// Whether a binary64 result is the one nearest to the exact result.
+    /// As [`Aggregate::rounds_once`].
     fn rounds_once(&self) -> bool {
         true
     }
-
-    /// What the arguments are brought to first.
+    /// As [`Aggregate::shape`].
     fn shape(&self) -> Shape {
         Shape::AsGiven
     }
-
-    /// Whether lines add up to their total.
+    /// As [`Aggregate::additivity`].
     fn additivity(&self) -> Additivity;
+}
+
+impl<A: GroupAggregate> Aggregate for A {
+    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
+        GroupAggregate::result(self, args)
+    }
+    fn family(&self) -> &'static str {
+        GroupAggregate::family(self)
+    }
+    fn state(&self, args: &[Kind]) -> Box<dyn State> {
+        Box::new(GroupAggregate::state(self, args))
+    }
+    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+        GroupAggregate::finish(self, state.typed().of::<A::State>(), args)
+    }
+    fn ratio(&self, args: &[Kind]) -> Option<Ratio> {
+        GroupAggregate::ratio(self, args)
+    }
+    fn rounds_once(&self) -> bool {
+        GroupAggregate::rounds_once(self)
+    }
+    fn shape(&self) -> Shape {
+        GroupAggregate::shape(self)
+    }
+    fn additivity(&self) -> Additivity {
+        GroupAggregate::additivity(self)
+    }
 }
 
 /// An aggregate that is shared, and told apart by what it is.
@@ -180,14 +333,6 @@ impl Hash for AggregateRef {
     fn hash<H: Hasher>(&self, mut state: &mut H) {
         self.0.hash_same(&mut state);
     }
-}
-
-/// Downcasts a state that the plan has made of this very type.
-fn own<T: 'static>(state: &dyn State) -> &T {
-    state
-        .as_any()
-        .downcast_ref()
-        .unwrap_or_else(|| unreachable!("states of one family share a type"))
 }
 
 /// Exact results in 64 bits where all of them fit, else in 128.

@@ -5,14 +5,17 @@
 //! formula is famous for losing digits in floating point; here every part of it is exact, and the
 //! fraction is rounded once at the end.
 
+use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::FloatSum;
-use super::{Additivity, Aggregate, ArgumentProblem, Overflow, Rows, State, finite, number, own};
+use super::{
+    Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, finite, number,
+};
 use num_bigint::BigInt;
 use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::big_pow10;
 use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
-use std::any::Any;
+use std::ops::Range;
 
 /// A measure of spread.
 #[derive(PartialEq, Eq, Hash)]
@@ -26,7 +29,7 @@ pub struct Spread {
 /// Count, sum and sum of squares of whole numbers. Sums of squares have 192 bits, enough for 2^64
 /// squares of 64-bit numbers; wider numbers go to `wide`.
 #[derive(Clone, Default)]
-struct Whole {
+pub(crate) struct Whole {
     n: u64,
     sum: i128,
     squares_low: u128,
@@ -34,19 +37,19 @@ struct Whole {
 }
 
 #[derive(Clone, Default)]
-struct Floats {
+pub(crate) struct Floats {
     n: u64,
     sum: FloatSum,
     squares: FloatSum,
 }
 
 #[derive(Clone)]
-enum Moments {
+pub(crate) enum Moments {
     Whole { states: Vec<Whole>, wide: Vec<(u32, u64, BigInt, BigInt)> },
     Float(Vec<Floats>),
 }
 
-impl State for Moments {
+impl GroupState for Moments {
     fn resize(&mut self, groups: usize) {
         match self {
             Moments::Whole { states, .. } => {
@@ -93,8 +96,8 @@ impl State for Moments {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        match (self, own::<Moments>(other)) {
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        match (self, other) {
             (Moments::Whole { states, wide }, Moments::Whole { states: theirs, wide: w }) => {
                 for (&to, from) in map.iter().zip(theirs) {
                     let mine = &mut states[to as usize];
@@ -121,15 +124,85 @@ impl State for Moments {
         Ok(())
     }
 
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(match self {
+    fn fresh(&self) -> Self {
+        match self {
             Moments::Whole { .. } => Moments::Whole { states: Vec::new(), wide: Vec::new() },
             Moments::Float(_) => Moments::Float(Vec::new()),
-        })
+        }
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
+    fn size_bytes(&self) -> usize {
+        match self {
+            Moments::Whole { states, wide } => {
+                size_of_val(states.as_slice()) + size_of_val(wide.as_slice())
+            }
+            Moments::Float(states) => {
+                let limbs = states.iter().map(|s| s.sum.size_bytes() + s.squares.size_bytes());
+                size_of_val(states.as_slice()) + limbs.sum::<usize>()
+            }
+        }
+    }
+
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        to.count(groups.len());
+        for g in groups.clone().map(|g| g as usize) {
+            match self {
+                Moments::Whole { states, .. } => {
+                    let it = &states[g];
+                    to.unsigned(u128::from(it.n));
+                    to.signed(it.sum);
+                    to.unsigned(it.squares_low);
+                    to.unsigned(u128::from(it.squares_high));
+                }
+                Moments::Float(states) => {
+                    to.unsigned(u128::from(states[g].n));
+                    states[g].sum.encode(to);
+                    states[g].squares.encode(to);
+                }
+            }
+        }
+        if let Moments::Whole { wide, .. } = self {
+            let wide: Vec<_> = wide.iter().filter(|w| groups.contains(&w.0)).collect();
+            to.count(wide.len());
+            for (g, n, sum, squares) in wide {
+                to.unsigned(u128::from(g - groups.start + 1));
+                to.unsigned(u128::from(*n));
+                to.big(sum);
+                to.big(squares);
+            }
+        }
+    }
+
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let n = from.count()?;
+        GroupState::resize(self, n + 1);
+        for g in 1..=n {
+            match self {
+                Moments::Whole { states, .. } => {
+                    states[g] = Whole {
+                        n: from.times()?,
+                        sum: from.signed()?,
+                        squares_low: from.unsigned()?,
+                        squares_high: from.times()?,
+                    };
+                }
+                Moments::Float(states) => {
+                    states[g] = Floats {
+                        n: from.times()?,
+                        sum: FloatSum::decode(from)?,
+                        squares: FloatSum::decode(from)?,
+                    };
+                }
+            }
+        }
+        if let Moments::Whole { wide, .. } = self {
+            for _ in 0..from.count()? {
+                let g = from.code(n + 1)?;
+                let (n, sum, squares) = (from.times()?, from.big()?, from.big()?);
+                add_wide(wide, g, n, &sum, &squares);
+            }
+        }
+        Ok(())
     }
 }
 
@@ -165,22 +238,24 @@ impl Spread {
     }
 }
 
-impl Aggregate for Spread {
+impl GroupAggregate for Spread {
+    type State = Moments;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0).map(|_| Kind::Float)
     }
     fn family(&self) -> &'static str {
         "moments"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(if args[0] == Kind::Float {
+    fn state(&self, args: &[Kind]) -> Moments {
+        if args[0] == Kind::Float {
             Moments::Float(Vec::new())
         } else {
             Moments::Whole { states: Vec::new(), wide: Vec::new() }
-        })
+        }
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let spreads = match own::<Moments>(state) {
+    fn finish(&self, state: &Moments, args: &[Kind]) -> Result<Column, Overflow> {
+        let spreads = match state {
             Moments::Whole { states, wide } => {
                 let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
                 let unit = big_pow10(scale).pow(2);

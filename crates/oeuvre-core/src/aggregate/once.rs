@@ -1,7 +1,7 @@
 //! Any aggregate of one value over the different values, each taken once: `mean(distinct fare)`.
 
 use super::values::Values;
-use super::{Additivity, Aggregate, AggregateRef, ArgumentProblem, Overflow, Rows, State, own};
+use super::{Additivity, AggregateRef, ArgumentProblem, GroupAggregate, Overflow, Rows};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::Kind;
 
@@ -10,18 +10,20 @@ use oeuvre_columns::value::Kind;
 #[derive(PartialEq, Eq, Hash)]
 pub struct Once(pub AggregateRef);
 
-impl Aggregate for Once {
+impl GroupAggregate for Once {
+    type State = Values;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         self.0.result(args)
     }
     fn family(&self) -> &'static str {
         "values"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Values {
+        Values::new(args[0])
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let (groups, column, count) = own::<Values>(state).each_once(args[0]);
+    fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
+        let (groups, column, count) = state.each_once(args[0]);
         let mut inner = self.0.state(args);
         inner.resize(count);
         inner.update(Rows { groups: &groups, args: &[&column], piece: 0 })?;

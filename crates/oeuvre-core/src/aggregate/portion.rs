@@ -1,11 +1,12 @@
 //! `portion`: the share of rows for which a condition holds.
 
+use super::encoding::{Damaged, Decoder, Encoder};
 use super::{
-    Additivity, Aggregate, ArgumentProblem, Overflow, Ratio, Rows, State, own, whole_column,
+    Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Ratio, Rows, whole_column,
 };
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL};
 use oeuvre_columns::value::Kind;
-use std::any::Any;
+use std::ops::Range;
 use std::sync::Arc;
 
 /// Rows for which the condition holds, over those for which it is true or false. Missing when there
@@ -15,9 +16,9 @@ pub struct Portion;
 
 /// How often the condition held, and how often it was known.
 #[derive(Clone, Default)]
-struct Known(Vec<(u64, u64)>);
+pub(crate) struct Known(Vec<(u64, u64)>);
 
-impl State for Known {
+impl GroupState for Known {
     fn resize(&mut self, groups: usize) {
         self.0.resize(groups.max(self.0.len()), (0, 0));
     }
@@ -31,22 +32,39 @@ impl State for Known {
         }
         Ok(())
     }
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        for (&to, from) in map.iter().zip(&own::<Known>(other).0) {
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        for (&to, from) in map.iter().zip(&other.0) {
             self.0[to as usize].0 += from.0;
             self.0[to as usize].1 += from.1;
         }
         Ok(())
     }
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(Known::default())
+    fn fresh(&self) -> Self {
+        Known::default()
     }
-    fn as_any(&self) -> &dyn Any {
-        self
+
+    fn size_bytes(&self) -> usize {
+        size_of_val(self.0.as_slice())
+    }
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        to.count(groups.len());
+        for (held, known) in groups.map(|g| self.0[g as usize]) {
+            to.unsigned(u128::from(held));
+            to.unsigned(u128::from(known));
+        }
+    }
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        self.0 = vec![(0, 0)];
+        for _ in 0..from.count()? {
+            self.0.push((from.times()?, from.times()?));
+        }
+        Ok(())
     }
 }
 
-impl Aggregate for Portion {
+impl GroupAggregate for Portion {
+    type State = Known;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         match args[0] {
             Kind::Boolean => Ok(Kind::Float),
@@ -56,15 +74,15 @@ impl Aggregate for Portion {
     fn family(&self) -> &'static str {
         "portion"
     }
-    fn state(&self, _: &[Kind]) -> Box<dyn State> {
-        Box::new(Known::default())
+    fn state(&self, _: &[Kind]) -> Known {
+        Known::default()
     }
-    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &Known, _: &[Kind]) -> Result<Column, Overflow> {
         // Counts below 2^53 are exact, so that one division rounds correctly.
         let rate = |&(held, known): &(u64, u64)| {
             if known == 0 { f64::NAN } else { held as f64 / known as f64 }
         };
-        Ok(Column::from(Data::F64(own::<Known>(state).0.iter().skip(1).map(rate).collect())))
+        Ok(Column::from(Data::F64(state.0.iter().skip(1).map(rate).collect())))
     }
     fn ratio(&self, _: &[Kind]) -> Option<Ratio> {
         let part = |known| Arc::new(Part { known });
@@ -81,19 +99,21 @@ struct Part {
     known: bool,
 }
 
-impl Aggregate for Part {
+impl GroupAggregate for Part {
+    type State = Known;
+
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: 0 })
     }
     fn family(&self) -> &'static str {
         "portion"
     }
-    fn state(&self, _: &[Kind]) -> Box<dyn State> {
-        Box::new(Known::default())
+    fn state(&self, _: &[Kind]) -> Known {
+        Known::default()
     }
-    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &Known, _: &[Kind]) -> Result<Column, Overflow> {
         let count = |c: &(u64, u64)| Some(i128::from(if self.known { c.1 } else { c.0 }));
-        Ok(whole_column(own::<Known>(state).0.iter().skip(1).map(count)))
+        Ok(whole_column(state.0.iter().skip(1).map(count)))
     }
     fn additivity(&self) -> Additivity {
         Additivity::Additive

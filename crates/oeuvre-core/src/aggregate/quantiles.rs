@@ -7,9 +7,7 @@
 
 use super::extremes::{column_of, float_from_key};
 use super::values::Values;
-use super::{
-    Additivity, Aggregate, ArgumentProblem, Overflow, Ratio, State, number, own, whole_column,
-};
+use super::{Additivity, ArgumentProblem, GroupAggregate, Overflow, Ratio, number, whole_column};
 use num_bigint::BigInt;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
@@ -90,18 +88,20 @@ fn between(a: i128, b: i128, rest: &BigInt, unit: &BigInt, kind: Kind) -> f64 {
     ratio_to_f64(&numerator, &(da * db * unit)).unwrap_or(f64::NAN)
 }
 
-impl Aggregate for Percentile {
+impl GroupAggregate for Percentile {
+    type State = Values;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0).map(|_| Kind::Float)
     }
     fn family(&self) -> &'static str {
         "values"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Values {
+        Values::new(args[0])
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = own::<Values>(state);
+    fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
+        let values = state;
         let found = values.for_each_sorted(|group| {
             let n = group.count();
             let Some((place, rest, unit)) = (n > 0).then(|| self.place(n)).flatten() else {
@@ -131,18 +131,20 @@ struct ExactPercentile {
     scale: u8,
 }
 
-impl Aggregate for ExactPercentile {
+impl GroupAggregate for ExactPercentile {
+    type State = Values;
+
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: self.scale })
     }
     fn family(&self) -> &'static str {
         "values"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Values {
+        Values::new(args[0])
     }
-    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
-        let found = own::<Values>(state).for_each_sorted(|group| {
+    fn finish(&self, state: &Values, _: &[Kind]) -> Result<Column, Overflow> {
+        let found = state.for_each_sorted(|group| {
             let n = group.count();
             let (place, rest, unit) = (n > 0).then(|| self.of.place(n)).flatten()?;
             let (a, b) = (group.at(place), group.at((place + 1).min(n - 1)));
@@ -165,7 +167,9 @@ pub struct Nth {
     pub largest: bool,
 }
 
-impl Aggregate for Nth {
+impl GroupAggregate for Nth {
+    type State = Values;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         match args[0] {
             Kind::Text => Err(ArgumentProblem::NotANumber(0)),
@@ -175,11 +179,11 @@ impl Aggregate for Nth {
     fn family(&self) -> &'static str {
         "values"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Values::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Values {
+        Values::new(args[0])
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
-        let found = own::<Values>(state).for_each_sorted(|group| {
+    fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
+        let found = state.for_each_sorted(|group| {
             let count = group.count();
             (self.n <= count)
                 .then(|| group.at(if self.largest { count - self.n } else { self.n - 1 }))

@@ -1,15 +1,17 @@
 //! `sum` and `mean`: exact totals, and means rounded once.
 
+use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::FloatSum;
 use super::{
-    Additivity, Aggregate, ArgumentProblem, Overflow, Ratio, Rows, State, number, own, whole_column,
+    Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Ratio, Rows, number,
+    whole_column,
 };
 use num_bigint::BigInt;
 use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::{Decimal, big_pow10};
 use oeuvre_columns::value::exact::{decimal_ratio, ratio_to_f64};
-use std::any::Any;
+use std::ops::Range;
 use std::sync::Arc;
 
 /// The sum of the values present: exact for decimals, correctly rounded for binary64. Missing when
@@ -33,7 +35,7 @@ impl Sums {
     }
 }
 
-impl State for Sums {
+impl GroupState for Sums {
     fn resize(&mut self, groups: usize) {
         match self {
             Sums::Whole(s) => s.resize(groups.max(s.len()), (0, 0)),
@@ -76,8 +78,8 @@ impl State for Sums {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        match (self, own::<Sums>(other)) {
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        match (self, other) {
             (Sums::Whole(mine), Sums::Whole(theirs)) => {
                 for (&to, from) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
                     let sum = &mut mine[to as usize];
@@ -96,30 +98,65 @@ impl State for Sums {
         Ok(())
     }
 
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(match self {
+    fn fresh(&self) -> Self {
+        match self {
             Sums::Whole(_) => Sums::Whole(Vec::new()),
             Sums::Float(_) => Sums::Float(Vec::new()),
-        })
+        }
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
+    fn size_bytes(&self) -> usize {
+        match self {
+            Sums::Whole(s) => size_of_val(s.as_slice()),
+            Sums::Float(s) => {
+                size_of_val(s.as_slice()) + s.iter().map(|s| s.0.size_bytes()).sum::<usize>()
+            }
+        }
+    }
+
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        to.count(groups.len());
+        for g in groups.map(|g| g as usize) {
+            match self {
+                Sums::Whole(s) => {
+                    to.signed(s[g].0);
+                    to.unsigned(u128::from(s[g].1));
+                }
+                Sums::Float(s) => {
+                    s[g].0.encode(to);
+                    to.unsigned(u128::from(s[g].1));
+                }
+            }
+        }
+    }
+
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let n = from.count()?;
+        GroupState::resize(self, n + 1);
+        for g in 1..=n {
+            match self {
+                Sums::Whole(s) => s[g] = (from.signed()?, from.times()?),
+                Sums::Float(s) => s[g] = (FloatSum::decode(from)?, from.times()?),
+            }
+        }
+        Ok(())
     }
 }
 
-impl Aggregate for Sum {
+impl GroupAggregate for Sum {
+    type State = Sums;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0)
     }
     fn family(&self) -> &'static str {
         "sum"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Sums::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Sums {
+        Sums::new(args[0])
     }
-    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
-        Ok(match own::<Sums>(state) {
+    fn finish(&self, state: &Sums, _: &[Kind]) -> Result<Column, Overflow> {
+        Ok(match state {
             Sums::Whole(s) => {
                 whole_column(s.iter().skip(1).map(|&(sum, n)| (n > 0).then_some(sum)))
             }
@@ -137,19 +174,21 @@ impl Aggregate for Sum {
     }
 }
 
-impl Aggregate for Mean {
+impl GroupAggregate for Mean {
+    type State = Sums;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0).map(|_| Kind::Float)
     }
     fn family(&self) -> &'static str {
         "sum"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Sums::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Sums {
+        Sums::new(args[0])
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &Sums, args: &[Kind]) -> Result<Column, Overflow> {
         let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
-        let means = match own::<Sums>(state) {
+        let means = match state {
             Sums::Whole(s) => s.iter().skip(1).map(|&(sum, n)| whole_mean(sum, n, scale)).collect(),
             Sums::Float(s) => s
                 .iter()
@@ -173,19 +212,21 @@ impl Aggregate for Mean {
 #[derive(PartialEq, Eq, Hash)]
 struct CountAdded;
 
-impl Aggregate for CountAdded {
+impl GroupAggregate for CountAdded {
+    type State = Sums;
+
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: 0 })
     }
     fn family(&self) -> &'static str {
         "sum"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(Sums::new(args[0]))
+    fn state(&self, args: &[Kind]) -> Sums {
+        Sums::new(args[0])
     }
-    fn finish(&self, state: &dyn State, _: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &Sums, _: &[Kind]) -> Result<Column, Overflow> {
         let count = |n: u64| (n > 0).then_some(i128::from(n));
-        Ok(match own::<Sums>(state) {
+        Ok(match state {
             Sums::Whole(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
             Sums::Float(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
         })

@@ -6,16 +6,17 @@
 //! line through the points has the slope `(n sum xy - sum x sum y) / (n sum xx - (sum x)²)` and the
 //! intercept `(sum y - slope sum x) / n`.
 
+use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::FloatSum;
 use super::{
-    Additivity, Aggregate, ArgumentProblem, Overflow, Rows, Shape, State, finite, number, own,
+    Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, Shape, finite, number,
 };
 use num_bigint::{BigInt, Sign};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::big_pow10;
 use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
-use std::any::Any;
+use std::ops::Range;
 
 /// Which figure is finished from the sums.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -32,7 +33,7 @@ pub enum Two {
 
 /// A sum that moves to unlimited size when 128 bits are full.
 #[derive(Clone, Default)]
-struct Exact {
+pub(crate) struct Exact {
     small: i128,
     large: Option<Box<BigInt>>,
 }
@@ -66,12 +67,12 @@ impl Exact {
 
 /// n and the sums of x, y, xx, yy, xy.
 #[derive(Clone)]
-enum Sums {
+pub(crate) enum Sums {
     Whole(Vec<(u64, [Exact; 5])>),
     Float(Vec<(u64, [FloatSum; 5])>),
 }
 
-impl State for Sums {
+impl GroupState for Sums {
     fn resize(&mut self, groups: usize) {
         match self {
             Sums::Whole(s) => s.resize(groups.max(s.len()), Default::default()),
@@ -115,8 +116,8 @@ impl State for Sums {
         }
         Ok(())
     }
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        match (self, own::<Sums>(other)) {
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        match (self, other) {
             (Sums::Whole(mine), Sums::Whole(theirs)) => {
                 for (&to, (n, sums)) in map.iter().zip(theirs) {
                     let mine = &mut mine[to as usize];
@@ -135,14 +136,57 @@ impl State for Sums {
         }
         Ok(())
     }
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(match self {
+    fn fresh(&self) -> Self {
+        match self {
             Sums::Whole(_) => Sums::Whole(Vec::new()),
             Sums::Float(_) => Sums::Float(Vec::new()),
-        })
+        }
     }
-    fn as_any(&self) -> &dyn Any {
-        self
+
+    fn size_bytes(&self) -> usize {
+        match self {
+            Sums::Whole(s) => size_of_val(s.as_slice()),
+            Sums::Float(s) => {
+                let limbs = s.iter().flat_map(|s| &s.1).map(FloatSum::size_bytes);
+                size_of_val(s.as_slice()) + limbs.sum::<usize>()
+            }
+        }
+    }
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        to.count(groups.len());
+        for g in groups.map(|g| g as usize) {
+            match self {
+                Sums::Whole(s) => {
+                    to.unsigned(u128::from(s[g].0));
+                    s[g].1.iter().for_each(|sum| to.big(&sum.total()));
+                }
+                Sums::Float(s) => {
+                    to.unsigned(u128::from(s[g].0));
+                    s[g].1.iter().for_each(|sum| sum.encode(to));
+                }
+            }
+        }
+    }
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let n = from.count()?;
+        GroupState::resize(self, n + 1);
+        for g in 1..=n {
+            match self {
+                Sums::Whole(s) => {
+                    s[g].0 = from.times()?;
+                    for sum in &mut s[g].1 {
+                        *sum = Exact { small: 0, large: Some(Box::new(from.big()?)) };
+                    }
+                }
+                Sums::Float(s) => {
+                    s[g].0 = from.times()?;
+                    for sum in &mut s[g].1 {
+                        *sum = FloatSum::decode(from)?;
+                    }
+                }
+            }
+        }
+        Ok(())
     }
 }
 
@@ -164,7 +208,9 @@ impl Two {
     }
 }
 
-impl Aggregate for Two {
+impl GroupAggregate for Two {
+    type State = Sums;
+
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0)?;
         number(args, 1).map(|_| Kind::Float)
@@ -172,16 +218,12 @@ impl Aggregate for Two {
     fn family(&self) -> &'static str {
         "two"
     }
-    fn state(&self, args: &[Kind]) -> Box<dyn State> {
-        Box::new(if args[0] == Kind::Float {
-            Sums::Float(Vec::new())
-        } else {
-            Sums::Whole(Vec::new())
-        })
+    fn state(&self, args: &[Kind]) -> Sums {
+        if args[0] == Kind::Float { Sums::Float(Vec::new()) } else { Sums::Whole(Vec::new()) }
     }
-    fn finish(&self, state: &dyn State, args: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &Sums, args: &[Kind]) -> Result<Column, Overflow> {
         let figure = |it: Option<f64>| finite(it.unwrap_or(f64::NAN));
-        let values: Result<Vec<f64>, Overflow> = match own::<Sums>(state) {
+        let values: Result<Vec<f64>, Overflow> = match state {
             Sums::Whole(states) => {
                 let unit = |k: Kind| {
                     if let Kind::Number { scale } = k { big_pow10(scale) } else { 1.into() }

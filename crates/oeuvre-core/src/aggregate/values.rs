@@ -3,14 +3,15 @@
 //! A group's values are held as pairs of a value's code and how often it occurs, so that memory
 //! grows with the distinct values and not with the rows.
 
+use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::{column_of, float_key};
-use super::{Overflow, Rows, State, own};
+use super::{GroupState, Overflow, Rows};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::text_order;
 use oeuvre_columns::value::{Kind, Value};
-use std::any::Any;
+use std::ops::Range;
 
 /// What the codes of values stand for.
 #[derive(Clone)]
@@ -72,6 +73,35 @@ impl Known {
                     intern!(v, MISSING_CODE, |v| map[v as usize]);
                 }
             }
+        }
+    }
+
+    /// About how much memory the values take.
+    pub(crate) fn size_bytes(&self) -> usize {
+        match self {
+            Known::Whole(i) => i.size_bytes(),
+            Known::Text(d, map) => d.size_bytes() + size_of_val(map.as_slice()),
+        }
+    }
+
+    /// Writes some values down.
+    pub(super) fn encode(&self, locals: &Locals, to: &mut Encoder) {
+        match self {
+            Known::Whole(i) => {
+                to.count(locals.codes().len());
+                locals.codes().iter().for_each(|&code| to.signed(i.values()[code as usize]));
+            }
+            Known::Text(d, _) => to.texts(locals, d),
+        }
+    }
+
+    /// Reads values that were written down: the code of each here.
+    pub(super) fn decode(&mut self, from: &mut Decoder<'_>) -> Result<Vec<u32>, Damaged> {
+        match self {
+            Known::Whole(i) => {
+                (0..from.count()?).map(|_| Ok(i.intern_wide(from.signed()?))).collect()
+            }
+            Known::Text(d, _) => from.texts(d),
         }
     }
 
@@ -237,7 +267,7 @@ impl Sorted<'_> {
     }
 }
 
-impl State for Values {
+impl GroupState for Values {
     fn resize(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
     }
@@ -255,8 +285,7 @@ impl State for Values {
         Ok(())
     }
 
-    fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
-        let other = own::<Values>(other);
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
         self.pairs.ensure(self.groups, self.known.len());
         for (&(g, code), &n) in other.pairs.pairs().iter().zip(&other.times) {
@@ -268,11 +297,44 @@ impl State for Values {
         Ok(())
     }
 
-    fn fresh(&self) -> Box<dyn State> {
-        Box::new(Values { known: self.known.fresh(), ..Values::new(Kind::Boolean) })
+    fn fresh(&self) -> Self {
+        Values { known: self.known.fresh(), ..Values::new(Kind::Boolean) }
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
+    fn size_bytes(&self) -> usize {
+        self.known.size_bytes() + self.pairs.size_bytes() + size_of_val(self.times.as_slice())
+    }
+
+    fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        let mut locals = Locals::default();
+        let mut of_group: Vec<Vec<(u32, u64)>> = vec![Vec::new(); groups.len()];
+        for (&(group, code), &n) in self.pairs.pairs().iter().zip(&self.times) {
+            if groups.contains(&group) {
+                of_group[(group - groups.start) as usize].push((locals.of(code), n));
+            }
+        }
+        self.known.encode(&locals, to);
+        to.count(groups.len());
+        for list in of_group {
+            to.count(list.len());
+            for (code, n) in list {
+                to.unsigned(u128::from(code));
+                to.unsigned(u128::from(n));
+            }
+        }
+    }
+
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let codes = self.known.decode(from)?;
+        let n = from.count()?;
+        GroupState::resize(self, n + 1);
+        self.pairs.ensure(self.groups, self.known.len());
+        for group in 1..=n as u32 {
+            for _ in 0..from.count()? {
+                let code = codes[from.code(codes.len())? as usize];
+                Self::add(&mut self.pairs, &mut self.times, group, code, from.times()?);
+            }
+        }
+        Ok(())
     }
 }

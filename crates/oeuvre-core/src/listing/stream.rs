@@ -140,7 +140,8 @@ struct Show<'a, T> {
 /// What a worker has shown.
 struct Shown<T> {
     worker: usize,
-    send: SyncSender<Message<T>>,
+    /// Until the worker has made all of its parts: whoever puts them in order waits for the last sender.
+    send: Option<SyncSender<Message<T>>>,
     rows: RowWork,
     table: Evaluator,
     shown: u64,
@@ -158,7 +159,7 @@ impl<T: Send> Consumer for Show<'_, T> {
     fn share(&self) -> Shown<T> {
         Shown {
             worker: self.next.fetch_add(1, Ordering::Relaxed),
-            send: self.send.clone(),
+            send: Some(self.send.clone()),
             rows: RowWork::new(self.plan),
             table: Evaluator::new(&self.plan.table),
             shown: 0,
@@ -175,7 +176,8 @@ impl<T: Send> Consumer for Show<'_, T> {
         share.blank += blank(&grid);
         let piece = selected.batch.piece;
         let message = Message::Part(share.worker, piece, (self.make)(&grid));
-        if self.stop.load(Ordering::Relaxed) || share.send.send(message).is_err() {
+        let sent = share.send.as_ref().is_some_and(|send| send.send(message).is_ok());
+        if self.stop.load(Ordering::Relaxed) || !sent {
             self.stop.store(true, Ordering::Relaxed);
             return Err(Error::request("stopped"));
         }
@@ -184,7 +186,9 @@ impl<T: Send> Consumer for Show<'_, T> {
 
     fn finish(&self, share: &mut Shown<T>, _: &Batch) -> Result<(), Error> {
         note_zero_divisions(&self.plan.table, &share.table, &mut share.ledger);
-        let _ = share.send.send(Message::Done(share.worker));
+        if let Some(send) = share.send.take() {
+            let _ = send.send(Message::Done(share.worker));
+        }
         Ok(())
     }
 }

@@ -167,7 +167,7 @@ fn shown(value: &Value) -> String {
 
 /// The values of the one group, in their order.
 fn counted(state: &dyn State, kind: Kind) -> Vec<Counted> {
-    let Some(values) = state.as_any().downcast_ref::<Values>() else { return Vec::new() };
+    let values = state.typed().of::<Values>();
     let mut all = values.for_each_sorted(|group| {
         group.codes().map(|(code, n)| (values.value_of(kind, code), n)).collect::<Vec<_>>()
     });

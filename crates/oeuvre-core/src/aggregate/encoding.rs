@@ -1,0 +1,201 @@
+//! States written down: for memory that is short, and for parts of the data that are counted elsewhere.
+//!
+//! A state is a version (one byte, [`VERSION`]) and what its type writes, which is numbers and texts:
+//!
+//! - a whole number is written in groups of 7 bits, the lowest first, each with its top bit set but for the last;
+//!   one with a sign with that sign in its lowest bit (zigzag),
+//! - a text is its length in bytes and these,
+//! - of several things first comes how many there are.
+//!
+//! Values that stand for codes are written with the codes that the groups use, so that a range of groups can be
+//! read by itself.
+
+use num_bigint::{BigInt, Sign};
+use oeuvre_columns::column::dictionary::Dictionary;
+use std::collections::HashMap;
+
+/// The version of the layout: it changes whenever the layout does.
+pub const VERSION: u8 = 1;
+
+/// What was read is not what was written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Damaged;
+
+/// Bytes in the making.
+#[derive(Default)]
+pub struct Encoder {
+    bytes: Vec<u8>,
+}
+
+impl Encoder {
+    /// The bytes written so far.
+    pub fn into_bytes(self) -> Vec<u8> {
+        self.bytes
+    }
+
+    pub(super) fn version(&mut self) {
+        self.bytes.push(VERSION);
+    }
+
+    /// A whole number.
+    pub(super) fn unsigned(&mut self, mut value: u128) {
+        while value > 0x7f {
+            self.bytes.push(value as u8 | 0x80);
+            value >>= 7;
+        }
+        self.bytes.push(value as u8);
+    }
+
+    /// How many things come.
+    pub(super) fn count(&mut self, count: usize) {
+        self.unsigned(count as u128);
+    }
+
+    /// A whole number with a sign.
+    pub(super) fn signed(&mut self, value: i128) {
+        self.unsigned(((value << 1) ^ (value >> 127)) as u128);
+    }
+
+    /// A whole number of any size.
+    pub(super) fn big(&mut self, value: &BigInt) {
+        let (sign, bytes) = value.to_bytes_le();
+        self.unsigned(u128::from(sign == Sign::Minus));
+        self.count(bytes.len());
+        self.bytes.extend_from_slice(&bytes);
+    }
+
+    /// A text.
+    pub(super) fn text(&mut self, text: &str) {
+        self.count(text.len());
+        self.bytes.extend_from_slice(text.as_bytes());
+    }
+}
+
+/// Codes in the order in which they are met, numbered anew from 0: those that some groups use.
+#[derive(Default)]
+pub(super) struct Locals {
+    known: HashMap<u32, u32>,
+    codes: Vec<u32>,
+}
+
+impl Locals {
+    /// The new number of a code.
+    pub(super) fn of(&mut self, code: u32) -> u32 {
+        let fresh = self.codes.len() as u32;
+        let local = *self.known.entry(code).or_insert(fresh);
+        if local == fresh {
+            self.codes.push(code);
+        }
+        local
+    }
+
+    /// The codes by their new numbers.
+    pub(super) fn codes(&self) -> &[u32] {
+        &self.codes
+    }
+}
+
+impl Encoder {
+    /// The texts that some codes stand for.
+    pub(super) fn texts(&mut self, locals: &Locals, texts: &Dictionary) {
+        self.count(locals.codes().len());
+        for &code in locals.codes() {
+            self.text(texts.text(code));
+        }
+    }
+}
+
+impl Decoder<'_> {
+    /// Texts, added to a dictionary: the code of each there.
+    pub(super) fn texts(&mut self, to: &mut Dictionary) -> Result<Vec<u32>, Damaged> {
+        (0..self.count()?).map(|_| Ok(to.intern(self.text()?))).collect()
+    }
+
+    /// How often something occurred: no data has so many rows that adding such numbers up overflows.
+    pub(super) fn times(&mut self) -> Result<u64, Damaged> {
+        self.word().and_then(|n| if n < 1 << 48 { Ok(n) } else { Err(Damaged) })
+    }
+}
+
+/// Bytes on their way back.
+pub struct Decoder<'a> {
+    bytes: &'a [u8],
+}
+
+impl<'a> Decoder<'a> {
+    /// Reads some bytes.
+    pub fn new(bytes: &'a [u8]) -> Decoder<'a> {
+        Decoder { bytes }
+    }
+
+    /// Whether all has been read.
+    pub fn is_done(&self) -> bool {
+        self.bytes.is_empty()
+    }
+
+    pub(super) fn version(&mut self) -> Result<(), Damaged> {
+        match self.take(1)? {
+            [VERSION] => Ok(()),
+            _ => Err(Damaged),
+        }
+    }
+
+    fn take(&mut self, n: usize) -> Result<&'a [u8], Damaged> {
+        let (taken, rest) = self.bytes.split_at_checked(n).ok_or(Damaged)?;
+        self.bytes = rest;
+        Ok(taken)
+    }
+
+    /// A whole number.
+    pub(super) fn unsigned(&mut self) -> Result<u128, Damaged> {
+        let mut value = 0u128;
+        for shift in (0..).step_by(7) {
+            let byte = self.take(1)?[0];
+            let part = u128::from(byte & 0x7f);
+            if shift > 126 || (shift == 126 && part > 3) {
+                return Err(Damaged);
+            }
+            value |= part << shift;
+            if byte & 0x80 == 0 {
+                break;
+            }
+        }
+        Ok(value)
+    }
+
+    /// A number of 64 bits.
+    pub(super) fn word(&mut self) -> Result<u64, Damaged> {
+        u64::try_from(self.unsigned()?).map_err(|_| Damaged)
+    }
+
+    /// How many things come: never more than there are bytes left.
+    pub(super) fn count(&mut self) -> Result<usize, Damaged> {
+        let count = usize::try_from(self.unsigned()?).map_err(|_| Damaged)?;
+        if count > self.bytes.len() { Err(Damaged) } else { Ok(count) }
+    }
+
+    /// A code below a bound.
+    pub(super) fn code(&mut self, bound: usize) -> Result<u32, Damaged> {
+        let code = u32::try_from(self.unsigned()?).map_err(|_| Damaged)?;
+        if (code as usize) < bound { Ok(code) } else { Err(Damaged) }
+    }
+
+    /// A whole number with a sign.
+    pub(super) fn signed(&mut self) -> Result<i128, Damaged> {
+        let value = self.unsigned()?;
+        Ok((value >> 1) as i128 ^ -((value & 1) as i128))
+    }
+
+    /// A whole number of any size.
+    pub(super) fn big(&mut self) -> Result<BigInt, Damaged> {
+        let sign = if self.unsigned()? == 0 { Sign::Plus } else { Sign::Minus };
+        let n = self.count()?;
+        Ok(BigInt::from_bytes_le(sign, self.take(n)?))
+    }
+
+    /// A text.
+    pub(super) fn text(&mut self) -> Result<&'a str, Damaged> {
+        let n = self.count()?;
+        std::str::from_utf8(self.take(n)?).map_err(|_| Damaged)
+    }
+}
