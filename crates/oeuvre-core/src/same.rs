@@ -2,6 +2,7 @@
 
 use std::any::{Any, TypeId};
 use std::hash::{Hash, Hasher};
+use std::sync::Arc;
 
 /// What can be compared without its type being known: implemented for all that can be compared with it.
 pub trait Same {
@@ -25,5 +26,36 @@ impl<T: Any + Eq + Hash> Same for T {
 
     fn as_any_same(&self) -> &dyn Any {
         self
+    }
+}
+
+/// Something shared behind a trait, told apart by what it is.
+pub struct Alike<T: ?Sized>(pub Arc<T>);
+
+impl<T: ?Sized> Clone for Alike<T> {
+    fn clone(&self) -> Alike<T> {
+        Alike(self.0.clone())
+    }
+}
+
+impl<T: ?Sized> std::ops::Deref for Alike<T> {
+    type Target = T;
+
+    fn deref(&self) -> &T {
+        &self.0
+    }
+}
+
+impl<T: ?Sized + Same> PartialEq for Alike<T> {
+    fn eq(&self, other: &Alike<T>) -> bool {
+        self.0.same(other.0.as_any_same())
+    }
+}
+
+impl<T: ?Sized + Same> Eq for Alike<T> {}
+
+impl<T: ?Sized + Same> Hash for Alike<T> {
+    fn hash<H: Hasher>(&self, mut state: &mut H) {
+        self.0.hash_same(&mut state);
     }
 }

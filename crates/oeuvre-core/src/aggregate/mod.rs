@@ -28,12 +28,11 @@ pub mod sums;
 pub mod two;
 pub mod values;
 
-use crate::same::Same;
+use crate::same::{Alike, Same};
 use encoding::{Damaged, Decoder, Encoder};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
 use std::any::Any;
-use std::hash::{Hash, Hasher};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -310,30 +309,7 @@ impl<A: GroupAggregate> Aggregate for A {
 }
 
 /// An aggregate that is shared, and told apart by what it is.
-#[derive(Clone)]
-pub struct AggregateRef(pub Arc<dyn Aggregate>);
-
-impl std::ops::Deref for AggregateRef {
-    type Target = dyn Aggregate;
-
-    fn deref(&self) -> &(dyn Aggregate + 'static) {
-        self.0.as_ref()
-    }
-}
-
-impl PartialEq for AggregateRef {
-    fn eq(&self, other: &AggregateRef) -> bool {
-        self.0.same(other.0.as_any_same())
-    }
-}
-
-impl Eq for AggregateRef {}
-
-impl Hash for AggregateRef {
-    fn hash<H: Hasher>(&self, mut state: &mut H) {
-        self.0.hash_same(&mut state);
-    }
-}
+pub type AggregateRef = Alike<dyn Aggregate>;
 
 /// Exact results in 64 bits where all of them fit, else in 128.
 fn whole_column(values: impl Iterator<Item = Option<i128>> + Clone) -> Column {

@@ -8,7 +8,7 @@ use crate::language::functions::{self, Call};
 use crate::plan::{Fill, Plan, SortBy};
 use crate::request::{Request, Totals};
 use crate::rows::lookup::NoMatch;
-use crate::window::{Calc, Reference, Ties, Window};
+use crate::window::{Calc, Gives, Reference, Said, Window};
 use oeuvre_columns::value::Kind;
 use std::sync::Arc;
 
@@ -381,60 +381,20 @@ impl About<'_> {
             },
             _ => None,
         };
-        let steps = |n: i64| match (calendar, n) {
-            (Some(unit), 1) => format!("one {unit}"),
-            (None, 1) => "one step".to_owned(),
-            (unit, n) => format!("{n} {}s", unit.unwrap_or("step")),
+        let gives = match &function.call {
+            Call::Table(word) => word.gives,
+            _ => Gives::Itself,
         };
-        let also = calendar.map(|unit| format!("; a {unit} without rows is a step, too"));
-        let also = also.unwrap_or_default();
+        let words = Said { of: of.to_owned(), among, column, way, order, again, calendar, gives };
         let said = match &window.calc {
-            Calc::Rank(ties) => {
-                let ties = match ties {
-                    Ties::Gap => "equal ones share a place and as many are left out after it",
-                    Ties::Close => "equal ones share a place and none is left out",
-                    Ties::Apart => {
-                        "equal ones have places of their own, in the order of the lines; the ledger counts them"
-                    }
-                    Ties::Mean => "equal ones share the mean of their places",
-                };
-                format!("place of {of} among {among}{column}, {way} first; {ties}")
-            }
-            Calc::Tile(n) => format!(
-                "bucket 1 to {n} of {of} among {among}{column}, {way} first, of as equal size as can be; earlier buckets take the extra ones"
-            ),
-            Calc::Step(_) if matches!(function.name, "change" | "growth") => {
-                let Calc::Step(back) = window.calc else { return };
-                let over = if function.name == "growth" { ", over that value" } else { "" };
-                format!("{of} less its value {} before{over}, {order}{again}{also}", steps(back))
-            }
-            Calc::Step(back) if *back < 0 => {
-                format!("{of} {} ahead, {order}{again}{also}", steps(-back))
-            }
-            Calc::Step(back) => format!("{of} {} before, {order}{again}{also}", steps(*back)),
-            Calc::Running(u) => {
-                format!("{} of {of} from the start to here, {order}{again}", u.name())
-            }
-            Calc::Moving { steps: n, taking: u, at_least } => {
-                let few = match at_least {
-                    Some(enough) => format!("missing until there are {enough} values"),
-                    None => "missing until there are as many values".to_owned(),
-                };
-                let last = match (calendar, n) {
-                    (unit, 1) => format!("this {}", unit.unwrap_or("step")),
-                    (unit, n) => {
-                        format!("the last {n} {}s, this one included", unit.unwrap_or("step"))
-                    }
-                };
-                format!("{} of {of} over {last}; {few}; {order}{again}{also}", u.name())
-            }
-            Calc::End { last } => {
-                format!("{of} at the {} {order}{again}", if *last { "end" } else { "start" })
-            }
+            Calc::Compared(function) => function.said(&words),
+            Calc::Walked(function) => function.said(&words),
             Calc::Total | Calc::Aggregate(_) => {
-                let over = match (function.name, within) {
-                    ("share", []) => format!("{of} divided by its total over all rows counted"),
-                    ("share", _) => format!("{of} divided by its total{same}"),
+                let over = match (gives, within) {
+                    (Gives::Share, []) => {
+                        format!("{of} divided by its total over all rows counted")
+                    }
+                    (Gives::Share, _) => format!("{of} divided by its total{same}"),
                     (_, []) => format!("{}{of_them} over all {what}", function.name),
                     _ => format!("{}{of_them} over the {what}{same}", function.name),
                 };

@@ -16,10 +16,9 @@ use crate::plan::{Built, Reference, TableInput, Window};
 use crate::plan::{Plan, SortBy};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
-use crate::window::Calc;
 use crate::window::order::{Ordinals, sorted};
 use crate::window::walk::Walk;
-use crate::window::{self, compare};
+use crate::window::{self, Argument, Calc, Cells};
 use columns::Keep;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::interner::{Interner, Pairs};
@@ -336,10 +335,10 @@ impl<'a> Whole<'a> {
         let arg = |i: usize| self.column(window.args[i].operand);
         let too_large = |o| Error::overflow(&format!("`{}`", window.text), o);
         match &window.calc {
-            Calc::Rank(_) | Calc::Tile(_) => {
+            Calc::Compared(function) => {
                 let ascending = window.descending == Some(false);
-                let done =
-                    compare::work_out(&window.calc, ascending, arg(0), &partition, &position);
+                let (x, partition, position) = (arg(0), &partition[..], &position);
+                let done = function.work_out(&Cells { x, partition, position, ascending });
                 Ok((done.column, done.ties_broken))
             }
             Calc::Total => Ok((Column::default(), 0)),
@@ -361,7 +360,7 @@ impl<'a> Whole<'a> {
                     .map(|column| (column, 0))
                     .map_err(too_large)
             }
-            _ => {
+            Calc::Walked(function) => {
                 let x = arg(0);
                 let descending = window.descending == Some(true);
                 let mut by: Vec<Ordinals> = Vec::new();
@@ -376,12 +375,8 @@ impl<'a> Whole<'a> {
                 let by: Vec<&Ordinals> = by.iter().collect();
                 let walk = Walk::new(&partition, &by, None);
                 let condition = window.condition.map(|c| self.column(c.operand));
-                let column = walk.work_out(
-                    &window.calc,
-                    (x, window.args[0].kind),
-                    condition,
-                    &Value::Missing,
-                );
+                let (kind, empty) = (window.args[0].kind, &Value::Missing);
+                let column = function.work_out(&walk, &Argument { x, kind, condition, empty });
                 Ok((column.map_err(too_large)?, walk.ties_broken))
             }
         }

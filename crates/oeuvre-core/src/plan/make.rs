@@ -6,7 +6,6 @@ use super::{
     Built, Calculations, Fill, Labels, LookupPlan, Plan, ResultPlan, SortBy, SortPlan, StatePlan,
     TableInput, lookups,
 };
-use crate::aggregate::AggregateRef;
 use crate::aggregate::count::Count;
 use crate::aggregate::once::Once;
 use crate::error::{Error, Mistake, Written};
@@ -16,6 +15,7 @@ use crate::language::parser;
 use crate::request::Request;
 use crate::rows::lookup::NoMatch;
 use crate::rows::program::{Op, Operand};
+use crate::same::Alike;
 use oeuvre_columns::ColumnInfo;
 use oeuvre_columns::value::Kind;
 use std::collections::HashMap;
@@ -41,7 +41,7 @@ impl Plan {
         plan.needed = vec![true; plan.inputs.len()];
         for (i, column) in plan.columns.iter().enumerate() {
             plan.groupings[0].states.push(StatePlan {
-                aggregate: Arc::new(Once(AggregateRef(Arc::new(Count)))),
+                aggregate: Arc::new(Once(Alike(Arc::new(Count)))),
                 args: vec![Built { operand: Operand::Input(i), kind: column.kind }],
                 condition: None,
             });

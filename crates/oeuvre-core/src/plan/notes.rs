@@ -4,7 +4,7 @@ use crate::aggregate::Additivity;
 use crate::error::Written;
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node, Operator};
 use crate::language::check::{Checker, Level, Named};
-use crate::language::functions::{self, Call, Share, Word};
+use crate::language::functions::{self, Call, Lines, Share};
 use crate::stack;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -68,17 +68,19 @@ impl Notes {
         if checker.level_of(written, expr).is_ok_and(|l| l == Level::Table)
             && !matches!(function, Some(Call::Row(_)))
         {
-            return match function {
-                // A place is no amount, and nobody adds places up.
-                Some(Call::Table(Word::Rank | Word::Tile)) => None,
-                // Shares of what adds up add up themselves.
-                Some(Call::Table(Word::Share)) => {
-                    call.args.first().and_then(|a| self.note(checker, written, a))
-                }
-                Some(Call::Table(word)) if word.walks() => {
+            let lines = match function {
+                Some(Call::Table(word)) => word.lines,
+                _ => Lines::AcrossCells,
+            };
+            return match lines {
+                Lines::Places => None,
+                Lines::AsArgument => call.args.first().and_then(|a| self.note(checker, written, a)),
+                Lines::OfTotals => {
                     Some("that of the totals themselves, not a sum of the lines".into())
                 }
-                _ => Some("worked out across the cells, not a sum of the lines".into()),
+                Lines::AcrossCells => {
+                    Some("worked out across the cells, not a sum of the lines".into())
+                }
             };
         }
         let mut of_result =

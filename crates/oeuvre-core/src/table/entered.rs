@@ -75,7 +75,7 @@ impl Levels<'_> {
                 }
                 cells
             }
-            Calc::Rank(_) | Calc::Tile(_) => {
+            Calc::Compared(_) => {
                 let Some(partition) = self.compared(window, &now, depths) else { return Ok(None) };
                 let x = now.column(self.plan, window.args[0].operand);
                 let by = [&Ordinals::of(x, window.descending != Some(false)), &self.position(&now)];
@@ -83,9 +83,9 @@ impl Levels<'_> {
                 cells.retain(|&c| partition[c as usize] == partition[cell as usize]);
                 cells
             }
-            calc => {
+            Calc::Walked(function) => {
                 let Some(way) = self.way(window, &now) else { return Ok(None) };
-                way.cells(calc, cell)
+                way.cells(&**function, cell)
             }
         };
         let Some(x) = window.args.first() else { return Ok(None) };

@@ -16,7 +16,7 @@ use crate::plan::{Plan, SortBy};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
 use crate::window::Calc;
-use crate::window::{self, NO_CELL, NOWHERE, compare, pick};
+use crate::window::{self, Argument, Cells, NO_CELL, NOWHERE, pick};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Value};
@@ -250,25 +250,26 @@ impl<'a> Levels<'a> {
         match &window.calc {
             Calc::Total => Ok(blank()),
             Calc::Aggregate(_) => self.over_cells(window, now, depths),
-            Calc::Rank(_) | Calc::Tile(_) => {
+            Calc::Compared(function) => {
                 let Some(partition) = self.compared(window, now, depths) else {
                     return Ok(blank());
                 };
                 let position = self.position(now);
                 let ascending = window.descending == Some(false);
-                let done =
-                    compare::work_out(&window.calc, ascending, &arg(0), &partition, &position);
+                let (x, partition, position) = (&arg(0), &partition[..], &position);
+                let done = function.work_out(&Cells { x, partition, position, ascending });
                 if done.ties_broken > 0 {
                     self.note_ties(depths, text(), done.ties_broken);
                 }
-                Ok((done.column, without(&partition)))
+                Ok((done.column, without(partition)))
             }
-            _ => {
+            Calc::Walked(function) => {
                 let Some(way) = self.way(window, now) else { return Ok(blank()) };
                 let empty = self.empty(window.args[0])?;
                 let condition = window.condition.map(|c| now.column(self.plan, c.operand));
-                way.walk()
-                    .work_out(&window.calc, (&arg(0), window.args[0].kind), condition, &empty)
+                let (x, kind, empty) = (&arg(0), window.args[0].kind, &empty);
+                function
+                    .work_out(&way.walk(), &Argument { x, kind, condition, empty })
                     .map(|column| (column, without(way.partition())))
                     .map_err(|o| Error::overflow(&format!("`{}`", window.text), o))
             }
@@ -395,7 +396,7 @@ impl<'a> Levels<'a> {
         let by_key = |r: &Reference| matches!(r, Reference::Key(k) if *k < it.by_keys && !in_time(it.keys()[*k].kind));
         let walks = |i: usize| match &it.table_inputs[i] {
             TableInput::Window(w) => {
-                !matches!(w.calc, Calc::Rank(_) | Calc::Tile(_)) && w.along.iter().any(by_key)
+                matches!(w.calc, Calc::Walked(_)) && w.along.iter().any(by_key)
             }
             _ => false,
         };

@@ -3,7 +3,7 @@
 use super::levels::{Levels, Mask, Now, mask};
 use crate::grouping::{Depths, Numbering, Rollup, in_time, keys_of, period_codes};
 use crate::plan::{Reference, Window};
-use crate::window::Calc;
+use crate::window::Walks;
 use crate::window::order::Ordinals;
 use crate::window::walk::{Calendar, Walk};
 use crate::window::{self, NO_CELL, NOWHERE, pick};
@@ -34,7 +34,7 @@ impl Way {
     }
 
     /// The cells that enter a calculation at one of them.
-    pub(super) fn cells(&self, calc: &Calc, cell: u32) -> Vec<u32> {
+    pub(super) fn cells(&self, function: &dyn Walks, cell: u32) -> Vec<u32> {
         let by: Vec<&Ordinals> = self.by.iter().collect();
         let mut run = window::order::sorted(self.partition.len(), &by);
         let mine = self.partition[cell as usize];
@@ -48,13 +48,10 @@ impl Way {
             }
             None => here as i64 - at as i64,
         };
-        let enters = |at: usize| match calc {
-            Calc::Step(back) => steps(at) == *back || at == here,
-            Calc::Running(_) => at <= here,
-            Calc::Moving { steps: n, .. } => (0..i64::from(*n)).contains(&steps(at)),
-            _ => true,
-        };
-        (0..run.len()).filter(|&at| enters(at)).map(|at| run[at]).collect()
+        (0..run.len())
+            .filter(|&at| function.enters(steps(at), at, here))
+            .map(|at| run[at])
+            .collect()
     }
 }
 

@@ -1,39 +1,186 @@
-//! What may be worked out across cells.
+//! What may be worked out across cells, and what a function across cells is.
 
+use super::order::Ordinals;
+use super::walk::Walk;
 use crate::aggregate::AggregateRef;
-use oeuvre_columns::value::Kind;
+use crate::same::{Alike, Same};
+use oeuvre_columns::column::Column;
 use oeuvre_columns::value::calendar::Unit;
+use oeuvre_columns::value::{Kind, Overflow, Value};
 use std::sync::Arc;
 
 /// What a window works out.
 #[derive(Clone, PartialEq, Eq, Hash)]
 pub enum Calc {
-    /// The place among the cells compared.
-    Rank(Ties),
-    /// The bucket, of so many.
-    Tile(u32),
-    /// The value so many steps back; ahead where negative.
-    Step(i64),
-    /// From the start of the walk to here.
-    Running(Taking),
-    /// Over the last so many steps.
-    Moving {
-        /// How many, this one included.
-        steps: u32,
-        /// What is made of them.
-        taking: Taking,
-        /// How many values are enough; all of them unless said. From 1 down a count of none is 0.
-        at_least: Option<u32>,
-    },
-    /// The value at the end of the walk, or at its start.
-    End {
-        /// The end.
-        last: bool,
-    },
+    /// A place among cells that are compared.
+    Compared(Alike<dyn Compares>),
+    /// Something on a walk from cell to cell.
+    Walked(Alike<dyn Walks>),
     /// The result of groups that is taken, worked out at the keys of `within` alone.
     Total,
     /// An aggregate over the cells.
     Aggregate(AggregateRef),
+}
+
+impl Calc {
+    /// A function that compares.
+    pub(crate) fn compared(function: impl Compares + 'static) -> Calc {
+        Calc::Compared(Alike(Arc::new(function)))
+    }
+
+    /// A function that walks.
+    pub(crate) fn walked(function: impl Walks + 'static) -> Calc {
+        Calc::Walked(Alike(Arc::new(function)))
+    }
+}
+
+/// A function that compares cells by their values.
+pub trait Compares: Same + Send + Sync {
+    /// The kind of what it gives.
+    fn result(&self) -> Kind;
+
+    /// What it gives at each cell.
+    fn work_out(&self, cells: &Cells<'_>) -> Compared;
+
+    /// What it does, in words.
+    fn said(&self, said: &Said) -> String;
+}
+
+/// Cells to be compared.
+pub struct Cells<'a> {
+    /// The values.
+    pub x: &'a Column,
+    /// Which cells are compared with each other.
+    pub(crate) partition: &'a [u32],
+    /// The order of the cells, which decides where values leave it open.
+    pub(crate) position: &'a Ordinals,
+    /// From the smallest on.
+    pub ascending: bool,
+}
+
+/// Places or buckets, and how many cells owe theirs to the order of the cells alone.
+pub struct Compared {
+    /// The places.
+    pub column: Column,
+    /// How many.
+    pub ties_broken: u64,
+}
+
+/// A function that walks from cell to cell.
+pub trait Walks: Same + Send + Sync {
+    /// The kind of what it gives for values of a kind.
+    fn result(&self, x: Kind) -> Kind;
+
+    /// What it gives at each cell.
+    ///
+    /// # Errors
+    /// What cannot be held.
+    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow>;
+
+    /// Whether a cell enters at another one: it stands so many steps before it, and after it where negative.
+    /// Both places are in the order of the walk.
+    fn enters(&self, steps: i64, at: usize, here: usize) -> bool {
+        let _ = (steps, at, here);
+        true
+    }
+
+    /// How an exact quotient on the walk is one of exact parts.
+    fn parts(&self) -> Parts {
+        Parts::None
+    }
+
+    /// What it does, in words.
+    fn said(&self, said: &Said) -> String;
+}
+
+/// What a walk is given.
+pub struct Argument<'a> {
+    /// The values.
+    pub x: &'a Column,
+    /// Their kind.
+    pub kind: Kind,
+    /// Which cells count; all of them without one.
+    pub condition: Option<&'a Column>,
+    /// The value of a period without rows.
+    pub empty: &'a Value,
+}
+
+/// The exact parts of a quotient on a walk.
+pub enum Parts {
+    /// There are none.
+    None,
+    /// The same of the parts of the argument.
+    OfArgument,
+    /// Of exact values a sum over a count.
+    Mean {
+        /// The sum.
+        sum: Calc,
+        /// The count.
+        count: Calc,
+    },
+}
+
+/// What a function is given beside its value.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Given {
+    /// A whole number from 1 on.
+    pub number: u32,
+    /// What is made of several values.
+    pub taking: Option<Taking>,
+    /// What equal values do.
+    pub ties: Option<Ties>,
+    /// How many values are enough.
+    pub at_least: Option<u32>,
+}
+
+/// What is given of what a window works out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Gives {
+    /// That itself.
+    Itself,
+    /// The value less it.
+    Change,
+    /// The change over it.
+    Growth,
+    /// The value over it.
+    Share,
+}
+
+/// The words for the cells that a function looks at, in which it is told.
+pub struct Said {
+    /// What it takes.
+    pub of: String,
+    /// The cells that are compared.
+    pub among: String,
+    /// `, in its own column`, where that is so.
+    pub column: &'static str,
+    /// Largest or smallest, which come first.
+    pub way: &'static str,
+    /// The order of a walk.
+    pub order: String,
+    /// Where a walk starts again.
+    pub again: String,
+    /// The unit of a calendar that is walked.
+    pub calendar: Option<&'static str>,
+    /// What is given of what is worked out.
+    pub gives: Gives,
+}
+
+impl Said {
+    /// So many steps.
+    pub fn steps(&self, n: i64) -> String {
+        match (self.calendar, n) {
+            (Some(unit), 1) => format!("one {unit}"),
+            (None, 1) => "one step".to_owned(),
+            (unit, n) => format!("{n} {}s", unit.unwrap_or("step")),
+        }
+    }
+
+    /// What a walk along a calendar does about periods without rows.
+    pub fn also(&self) -> String {
+        let also = self.calendar.map(|unit| format!("; a {unit} without rows is a step, too"));
+        also.unwrap_or_default()
+    }
 }
 
 /// What is made of several values on a walk.
@@ -60,6 +207,15 @@ impl Taking {
         ("max", Taking::Max),
         ("count", Taking::Count),
     ];
+
+    /// The kind of what it makes of values of a kind.
+    pub fn result(self, x: Kind) -> Kind {
+        match self {
+            Taking::Sum | Taking::Min | Taking::Max => x,
+            Taking::Mean => Kind::Float,
+            Taking::Count => Kind::Number { scale: 0 },
+        }
+    }
 
     /// Its name.
     pub fn name(self) -> &'static str {

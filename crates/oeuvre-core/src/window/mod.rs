@@ -4,15 +4,23 @@
 //! cell has a *partition* (which cells it is compared with or walks among; [`NOWHERE`] for a cell
 //! without a meaning there) and, for walks, a place in an order. Each gives one value a cell.
 //!
-//! To add one: a loop here, a [`Calc`] that asks for it, and a row in
-//! `language/functions.rs`.
+//! To add one: a file here that says what it works out, which cells enter, and how it is told ([`Compares`] or
+//! [`Walks`]), and a row in `language/functions/table.rs`.
 
 mod calc;
-pub(crate) mod compare;
+pub(crate) mod end;
+pub(crate) mod moving;
 pub(crate) mod order;
+pub(crate) mod rank;
+pub(crate) mod running;
+pub(crate) mod step;
+pub(crate) mod tile;
 pub(crate) mod walk;
 
-pub use calc::{Calc, Reference, Taking, Ties, Window};
+pub use calc::{
+    Argument, Calc, Cells, Compared, Compares, Given, Gives, Parts, Reference, Said, Taking, Ties,
+    Walks, Window,
+};
 
 use crate::aggregate::{Aggregate, Overflow, Rows};
 use oeuvre_columns::column::dictionary::MISSING_CODE;

@@ -1,8 +1,8 @@
 //! Walks: from cell to cell of a partition, in an order.
 
+use super::Taking;
 use super::order::{Ordinals, sorted};
-use super::{Calc, Taking};
-use super::{NO_CELL, NOWHERE, partition_ordinals, pick, runs};
+use super::{NO_CELL, partition_ordinals, pick, runs};
 use crate::aggregate::Overflow;
 use crate::aggregate::float_sum::FloatSum;
 use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
@@ -12,14 +12,14 @@ use oeuvre_columns::value::{Kind, Value};
 use std::collections::VecDeque;
 
 /// The cells in the order in which they are walked.
-pub(crate) struct Walk<'a> {
-    partition: &'a [u32],
+pub struct Walk<'a> {
+    pub(super) partition: &'a [u32],
     /// Empty where the cells are walked as they stand, until it is needed.
     order: std::cell::OnceCell<Vec<u32>>,
     /// Whether the cells are walked as they stand.
-    in_order: bool,
+    pub(super) in_order: bool,
     /// The place of each cell in the calendar, where a period is walked.
-    calendar: Option<Calendar<'a>>,
+    pub(super) calendar: Option<Calendar<'a>>,
     /// Cells whose place owes to the order of the cells alone.
     pub(crate) ties_broken: u64,
 }
@@ -61,135 +61,17 @@ impl<'a> Walk<'a> {
     }
 
     /// The cells in the order in which they are walked, partition by partition.
-    fn order(&self) -> &[u32] {
+    pub(super) fn order(&self) -> &[u32] {
         self.order
             .get_or_init(|| sorted(self.partition.len(), &[&partition_ordinals(self.partition)]))
     }
 
-    /// What a window works out of `x`. A condition says which cells an end may be; `empty` is the value of
-    /// a period without rows.
-    pub(crate) fn work_out(
-        &self,
-        calc: &Calc,
-        (x, kind): (&Column, Kind),
-        condition: Option<&Column>,
-        empty: &Value,
-    ) -> Result<Column, Overflow> {
-        match calc {
-            Calc::Step(back) => Ok(self.step(x, kind, *back, empty)),
-            Calc::Running(taking) => self.running(x, kind, *taking),
-            Calc::Moving { steps, taking, at_least } => {
-                self.moving(x, kind, *taking, *steps, *at_least, empty)
-            }
-            Calc::End { last } => {
-                let holds = |cell: usize| match condition.map(|c| &c.data) {
-                    Some(Data::Bool(v)) => v[cell] == 1,
-                    _ => true,
-                };
-                Ok(self.end(x, holds, *last))
-            }
-            _ => unreachable!("other windows are no walks"),
-        }
-    }
-
-    /// The value `back` steps before each cell; a step of the calendar where a period is walked. A
-    /// period without a cell, but within the range of the table, has the value `empty`.
-    pub(crate) fn step(&self, x: &Column, kind: Kind, back: i64, empty: &Value) -> Column {
-        let mut with_empty = x.clone();
-        let empty_cell = x.data.len() as u32;
-        with_empty.push(kind, empty);
-        let mut from = vec![NO_CELL; self.partition.len()];
-        for run in runs(self.order(), self.partition) {
-            match self.calendar {
-                None => {
-                    for (i, &cell) in run.iter().enumerate() {
-                        let there = i as i64 - back;
-                        if let Some(&source) = usize::try_from(there).ok().and_then(|t| run.get(t))
-                        {
-                            from[cell as usize] = source;
-                        }
-                    }
-                }
-                Some(calendar) => {
-                    let back = if calendar.backwards { -back } else { back };
-                    for &cell in run {
-                        let there = i64::from(calendar.places[cell as usize]) - back;
-                        from[cell as usize] = match calendar.find(run, there) {
-                            Some(source) => source,
-                            None if calendar.covers(there) => empty_cell,
-                            None => NO_CELL,
-                        };
-                    }
-                }
-            }
-        }
-        pick(&with_empty, &from)
-    }
-
-    /// The first or last value present, on every cell of its partition.
-    pub(crate) fn end(&self, x: &Column, counts: impl Fn(usize) -> bool, last: bool) -> Column {
-        let mut from = vec![NO_CELL; self.partition.len()];
-        for run in runs(self.order(), self.partition) {
-            let good = |c: &&u32| !x.data.is_missing(**c as usize) && counts(**c as usize);
-            let found = if last { run.iter().rev().find(good) } else { run.iter().find(good) };
-            if let Some(&source) = found {
-                run.iter().for_each(|&cell| from[cell as usize] = source);
-            }
-        }
-        pick(x, &from)
-    }
-
-    /// From the start of the walk to each cell. Missing values are passed over; missing until there is
-    /// one, save for counts.
-    pub(crate) fn running(
-        &self,
-        x: &Column,
-        kind: Kind,
-        taking: Taking,
-    ) -> Result<Column, Overflow> {
-        if let (Taking::Sum, Data::I64(v), true) = (taking, &x.data, self.in_order)
-            && let Some(sums) = self.running_in_order(v)
-        {
-            return Ok(Column::from(Data::I64(sums)));
-        }
-        self.over(x, kind, taking, None)
-    }
-
-    /// Running sums of cells that are walked as they stand, in one go; `None` when one does not fit.
-    fn running_in_order(&self, values: &[i64]) -> Option<Vec<i64>> {
-        let partitions = self.partition.iter().filter(|p| **p != NOWHERE).max();
-        // Missing until there is a value.
-        let mut sums = vec![MISSING_I64; partitions.map_or(0, |p| *p as usize + 1)];
-        let mut out = Vec::with_capacity(values.len());
-        for (&partition, &value) in self.partition.iter().zip(values) {
-            let Some(sum) = sums.get_mut(partition as usize) else {
-                out.push(MISSING_I64);
-                continue;
-            };
-            if value != MISSING_I64 {
-                let before = if *sum == MISSING_I64 { 0 } else { *sum };
-                *sum = before.checked_add(value).filter(|s| *s != MISSING_I64)?;
-            }
-            out.push(*sum);
-        }
-        Some(out)
-    }
-
-    /// Over each cell and the steps before it, `steps` together; missing until so many values are
-    /// there, or as many as `at_least` says; from 1 down a count of none is 0.
-    pub(crate) fn moving(
-        &self,
-        x: &Column,
-        kind: Kind,
-        taking: Taking,
-        steps: u32,
-        at_least: Option<u32>,
-        empty: &Value,
-    ) -> Result<Column, Overflow> {
-        self.over(x, kind, taking, Some(Frame { steps, at_least, empty }))
-    }
-
-    fn over(
+    /// What is made of the values on the way to each cell: all of them, or those in a frame. Missing values are
+    /// passed over.
+    ///
+    /// # Errors
+    /// What cannot be held.
+    pub(super) fn over(
         &self,
         x: &Column,
         kind: Kind,
@@ -421,13 +303,13 @@ impl<'a> Walk<'a> {
     }
 }
 
-/// What [`Walk::moving`] looks at.
+/// The last so many steps of a walk.
 #[derive(Clone, Copy)]
-struct Frame<'a> {
-    steps: u32,
+pub(super) struct Frame<'a> {
+    pub(super) steps: u32,
     /// How many values are enough; all of them unless said.
-    at_least: Option<u32>,
-    empty: &'a Value,
+    pub(super) at_least: Option<u32>,
+    pub(super) empty: &'a Value,
 }
 
 /// How a frame has changed since the cell before.
@@ -455,7 +337,7 @@ const HOLE: u32 = u32::MAX;
 
 impl Calendar<'_> {
     /// The cell of a run that stands at a place of the calendar.
-    fn find(self, run: &[u32], place: i64) -> Option<u32> {
+    pub(super) fn find(self, run: &[u32], place: i64) -> Option<u32> {
         let at = |cell: u32| i64::from(self.places[cell as usize]);
         let found = match self.backwards {
             false => run.partition_point(|&cell| at(cell) < place),
@@ -464,7 +346,7 @@ impl Calendar<'_> {
         run.get(found).copied().filter(|&cell| at(cell) == place)
     }
 
-    fn covers(self, place: i64) -> bool {
+    pub(super) fn covers(self, place: i64) -> bool {
         (i64::from(self.range.0)..=i64::from(self.range.1)).contains(&place)
     }
 }

@@ -7,6 +7,7 @@ use crate::language::ast::{Call as CallNode, Clause, ClauseWord, Expr};
 use crate::language::functions::AggregateCall;
 use crate::rows::program::Op;
 use crate::rows::scalar::Scalar;
+use crate::same::Alike;
 use oeuvre_columns::value::Kind;
 
 impl Checker {
@@ -172,7 +173,7 @@ impl Checker {
                     .label("a plain number, the same for all rows"));
             }
         }
-        let aggregate = of.instance(call).map(AggregateRef).map_err(|expected| {
+        let aggregate = of.instance(call).map(Alike).map_err(|expected| {
             let place = call.args.get(values.len()).unwrap_or(at.expr);
             at.on(place).mistake(format!("`{}` needs {expected}", call.name))
         })?;

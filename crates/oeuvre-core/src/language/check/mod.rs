@@ -24,10 +24,10 @@ use super::ast::{Call as CallNode, Expr, Node};
 use super::elsewhere;
 use super::functions::{self, Call, Function};
 use super::parser;
-use crate::aggregate::AggregateRef;
 use crate::aggregate::sums::Sum;
 use crate::error::{Mistake, Written, either, nearest};
 use crate::rows::program::Op;
+use crate::same::Alike;
 use oeuvre_columns::ColumnInfo;
 use oeuvre_columns::value::{Kind, Value};
 use std::collections::{BTreeMap, HashMap};
@@ -537,7 +537,7 @@ impl Checker {
                 self.check_arguments(at, call, function)?;
                 match &function.call {
                     Call::Row(row) => self.row_call(at, call, row),
-                    Call::Table(word) => self.table_call(at, call, *word),
+                    Call::Table(word) => self.table_call(at, call, word),
                     Call::Aggregate(of) => self.aggregate_call(at, call, of),
                 }
             }
@@ -552,7 +552,7 @@ impl Checker {
     /// The exact sum of a value of each row.
     fn sum_of(&mut self, at: At<'_>, value: Typed) -> Typed {
         let sum = AggregateNode {
-            aggregate: AggregateRef(Arc::new(Sum)),
+            aggregate: Alike(Arc::new(Sum)),
             args: vec![value],
             condition: None,
             late: None,

@@ -6,9 +6,9 @@
 //! `None` for what has no exact value.
 
 use super::{AggregateNode, Checker, Id, Level, TreeNode, Typed, Window};
-use crate::aggregate::AggregateRef;
 use crate::rows::program::Op;
-use crate::window::{Calc, Taking};
+use crate::same::Alike;
+use crate::window::{Calc, Parts};
 use oeuvre_columns::value::decimal::{Decimal, MAX_DIGITS};
 use oeuvre_columns::value::{Kind, Value};
 
@@ -95,7 +95,7 @@ impl Checker {
         let text = self.tree.text(of).clone();
         let mut add = |aggregate: std::sync::Arc<dyn crate::aggregate::Aggregate>| {
             let kind = aggregate.result(&kinds).ok()?;
-            let node = AggregateNode { aggregate: AggregateRef(aggregate), ..node.clone() };
+            let node = AggregateNode { aggregate: Alike(aggregate), ..node.clone() };
             Some(self.tree.add(TreeNode::Aggregate(node), kind, &text))
         };
         let numerator = add(parts.numerator)?;
@@ -109,21 +109,20 @@ impl Checker {
     /// Of windows that give the very value of another cell, and of means on a walk.
     fn ratio_of_window(&mut self, window: &Window<Typed>, deep: usize) -> Option<[Typed; 2]> {
         let x = *window.args.first()?;
-        let exact = matches!(x.kind, Kind::Number { .. });
-        let mut made = |calc: Calc, x: Typed, kind: Kind| {
-            let it = Window { calc, args: vec![x], kind, ..window.clone() };
-            self.tree.add(TreeNode::Window(it), kind, &window.text)
+        let parts = match &window.calc {
+            Calc::Walked(function) => function.parts(),
+            Calc::Total => Parts::OfArgument,
+            Calc::Compared(_) | Calc::Aggregate(_) => Parts::None,
         };
-        match &window.calc {
-            Calc::Running(Taking::Mean) if exact => Some([
-                made(Calc::Running(Taking::Sum), x, x.kind),
-                made(Calc::Running(Taking::Count), x, WHOLE),
-            ]),
-            Calc::Moving { steps, taking: Taking::Mean, at_least } if exact => {
-                let calc = |taking| Calc::Moving { steps: *steps, taking, at_least: *at_least };
-                Some([made(calc(Taking::Sum), x, x.kind), made(calc(Taking::Count), x, WHOLE)])
+        match parts {
+            Parts::Mean { sum, count } if matches!(x.kind, Kind::Number { .. }) => {
+                let mut made = |calc: Calc, kind: Kind| {
+                    let it = Window { calc, kind, ..window.clone() };
+                    self.tree.add(TreeNode::Window(it), kind, &window.text)
+                };
+                Some([made(sum, x.kind), made(count, WHOLE)])
             }
-            Calc::Total | Calc::Step(_) => {
+            Parts::OfArgument => {
                 let both = self.ratio(x, deep - 1)?;
                 Some(both.map(|b| {
                     // What is the same everywhere is so at other cells, too.

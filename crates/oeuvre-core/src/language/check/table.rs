@@ -4,15 +4,16 @@
 //! in a detail, or windows themselves.
 
 use super::{At, CELLS, Checked, Checker, Level, Place, Reference, TreeNode, Typed, Window};
-use crate::aggregate::AggregateRef;
 use crate::aggregate::extremes::Max;
 use crate::aggregate::sums::Sum;
 use crate::error::{Mistake, either};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr};
 use crate::language::elsewhere;
-use crate::language::functions::{AggregateCall, OverCells, Word};
+use crate::language::functions::{AggregateCall, Looks, OverCells, TableCall, Takes};
 use crate::rows::program::Op;
-use crate::window::{Calc, Taking, Ties};
+use crate::same::Alike;
+use crate::window::end::End;
+use crate::window::{Calc, Given, Gives, Taking, Ties};
 use oeuvre_columns::value::Kind;
 use std::sync::Arc;
 
@@ -101,65 +102,60 @@ impl Checker {
     }
 
     /// What a word of the table gives.
-    pub(super) fn table_call(&mut self, at: At<'_>, call: &CallNode, word: Word) -> Checked<Typed> {
+    pub(super) fn table_call(
+        &mut self,
+        at: At<'_>,
+        call: &CallNode,
+        word: &'static TableCall,
+    ) -> Checked<Typed> {
         self.ensure_cells(at, call, word)?;
-        if matches!(word, Word::Share | Word::Total) {
-            return self.share_or_total(at, call, word);
-        }
-        let x = self.cell_value(at.on(&call.args[0]))?;
-        let taking = choice(at, call, ClauseWord::Taking, &Taking::ALL)?;
-        let any = matches!(taking, Some(Taking::Min | Taking::Max | Taking::Count));
-        if word.adds_up() && !any {
-            ensure_number(at, call, x)?;
-        }
-        let (along, within, descending) = self.over(at, call, word.walks())?;
-        self.ensure_compared(at, call, &along, within.as_deref())?;
-        let (text, of) = (Arc::from(at.text()), Arc::from(at.on(&call.args[0]).text()));
-        let window = |calc: Calc, kind: Kind| {
-            let args = vec![x];
-            Window { calc, args, condition: None, along, within, descending, kind, text, of }
+        let (x, made) = match word.looks {
+            Looks::AtKeys => self.at_keys(at, call, word)?,
+            Looks::Compares | Looks::Walks => self.across(at, call, word)?,
         };
-        let whole = Kind::Number { scale: 0 };
-        let made = |taking: Taking| match taking {
-            Taking::Sum | Taking::Min | Taking::Max => x.kind,
-            Taking::Mean => Kind::Float,
-            Taking::Count => whole,
-        };
-        let window = match word {
-            Word::Rank => {
-                let ties = choice(at, call, ClauseWord::Ties, &Ties::ALL)?.unwrap_or(Ties::Gap);
-                let scale = u8::from(ties == Ties::Mean);
-                window(Calc::Rank(ties), Kind::Number { scale })
-            }
-            Word::Tile => window(Calc::Tile(whole_number(at, call)?), whole),
-            Word::Lag | Word::Change | Word::Growth => {
-                window(Calc::Step(i64::from(whole_number(at, call)?)), x.kind)
-            }
-            Word::Lead => window(Calc::Step(-i64::from(whole_number(at, call)?)), x.kind),
-            Word::Running => {
-                let taking = taking.unwrap_or(Taking::Sum);
-                window(Calc::Running(taking), made(taking))
-            }
-            _ => {
-                let taking = taking.unwrap_or(Taking::Mean);
-                let steps = whole_number(at, call)?;
-                let at_least = at_least(at, call, steps)?;
-                window(Calc::Moving { steps, taking, at_least }, made(taking))
-            }
-        };
-        let made = self.window(at, window);
-        Ok(match word {
-            Word::Change => self.tree.apply(at.text(), Op::Subtract, &[x, made], x.kind),
-            Word::Growth => {
+        Ok(match word.gives {
+            Gives::Itself => made,
+            Gives::Change => self.tree.apply(at.text(), Op::Subtract, &[x, made], x.kind),
+            Gives::Growth => {
                 let change = self.tree.apply(at.text(), Op::Subtract, &[x, made], x.kind);
                 self.tree.apply(at.text(), Op::Divide, &[change, made], Kind::Float)
             }
-            _ => made,
+            Gives::Share => self.tree.apply(at.text(), Op::Divide, &[x, made], Kind::Float),
         })
     }
 
+    /// A value, and what a word that compares or walks works out of it.
+    fn across(
+        &mut self,
+        at: At<'_>,
+        call: &CallNode,
+        word: &'static TableCall,
+    ) -> Checked<(Typed, Typed)> {
+        let x = self.cell_value(at.on(&call.args[0]))?;
+        let taking = choice(at, call, ClauseWord::Taking, &Taking::ALL)?;
+        let any = matches!(taking, Some(Taking::Min | Taking::Max | Taking::Count));
+        if word.takes == Takes::Numbers && !any {
+            ensure_number(at, call, x)?;
+        }
+        let (along, within, descending) = self.over(at, call, word.looks == Looks::Walks)?;
+        self.ensure_compared(at, call, &along, within.as_deref())?;
+        let ties = choice(at, call, ClauseWord::Ties, &Ties::ALL)?;
+        let number = whole_number(at, call)?;
+        let at_least = at_least(at, call, number)?;
+        let calc = (word.make)(&Given { number, taking, ties, at_least });
+        let kind = match &calc {
+            Calc::Compared(function) => function.result(),
+            Calc::Walked(function) => function.result(x.kind),
+            Calc::Total | Calc::Aggregate(_) => x.kind,
+        };
+        let (text, of) = (Arc::from(at.text()), Arc::from(at.on(&call.args[0]).text()));
+        let (args, condition) = (vec![x], None);
+        let window = Window { calc, args, condition, along, within, descending, kind, text, of };
+        Ok((x, self.window(at, window)))
+    }
+
     /// A mistake where there are no other cells to look at.
-    fn ensure_cells(&self, at: At<'_>, call: &CallNode, word: Word) -> Checked<()> {
+    fn ensure_cells(&self, at: At<'_>, call: &CallNode, word: &TableCall) -> Checked<()> {
         if at.place != CELLS {
             let message = format!("`{}` looks at other cells of the table", call.name);
             let it = Mistake::new(at.written, call.name_span.clone(), message)
@@ -174,7 +170,7 @@ impl Checker {
                 ),
             });
         }
-        if self.keys.is_empty() && !self.listing && !matches!(word, Word::Share | Word::Total) {
+        if self.keys.is_empty() && !self.listing && word.looks != Looks::AtKeys {
             return Err(at
                 .mistake(format!("`{}` has nothing to compare with", call.name))
                 .label("the table has one line; add --by or --columns-by"));
@@ -204,7 +200,13 @@ impl Checker {
             .help("name the keys around it, or after `along` what is compared"))
     }
 
-    fn share_or_total(&mut self, at: At<'_>, call: &CallNode, word: Word) -> Checked<Typed> {
+    /// A value, and the same at fewer keys.
+    fn at_keys(
+        &mut self,
+        at: At<'_>,
+        call: &CallNode,
+        word: &TableCall,
+    ) -> Checked<(Typed, Typed)> {
         let arg = at.on(&call.args[0]);
         if !self.listing && self.level(arg)? == Level::Table {
             return Err(arg
@@ -214,20 +216,17 @@ impl Checker {
         }
         let (_, within, _) = self.over(at, call, false)?;
         let x = self.cell_value(arg)?;
-        if word == Word::Share || self.listing {
+        if word.takes == Takes::Numbers || self.listing {
             ensure_number(at, call, x)?;
         }
         let calc = match self.tree.level(x.id) {
-            _ if self.listing => Calc::Aggregate(AggregateRef(Arc::new(Sum))),
+            _ if self.listing => Calc::Aggregate(Alike(Arc::new(Sum))),
             // The same everywhere.
-            Level::Constant => Calc::Aggregate(AggregateRef(Arc::new(Max))),
+            Level::Constant => Calc::Aggregate(Alike(Arc::new(Max))),
             _ => Calc::Total,
         };
         let total = self.total(at, calc, x, within, arg.text());
-        if word == Word::Total {
-            return Ok(total);
-        }
-        Ok(self.tree.apply(at.text(), Op::Divide, &[x, total], Kind::Float))
+        Ok((x, total))
     }
 
     /// A window over the cells that share what stands after `within`, all of them where nothing does.
@@ -286,7 +285,7 @@ impl Checker {
         let (along, within, descending) = self.over(at, call, walks)?;
         let kind = self.result_kind(at, call, &*aggregate, &args)?;
         let (calc, within) = match of_call.over_cells {
-            OverCells::End { last } => (Calc::End { last }, within),
+            OverCells::End { last } => (Calc::walked(End { last }), within),
             OverCells::Itself => (Calc::Aggregate(aggregate), Some(within.unwrap_or_default())),
         };
         let (text, of) = (Arc::from(at.text()), Arc::from(of));

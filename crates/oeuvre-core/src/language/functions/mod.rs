@@ -1,17 +1,19 @@
 //! The table of functions: one row each, which feeds the parser, the checks, the help and the docs.
 //!
-//! If you add a function: a row here, and either a loop behind it (`rows/kernels.rs`, built in
-//! `language/resolve/`) or an aggregate in `aggregate/`. Nothing else knows functions by name.
+//! If you add a function: a row in the file of its kind, and what it works out, in a file of its own in
+//! `aggregate/` or `window/`, or as a scalar in `rows/scalar.rs`. Nothing else knows functions by name.
 
 mod aggregate;
 mod row;
 mod table;
 
 use super::ast::{Call as CallNode, ClauseWord};
+use crate::aggregate::Aggregate;
 use crate::aggregate::once::Once;
 use crate::aggregate::quantiles::Method;
-use crate::aggregate::{Aggregate, AggregateRef};
 use crate::rows::scalar::Scalar;
+use crate::same::Alike;
+use crate::window::{self, Calc, Gives};
 use oeuvre_columns::value::calendar::{Part, Unit};
 use oeuvre_columns::value::decimal::Decimal;
 use std::sync::Arc;
@@ -47,7 +49,7 @@ pub enum Call {
     /// One value for each group of rows.
     Aggregate(AggregateCall),
     /// Worked out on the finished table, or over the rows of a detail.
-    Table(Word),
+    Table(TableCall),
 }
 
 /// How an aggregate is made.
@@ -109,48 +111,74 @@ impl AggregateCall {
             _ if call.distinct.is_none() => plain,
             Distinct::Refused | Distinct::Same => plain,
             Distinct::Own(make) => make(),
-            Distinct::Once => Arc::new(Once(AggregateRef(plain))),
+            Distinct::Once => Arc::new(Once(Alike(plain))),
         })
     }
 }
 
-/// The words that look at other cells of the table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Word {
-    /// `rank(x)`
-    Rank,
-    /// `tile(x, 4)`
-    Tile,
-    /// `lag(x)`
-    Lag,
-    /// `lead(x)`
-    Lead,
-    /// `change(x)`
-    Change,
-    /// `growth(x)`
-    Growth,
-    /// `running(x)`
-    Running,
-    /// `moving(x, 3)`
-    Moving,
-    /// `share(x)`
-    Share,
-    /// `total(x)`
-    Total,
+/// How a word of the table is made.
+pub struct TableCall {
+    /// Which cells it looks at.
+    pub looks: Looks,
+    /// What it takes.
+    pub takes: Takes,
+    /// What it works out, from what was given beside the value.
+    pub make: fn(&window::Given) -> Calc,
+    /// What is given of that.
+    pub gives: Gives,
+    /// How the figures on the lines relate to the one on their total.
+    pub lines: Lines,
 }
 
-impl Word {
-    /// Whether it walks from cell to cell along a key, rather than comparing or adding them up.
-    pub const fn walks(self) -> bool {
-        matches!(
-            self,
-            Word::Lag | Word::Lead | Word::Change | Word::Growth | Word::Running | Word::Moving
-        )
+/// Which cells a word of the table looks at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Looks {
+    /// It compares cells by their values.
+    Compares,
+    /// It walks from cell to cell along a key.
+    Walks,
+    /// It takes the same result at fewer keys.
+    AtKeys,
+}
+
+/// What a word of the table takes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Takes {
+    /// Any value: it is passed on or compared.
+    Anything,
+    /// Numbers, unless what is made of them serves for all kinds.
+    Numbers,
+}
+
+/// How the figures of a word on the lines relate to the one on their total.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Lines {
+    /// A place is no amount, and nobody adds places up.
+    Places,
+    /// As those of the argument: shares of what adds up add up themselves.
+    AsArgument,
+    /// The figure on a total is that of the totals.
+    OfTotals,
+    /// It is worked out across the cells.
+    AcrossCells,
+}
+
+impl TableCall {
+    /// A word that compares cells.
+    const fn compares(make: fn(&window::Given) -> Calc) -> TableCall {
+        let (looks, takes) = (Looks::Compares, Takes::Anything);
+        TableCall { looks, takes, make, gives: Gives::Itself, lines: Lines::Places }
     }
 
-    /// Whether it calculates with its argument, rather than passing it on or comparing it.
-    pub const fn adds_up(self) -> bool {
-        !matches!(self, Word::Rank | Word::Tile | Word::Lag | Word::Lead)
+    /// A word that walks.
+    const fn walks(takes: Takes, make: fn(&window::Given) -> Calc) -> TableCall {
+        TableCall { looks: Looks::Walks, takes, make, gives: Gives::Itself, lines: Lines::OfTotals }
+    }
+
+    /// A word that takes the same result at fewer keys.
+    const fn at_keys(takes: Takes) -> TableCall {
+        let (looks, lines) = (Looks::AtKeys, Lines::AcrossCells);
+        TableCall { looks, takes, make: |_| Calc::Total, gives: Gives::Itself, lines }
     }
 }
 

@@ -1,13 +1,24 @@
 //! The words that look at other cells, a row each.
 
-use super::{Call, Function, Share, Word};
+use super::{Call, Function, Lines, Share, TableCall, Takes};
 use crate::language::ast::ClauseWord;
+use crate::window::moving::Moving;
+use crate::window::rank::Rank;
+use crate::window::running::Running;
+use crate::window::step::Step;
+use crate::window::tile::Tile;
+use crate::window::{Calc, Given, Gives, Taking, Ties};
 
 const WALK: &[ClauseWord] =
     &[ClauseWord::Along, ClauseWord::Within, ClauseWord::Asc, ClauseWord::Desc];
 
+/// The value so many steps back.
+fn back(given: &Given) -> Calc {
+    Calc::walked(Step(i64::from(given.number)))
+}
+
 macro_rules! word {
-    ($word:expr, $name:literal, $usage:literal, $meaning:literal, $missing:expr, $example:literal, $args:expr, $clauses:expr) => {
+    ($call:expr, $name:literal, $usage:literal, $meaning:literal, $missing:expr, $example:literal, $args:expr, $clauses:expr) => {
         Function {
             name: $name,
             aliases: &[],
@@ -18,7 +29,7 @@ macro_rules! word {
             arguments: $args,
             clauses: $clauses,
             share: Share::Never,
-            call: Call::Table($word),
+            call: Call::Table($call),
         }
     };
 }
@@ -26,7 +37,7 @@ macro_rules! word {
 /// The words, in the order in which the help lists them.
 pub(super) static ROWS: &[Function] = &[
     word!(
-        Word::Rank,
+        TableCall::compares(|g| Calc::compared(Rank(g.ties.unwrap_or(Ties::Gap)))),
         "rank",
         "rank(x) or rank(x asc within K ties close)",
         "the place of x among its siblings, largest first unless asc; ties: gap (1 2 2 4), close (1 2 2 3), apart (1 2 3 4) or mean (1 2.5 2.5 4)",
@@ -42,7 +53,7 @@ pub(super) static ROWS: &[Function] = &[
         ]
     ),
     word!(
-        Word::Tile,
+        TableCall::compares(|g| Calc::compared(Tile(g.number))),
         "tile",
         "tile(x, 4)",
         "the bucket of x, 1 to n, largest first unless asc; as equal in size as can be, earlier ones take the extra cells",
@@ -52,7 +63,7 @@ pub(super) static ROWS: &[Function] = &[
         WALK
     ),
     word!(
-        Word::Lag,
+        TableCall::walks(Takes::Anything, |g| back(g)),
         "lag",
         "lag(x) or lag(x, 12 along K within L)",
         "x one step back, or n steps; along a period one step is one period of the calendar",
@@ -63,7 +74,7 @@ pub(super) static ROWS: &[Function] = &[
     )
     .reads(Share::AsArgument),
     word!(
-        Word::Lead,
+        TableCall::walks(Takes::Anything, |g| Calc::walked(Step(-i64::from(g.number)))),
         "lead",
         "lead(x) or lead(x, 12 along K within L)",
         "x one step ahead, or n steps",
@@ -74,7 +85,7 @@ pub(super) static ROWS: &[Function] = &[
     )
     .reads(Share::AsArgument),
     word!(
-        Word::Change,
+        TableCall { gives: Gives::Change, ..TableCall::walks(Takes::Numbers, |g| back(g)) },
         "change",
         "change(x) or change(x, 12 along K within L)",
         "x less its value one step back, or n steps",
@@ -85,7 +96,7 @@ pub(super) static ROWS: &[Function] = &[
     )
     .reads(Share::AsArgument),
     word!(
-        Word::Growth,
+        TableCall { gives: Gives::Growth, ..TableCall::walks(Takes::Numbers, |g| back(g)) },
         "growth",
         "growth(x) or growth(x, 12 along K within L)",
         "the change of x over its value one step back, or n steps",
@@ -96,7 +107,9 @@ pub(super) static ROWS: &[Function] = &[
     )
     .reads(Share::Always),
     word!(
-        Word::Running,
+        TableCall::walks(Takes::Numbers, |g| {
+            Calc::walked(Running(g.taking.unwrap_or(Taking::Sum)))
+        }),
         "running",
         "running(x along K within L) or running(x taking max)",
         "the sum of x from the start of the walk to here; taking: mean, min, max or count instead",
@@ -113,7 +126,11 @@ pub(super) static ROWS: &[Function] = &[
     )
     .reads(Share::AsArgument),
     word!(
-        Word::Moving,
+        TableCall::walks(Takes::Numbers, |g| {
+            let Given { number: steps, at_least, .. } = *g;
+            let taking = g.taking.unwrap_or(Taking::Mean);
+            Calc::walked(Moving { steps, taking, at_least })
+        }),
         "moving",
         "moving(x, 3) or moving(x, 12 taking sum at least 6)",
         "the mean of x here and on the steps before, n together; taking: sum, min, max or count instead",
@@ -131,7 +148,11 @@ pub(super) static ROWS: &[Function] = &[
     )
     .reads(Share::AsArgument),
     word!(
-        Word::Share,
+        TableCall {
+            gives: Gives::Share,
+            lines: Lines::AsArgument,
+            ..TableCall::at_keys(Takes::Numbers)
+        },
         "share",
         "share(x) or share(x within K)",
         "x over its total, worked out from the rows at the keys named: of everything, of a parent, of a row, of a column",
@@ -142,7 +163,7 @@ pub(super) static ROWS: &[Function] = &[
     )
     .reads(Share::Always),
     word!(
-        Word::Total,
+        TableCall::at_keys(Takes::Anything),
         "total",
         "total(x) or total(x within K)",
         "x worked out from all rows that share the keys named, or from all rows",

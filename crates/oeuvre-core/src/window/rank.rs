@@ -1,28 +1,34 @@
-//! Cells compared by their value: places and buckets.
+//! `rank`: places among cells that are compared.
 
 use super::order::{Ordinals, Packed, sorted, width};
-use super::{Calc, Ties};
-use super::{partition_bound, partition_ordinals, runs};
+use super::{Cells, Compared, Compares, Said, Ties, partition_bound, partition_ordinals, runs};
+use oeuvre_columns::Kind;
 use oeuvre_columns::column::{Column, Data, MISSING_I64};
 
-/// Places or buckets, and how many cells owe theirs to the order of the cells alone.
-pub(crate) struct Compared {
-    pub(crate) column: Column,
-    pub(crate) ties_broken: u64,
-}
+/// The place of a value; missing values have none.
+#[derive(PartialEq, Eq, Hash)]
+pub(crate) struct Rank(pub(crate) Ties);
 
-/// What a window that compares works out of `x`.
-pub(crate) fn work_out(
-    calc: &Calc,
-    ascending: bool,
-    x: &Column,
-    partition: &[u32],
-    position: &Ordinals,
-) -> Compared {
-    match *calc {
-        Calc::Rank(ties) => rank(x, partition, position, ascending, ties),
-        Calc::Tile(buckets) => tile(x, partition, position, ascending, buckets),
-        _ => unreachable!("other windows do not compare"),
+impl Compares for Rank {
+    fn result(&self) -> Kind {
+        Kind::Number { scale: u8::from(self.0 == Ties::Mean) }
+    }
+
+    fn work_out(&self, cells: &Cells<'_>) -> Compared {
+        rank(cells.x, cells.partition, cells.position, cells.ascending, self.0)
+    }
+
+    fn said(&self, said: &Said) -> String {
+        let ties = match self.0 {
+            Ties::Gap => "equal ones share a place and as many are left out after it",
+            Ties::Close => "equal ones share a place and none is left out",
+            Ties::Apart => {
+                "equal ones have places of their own, in the order of the lines; the ledger counts them"
+            }
+            Ties::Mean => "equal ones share the mean of their places",
+        };
+        let Said { of, among, column, way, .. } = said;
+        format!("place of {of} among {among}{column}, {way} first; {ties}")
     }
 }
 
@@ -127,41 +133,6 @@ fn rank_packed(
     if ties == Ties::Mean {
         let place = (2 * before + 1 - equal.len() as i64) * 5;
         equal.iter().for_each(|&c| out[c as usize] = place);
-    }
-    Compared { column: Column::from(Data::I64(out)), ties_broken }
-}
-
-/// The bucket of each cell's value in its partition, 1 to `buckets`, as equal in size as can be; the
-/// earlier ones take the extra cells. Missing values are in none.
-fn tile(
-    x: &Column,
-    partition: &[u32],
-    position: &Ordinals,
-    ascending: bool,
-    buckets: u32,
-) -> Compared {
-    let values = Ordinals::of(x, !ascending);
-    let order = sorted(partition.len(), &[&partition_ordinals(partition), &values, position]);
-    let mut out = vec![MISSING_I64; partition.len()];
-    let mut ties_broken = 0;
-    let buckets = buckets as usize;
-    for run in runs(&order, partition) {
-        let present = run.partition_point(|&cell| !x.data.is_missing(cell as usize));
-        let (size, extra) = (present / buckets, present % buckets);
-        for (i, &cell) in run[..present].iter().enumerate() {
-            // The first `extra` buckets hold one more.
-            let bucket = match i / (size + 1) {
-                b if b < extra => b,
-                _ => extra + (i - extra * (size + 1)) / size.max(1),
-            };
-            out[cell as usize] = bucket as i64 + 1;
-        }
-        let same_value = |a: u32, b: u32| values.values[a as usize] == values.values[b as usize];
-        for equal in run[..present].chunk_by(|&a, &b| same_value(a, b)) {
-            if out[equal[0] as usize] != out[equal[equal.len() - 1] as usize] {
-                ties_broken += equal.len() as u64;
-            }
-        }
     }
     Compared { column: Column::from(Data::I64(out)), ties_broken }
 }

@@ -1,0 +1,40 @@
+//! `first` and `last` over cells: the value at an end of a walk.
+
+use super::walk::Walk;
+use super::{Argument, NO_CELL, Said, Walks, pick, runs};
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::value::{Kind, Overflow};
+
+/// The first or last value present among the cells that count, on every cell of its partition.
+#[derive(PartialEq, Eq, Hash)]
+pub(crate) struct End {
+    /// The last.
+    pub(crate) last: bool,
+}
+
+impl Walks for End {
+    fn result(&self, x: Kind) -> Kind {
+        x
+    }
+
+    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
+        let counts = |cell: usize| match of.condition.map(|c| &c.data) {
+            Some(Data::Bool(v)) => v[cell] == 1,
+            _ => true,
+        };
+        let mut from = vec![NO_CELL; walk.partition.len()];
+        for run in runs(walk.order(), walk.partition) {
+            let good = |c: &&u32| !of.x.data.is_missing(**c as usize) && counts(**c as usize);
+            let found = if self.last { run.iter().rev().find(good) } else { run.iter().find(good) };
+            if let Some(&source) = found {
+                run.iter().for_each(|&cell| from[cell as usize] = source);
+            }
+        }
+        Ok(pick(of.x, &from))
+    }
+
+    fn said(&self, said: &Said) -> String {
+        let Said { of, order, again, .. } = said;
+        format!("{of} at the {} {order}{again}", if self.last { "end" } else { "start" })
+    }
+}

@@ -1,0 +1,56 @@
+//! `moving`: over each cell and the steps before it.
+
+use super::walk::{Frame, Walk};
+use super::{Argument, Calc, Parts, Said, Taking, Walks};
+use oeuvre_columns::column::Column;
+use oeuvre_columns::value::{Kind, Overflow};
+
+/// What is made of the values of the last steps together; missing until so many values are there, or as many as
+/// `at_least` says; from 1 down a count of none is 0.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) struct Moving {
+    /// How many steps, this one included.
+    pub(crate) steps: u32,
+    /// What is made of them.
+    pub(crate) taking: Taking,
+    /// How many values are enough; all of them unless said.
+    pub(crate) at_least: Option<u32>,
+}
+
+impl Walks for Moving {
+    fn result(&self, x: Kind) -> Kind {
+        self.taking.result(x)
+    }
+
+    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
+        let frame = Frame { steps: self.steps, at_least: self.at_least, empty: of.empty };
+        walk.over(of.x, of.kind, self.taking, Some(frame))
+    }
+
+    fn enters(&self, steps: i64, _: usize, _: usize) -> bool {
+        (0..i64::from(self.steps)).contains(&steps)
+    }
+
+    fn parts(&self) -> Parts {
+        let taking = |taking| Calc::walked(Moving { taking, ..*self });
+        match self.taking {
+            Taking::Mean => Parts::Mean { sum: taking(Taking::Sum), count: taking(Taking::Count) },
+            _ => Parts::None,
+        }
+    }
+
+    fn said(&self, said: &Said) -> String {
+        let few = match self.at_least {
+            Some(enough) => format!("missing until there are {enough} values"),
+            None => "missing until there are as many values".to_owned(),
+        };
+        let unit = said.calendar.unwrap_or("step");
+        let last = match self.steps {
+            1 => format!("this {unit}"),
+            n => format!("the last {n} {unit}s, this one included"),
+        };
+        let Said { of, order, again, .. } = said;
+        let also = said.also();
+        format!("{} of {of} over {last}; {few}; {order}{again}{also}", self.taking.name())
+    }
+}

@@ -1,0 +1,65 @@
+//! `running`: from the start of a walk to each cell.
+
+use super::walk::Walk;
+use super::{Argument, Calc, NOWHERE, Parts, Said, Taking, Walks};
+use oeuvre_columns::column::{Column, Data, MISSING_I64};
+use oeuvre_columns::value::{Kind, Overflow};
+
+/// What is made of the values from the start to here. Missing values are passed over; missing until there is
+/// one, save for counts.
+#[derive(PartialEq, Eq, Hash)]
+pub(crate) struct Running(pub(crate) Taking);
+
+impl Walks for Running {
+    fn result(&self, x: Kind) -> Kind {
+        self.0.result(x)
+    }
+
+    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
+        if let (Taking::Sum, Data::I64(v), true) = (self.0, &of.x.data, walk.in_order)
+            && let Some(sums) = running_in_order(walk.partition, v)
+        {
+            return Ok(Column::from(Data::I64(sums)));
+        }
+        walk.over(of.x, of.kind, self.0, None)
+    }
+
+    fn enters(&self, _: i64, at: usize, here: usize) -> bool {
+        at <= here
+    }
+
+    fn parts(&self) -> Parts {
+        match self.0 {
+            Taking::Mean => Parts::Mean {
+                sum: Calc::walked(Running(Taking::Sum)),
+                count: Calc::walked(Running(Taking::Count)),
+            },
+            _ => Parts::None,
+        }
+    }
+
+    fn said(&self, said: &Said) -> String {
+        let Said { of, order, again, .. } = said;
+        format!("{} of {of} from the start to here, {order}{again}", self.0.name())
+    }
+}
+
+/// Running sums of cells that are walked as they stand, in one go; `None` when one does not fit.
+fn running_in_order(partition: &[u32], values: &[i64]) -> Option<Vec<i64>> {
+    let partitions = partition.iter().filter(|p| **p != NOWHERE).max();
+    // Missing until there is a value.
+    let mut sums = vec![MISSING_I64; partitions.map_or(0, |p| *p as usize + 1)];
+    let mut out = Vec::with_capacity(values.len());
+    for (&partition, &value) in partition.iter().zip(values) {
+        let Some(sum) = sums.get_mut(partition as usize) else {
+            out.push(MISSING_I64);
+            continue;
+        };
+        if value != MISSING_I64 {
+            let before = if *sum == MISSING_I64 { 0 } else { *sum };
+            *sum = before.checked_add(value).filter(|s| *s != MISSING_I64)?;
+        }
+        out.push(*sum);
+    }
+    Some(out)
+}

@@ -1,0 +1,70 @@
+//! `lag` and `lead`: the value some steps away; and what `change` and `growth` compare with.
+
+use super::walk::Walk;
+use super::{Argument, Gives, NO_CELL, Parts, Said, Walks, pick, runs};
+use oeuvre_columns::column::Column;
+use oeuvre_columns::value::{Kind, Overflow};
+
+/// The value so many steps back; ahead where negative. A step is one of the calendar where a period is
+/// walked: a period without a cell, but within the range of the table, has the value of no rows.
+#[derive(PartialEq, Eq, Hash)]
+pub(crate) struct Step(pub(crate) i64);
+
+impl Walks for Step {
+    fn result(&self, x: Kind) -> Kind {
+        x
+    }
+
+    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
+        let mut with_empty = of.x.clone();
+        let empty_cell = of.x.data.len() as u32;
+        with_empty.push(of.kind, of.empty);
+        let mut from = vec![NO_CELL; walk.partition.len()];
+        for run in runs(walk.order(), walk.partition) {
+            match walk.calendar {
+                None => {
+                    for (i, &cell) in run.iter().enumerate() {
+                        let there = i as i64 - self.0;
+                        if let Some(&source) = usize::try_from(there).ok().and_then(|t| run.get(t))
+                        {
+                            from[cell as usize] = source;
+                        }
+                    }
+                }
+                Some(calendar) => {
+                    let back = if calendar.backwards { -self.0 } else { self.0 };
+                    for &cell in run {
+                        let there = i64::from(calendar.places[cell as usize]) - back;
+                        from[cell as usize] = match calendar.find(run, there) {
+                            Some(source) => source,
+                            None if calendar.covers(there) => empty_cell,
+                            None => NO_CELL,
+                        };
+                    }
+                }
+            }
+        }
+        Ok(pick(&with_empty, &from))
+    }
+
+    fn enters(&self, steps: i64, at: usize, here: usize) -> bool {
+        steps == self.0 || at == here
+    }
+
+    fn parts(&self) -> Parts {
+        Parts::OfArgument
+    }
+
+    fn said(&self, said: &Said) -> String {
+        let Said { of, order, again, .. } = said;
+        let (steps, also) = (said.steps(self.0.abs()), said.also());
+        match said.gives {
+            Gives::Change => format!("{of} less its value {steps} before, {order}{again}{also}"),
+            Gives::Growth => {
+                format!("{of} less its value {steps} before, over that value, {order}{again}{also}")
+            }
+            _ if self.0 < 0 => format!("{of} {steps} ahead, {order}{again}{also}"),
+            _ => format!("{of} {steps} before, {order}{again}{also}"),
+        }
+    }
+}

@@ -1,0 +1,63 @@
+//! `tile`: buckets of as equal size as can be.
+
+use super::order::{Ordinals, sorted};
+use super::{Cells, Compared, Compares, Said, partition_ordinals, runs};
+use oeuvre_columns::Kind;
+use oeuvre_columns::column::{Column, Data, MISSING_I64};
+
+/// The bucket of a value, of so many; missing values are in none.
+#[derive(PartialEq, Eq, Hash)]
+pub(crate) struct Tile(pub(crate) u32);
+
+impl Compares for Tile {
+    fn result(&self) -> Kind {
+        Kind::Number { scale: 0 }
+    }
+
+    fn work_out(&self, cells: &Cells<'_>) -> Compared {
+        tile(cells.x, cells.partition, cells.position, cells.ascending, self.0)
+    }
+
+    fn said(&self, said: &Said) -> String {
+        let Said { of, among, column, way, .. } = said;
+        format!(
+            "bucket 1 to {} of {of} among {among}{column}, {way} first, of as equal size as can be; earlier buckets take the extra ones",
+            self.0
+        )
+    }
+}
+
+/// The bucket of each cell's value in its partition, 1 to `buckets`, as equal in size as can be; the
+/// earlier ones take the extra cells. Missing values are in none.
+fn tile(
+    x: &Column,
+    partition: &[u32],
+    position: &Ordinals,
+    ascending: bool,
+    buckets: u32,
+) -> Compared {
+    let values = Ordinals::of(x, !ascending);
+    let order = sorted(partition.len(), &[&partition_ordinals(partition), &values, position]);
+    let mut out = vec![MISSING_I64; partition.len()];
+    let mut ties_broken = 0;
+    let buckets = buckets as usize;
+    for run in runs(&order, partition) {
+        let present = run.partition_point(|&cell| !x.data.is_missing(cell as usize));
+        let (size, extra) = (present / buckets, present % buckets);
+        for (i, &cell) in run[..present].iter().enumerate() {
+            // The first `extra` buckets hold one more.
+            let bucket = match i / (size + 1) {
+                b if b < extra => b,
+                _ => extra + (i - extra * (size + 1)) / size.max(1),
+            };
+            out[cell as usize] = bucket as i64 + 1;
+        }
+        let same_value = |a: u32, b: u32| values.values[a as usize] == values.values[b as usize];
+        for equal in run[..present].chunk_by(|&a, &b| same_value(a, b)) {
+            if out[equal[0] as usize] != out[equal[equal.len() - 1] as usize] {
+                ties_broken += equal.len() as u64;
+            }
+        }
+    }
+    Compared { column: Column::from(Data::I64(out)), ties_broken }
+}
