@@ -325,6 +325,25 @@ impl About<'_> {
         listed(&names)
     }
 
+    /// The cells that are compared.
+    fn among(&self, window: &Window<Typed>, same: &str) -> String {
+        let what = if self.plan.listing { "rows" } else { "cells" };
+        let keys = self.plan.keys();
+        match (self.plan.listing, window.along.is_empty(), window.within.is_some()) {
+            (true, ..) | (_, _, true) => format!("the {what}{same}"),
+            (_, true, _) => match self.plan.by_keys {
+                0 => format!("the {what} of the same line"),
+                1 => format!("the lines, each {} against the others", keys[0].heading),
+                n => {
+                    let outer: Vec<String> =
+                        keys[..n - 1].iter().map(|k| k.heading.clone()).collect();
+                    format!("the lines of the same {}", listed(&outer))
+                }
+            },
+            _ => format!("the {what} along {}", self.names(&window.along)),
+        }
+    }
+
     /// Says what a word of the table takes from which cells.
     fn across_cells(&mut self, text: &str, window: &Window<Typed>, function: &functions::Function) {
         let listing = self.plan.listing;
@@ -340,19 +359,7 @@ impl About<'_> {
             all => format!(" with the same {}", self.names(all)),
         };
         let way = if window.descending == Some(false) { "smallest" } else { "largest" };
-        let among = match (listing, window.along.is_empty(), window.within.is_some()) {
-            (true, ..) | (_, _, true) => format!("the {what}{same}"),
-            (_, true, _) => match by_keys {
-                0 => format!("the {what} of the same line"),
-                1 => format!("the lines, each {} against the others", keys[0].heading),
-                n => {
-                    let outer: Vec<String> =
-                        keys[..n - 1].iter().map(|k| k.heading.clone()).collect();
-                    format!("the lines of the same {}", listed(&outer))
-                }
-            },
-            _ => format!("the {what} along {along}"),
-        };
+        let among = self.among(window, &same);
         // What `along` names along the top is compared from column to column.
         let along_top =
             window.along.iter().any(|r| matches!(r, Reference::Key(k) if *k >= by_keys));

@@ -2,7 +2,7 @@
 //! those over finer groups first, and the group program run.
 
 use super::states::{GroupStates, only_where};
-use crate::aggregate::{Rows, State};
+use crate::aggregate::{Aggregate, Overflow, Rows, State};
 use crate::error::Error;
 use crate::ledger::Ledger;
 use crate::pass::note_zero_divisions;
@@ -101,41 +101,23 @@ pub(crate) fn roll_up(
                 }
             },
             From::Groups { grouping: finer, args, condition } => {
-                let own = plan.groupings[*finer].outer..plan.groupings[*finer].keys.len();
-                let kept_finer: Vec<usize> = kept.iter().copied().chain(own).collect();
                 // One level serves all aggregates over it.
                 let inner = match finer_levels.entry(*finer) {
                     Entry::Occupied(known) => &*known.into_mut(),
                     Entry::Vacant(new) => {
+                        let own = plan.groupings[*finer].outer..plan.groupings[*finer].keys.len();
+                        let kept: Vec<usize> = kept.iter().copied().chain(own).collect();
                         let members = members.map(|m| finer_members(scopes, scope, *finer, m));
-                        let members = members.as_ref();
-                        let level = roll_up(plan, scopes, *finer, &kept_finer, members, None)?;
+                        let level = roll_up(plan, scopes, *finer, &kept, members.as_ref(), None)?;
                         ledger.add_divisions(&level.ledger);
                         &*new.insert(level)
                     }
                 };
-                let belongs =
-                    numbered.belonging(gathered, &scopes[*finer], inner, kept, members.is_some());
-                // In label order, so that the first and the last are the same in every run.
-                let order = inner.label_order(&scopes[*finer], &kept_finer);
-                let numbers: Vec<u32> = order.iter().map(|&g| belongs[g as usize] + 1).collect();
-                let columns: Vec<&Column> = inner.inputs.iter().collect();
-                let of =
-                    |operand: Operand| inner.evaluator.column(operand, &columns).gather(&order);
-                let args_of: Vec<Column> = args.iter().map(|a| of(a.operand)).collect();
-                let mut some = Vec::new();
-                let groups_of: &[u32] = match condition {
-                    Some(condition) => {
-                        only_where(&numbers, &of(*condition), &mut some);
-                        &some
-                    }
-                    None => &numbers,
-                };
-                let mut state = aggregate.aggregate.state(&kinds(args));
-                state.resize(groups + 1);
-                let args_of: Vec<&Column> = args_of.iter().collect();
-                state.update(Rows { groups: groups_of, args: &args_of, piece: 0 })?;
-                aggregate.aggregate.finish(state.as_ref(), &kinds(args))
+                let states = (gathered, &scopes[*finer]);
+                let belongs = numbered.belonging(states, inner, kept, members.is_some());
+                let of = (args.as_slice(), *condition);
+                let over = (aggregate.aggregate.as_ref(), of, groups);
+                over_groups(over, inner, &scopes[*finer], &belongs)
             }
         };
         inputs.push(column?);
@@ -147,6 +129,37 @@ pub(crate) fn roll_up(
     let Numbered { start, path, map, .. } = numbered;
     let (kept, periods) = (kept.to_vec(), Vec::new());
     Ok(Rollup { kept, start, path, map, periods, groups, inputs, evaluator, ledger })
+}
+
+/// An aggregate with its arguments and its condition, and over how many groups.
+type Over<'a> = (&'a dyn Aggregate, (&'a [Built], Option<Operand>), usize);
+
+/// An aggregate over the results of finer groups, each of which belongs to one of its own.
+fn over_groups(
+    (aggregate, (args, condition), groups): Over<'_>,
+    inner: &Rollup,
+    finer: &GroupStates,
+    belongs: &[u32],
+) -> Result<Column, Overflow> {
+    // In label order, so that the first and the last are the same in every run.
+    let order = inner.label_order(finer, &inner.kept);
+    let numbers: Vec<u32> = order.iter().map(|&g| belongs[g as usize] + 1).collect();
+    let columns: Vec<&Column> = inner.inputs.iter().collect();
+    let of = |operand: Operand| inner.evaluator.column(operand, &columns).gather(&order);
+    let args_of: Vec<Column> = args.iter().map(|a| of(a.operand)).collect();
+    let args_of: Vec<&Column> = args_of.iter().collect();
+    let mut some = Vec::new();
+    let groups_of: &[u32] = match condition {
+        Some(condition) => {
+            only_where(&numbers, &of(condition), &mut some);
+            &some
+        }
+        None => &numbers,
+    };
+    let mut state = aggregate.state(&kinds(args));
+    state.resize(groups + 1);
+    state.update(Rows { groups: groups_of, args: &args_of, piece: 0 })?;
+    aggregate.finish(state.as_ref(), &kinds(args))
 }
 
 fn kinds(args: &[Built]) -> Vec<Kind> {
@@ -220,8 +233,7 @@ impl Numbered {
     /// The group here that each group of a finer scope belongs to.
     fn belonging(
         &self,
-        here: &GroupStates,
-        finer: &GroupStates,
+        (here, finer): (&GroupStates, &GroupStates),
         inner: &Rollup,
         kept: &[usize],
         of_members: bool,

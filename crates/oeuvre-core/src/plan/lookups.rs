@@ -137,10 +137,10 @@ fn own_key(table: &Table, written: &Arc<Written>, expr: &Expr) -> Result<(Kind, 
     let value = checker.row_value(written, expr)?;
     let mut lowering = Lowering::new(&checker);
     let built = lowering.value(value, Target::Row);
-    lowering.finish();
+    let row = lowering.finish().row;
     let inputs: Vec<&Column> = checker.inputs.iter().map(|&i| &table.data[i]).collect();
-    let mut evaluator = Evaluator::new(&lowering.row);
-    evaluator.run(&lowering.row, &inputs, table.lines.len()).map_err(|o| {
+    let mut evaluator = Evaluator::new(&row);
+    evaluator.run(&row, &inputs, table.lines.len()).map_err(|o| {
         Mistake::new(written, expr.span.clone(), format!("`{}` is too large", o.text))
     })?;
     Ok((built.kind, evaluator.column(built.operand, &inputs).clone()))

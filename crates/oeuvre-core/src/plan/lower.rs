@@ -4,7 +4,9 @@
 //! a result of groups is worked out in their program and enters that of the table as one column; what looks at
 //! other cells is a column of its own, worked out between two steps of the table program.
 
-use super::{AggregatePlan, Built, From, Grouping, KeyPlan, LatePlan, StatePlan, TableInput};
+use super::{
+    AggregatePlan, Built, From, Grouping, KeyPlan, LatePlan, Programs, StatePlan, TableInput,
+};
 use crate::aggregate::Aggregate;
 use crate::language::check::{AggregateNode, Checker, Id, Key, Level, TreeNode, Typed};
 use crate::rows::program::{Op, Operand, Program, Step};
@@ -40,16 +42,7 @@ pub(crate) struct Lowering<'c> {
     known: HashMap<(Id, Target, bool), Operand>,
     table_places: HashMap<Built, usize>,
     finer: HashMap<(usize, Vec<Id>), usize>,
-    pub(crate) filter: Program,
-    pub(crate) row: Program,
-    pub(crate) late: Program,
-    pub(crate) late_inputs: Vec<Built>,
-    pub(crate) late_aggregates: Vec<LatePlan>,
-    pub(crate) table: Program,
-    pub(crate) table_inputs: Vec<TableInput>,
-    pub(crate) table_calcs: Vec<Option<Arc<str>>>,
-    pub(crate) steps_before: Vec<usize>,
-    pub(crate) groupings: Vec<Grouping>,
+    programs: Programs,
     /// The nodes of the keys of each grouping.
     keys: Vec<Vec<Id>>,
 }
@@ -63,31 +56,24 @@ impl<'c> Lowering<'c> {
             known: HashMap::new(),
             table_places: HashMap::new(),
             finer: HashMap::new(),
-            filter: Program::default(),
-            row: Program::default(),
-            late: Program::default(),
-            late_inputs: Vec::new(),
-            late_aggregates: Vec::new(),
-            table: Program::default(),
-            table_inputs: Vec::new(),
-            table_calcs: Vec::new(),
-            steps_before: Vec::new(),
-            groupings: vec![Grouping::default()],
+            programs: Programs { groupings: vec![Grouping::default()], ..Programs::default() },
             keys: vec![Vec::new()],
         };
         for key in &checker.keys {
             let key = it.key(key);
-            it.groupings[TABLE].keys.push(key);
+            it.programs.groupings[TABLE].keys.push(key);
         }
         it.keys[TABLE] = checker.keys.iter().map(|k| k.value.id).collect();
         it
     }
 
-    /// The programs are complete: which of their divisions are used where.
-    pub(crate) fn finish(&mut self) {
-        let groups = self.groupings.iter_mut().map(|g| &mut g.group);
-        let rows = [&mut self.filter, &mut self.row, &mut self.late, &mut self.table];
+    /// The programs, complete: which of their divisions are used where is known now.
+    pub(crate) fn finish(self) -> Programs {
+        let mut it = self.programs;
+        let groups = it.groupings.iter_mut().map(|g| &mut g.group);
+        let rows = [&mut it.filter, &mut it.row, &mut it.late, &mut it.table];
         rows.into_iter().chain(groups).for_each(Program::finish);
+        it
     }
 
     fn key(&mut self, key: &Key) -> KeyPlan {
@@ -107,11 +93,11 @@ impl<'c> Lowering<'c> {
 
     fn program(&mut self, target: Target) -> &mut Program {
         match target {
-            Target::Filter => &mut self.filter,
-            Target::Row => &mut self.row,
-            Target::Late => &mut self.late,
-            Target::Table => &mut self.table,
-            Target::Group(grouping) => &mut self.groupings[grouping].group,
+            Target::Filter => &mut self.programs.filter,
+            Target::Row => &mut self.programs.row,
+            Target::Late => &mut self.programs.late,
+            Target::Table => &mut self.programs.table,
+            Target::Group(grouping) => &mut self.programs.groupings[grouping].group,
         }
     }
 
@@ -151,10 +137,10 @@ impl<'c> Lowering<'c> {
             Target::Late => match self.checker.tree.node(value.id) {
                 TreeNode::Aggregate(_) => {
                     let result = self.value(value, Target::Group(TABLE));
-                    let known = self.late_inputs.iter().position(|b| *b == result);
+                    let known = self.programs.late_inputs.iter().position(|b| *b == result);
                     let at = known.unwrap_or_else(|| {
-                        self.late_inputs.push(result);
-                        self.late_inputs.len() - 1
+                        self.programs.late_inputs.push(result);
+                        self.programs.late_inputs.len() - 1
                     });
                     Some(Operand::Input(self.checker.inputs.len() + at))
                 }
@@ -195,7 +181,7 @@ impl<'c> Lowering<'c> {
         if let Operand::Input(i) = input {
             let tree = &self.checker.tree;
             let calc = || tree.calc(value.id).unwrap_or_else(|| tree.text(value.id)).clone();
-            self.table_calcs[i].get_or_insert_with(calc);
+            self.programs.table_calcs[i].get_or_insert_with(calc);
         }
         input
     }
@@ -206,12 +192,12 @@ impl<'c> Lowering<'c> {
             return Operand::Input(*known);
         }
         if let Some(column) = column {
-            self.table_places.insert(column, self.table_inputs.len());
+            self.table_places.insert(column, self.programs.table_inputs.len());
         }
-        self.table_inputs.push(input);
-        self.table_calcs.push(None);
-        self.steps_before.push(self.table.steps.len());
-        Operand::Input(self.table_inputs.len() - 1)
+        self.programs.table_inputs.push(input);
+        self.programs.table_calcs.push(None);
+        self.programs.steps_before.push(self.programs.table.steps.len());
+        Operand::Input(self.programs.table_inputs.len() - 1)
     }
 
     /// Makes a value in the program itself.
@@ -264,13 +250,13 @@ impl<'c> Lowering<'c> {
             (Some(late), _) => {
                 let condition = self.value(late, Target::Late).operand;
                 let plan = LatePlan { aggregate: aggregate.clone(), args, condition };
-                self.late_aggregates.push(plan);
-                From::Late(self.late_aggregates.len() - 1)
+                self.programs.late_aggregates.push(plan);
+                From::Late(self.programs.late_aggregates.len() - 1)
             }
             (None, Target::Group(finer)) => From::Groups { grouping: finer, args, condition },
             (None, _) => From::Rows(self.state(grouping, &aggregate, args, condition)),
         };
-        let it = &mut self.groupings[grouping];
+        let it = &mut self.programs.groupings[grouping];
         it.aggregates.push(AggregatePlan { aggregate, from, kind });
         Operand::Input(it.keys.len() + it.aggregates.len() - 1)
     }
@@ -283,7 +269,7 @@ impl<'c> Lowering<'c> {
         args: Vec<Built>,
         condition: Option<Operand>,
     ) -> usize {
-        let it = &mut self.groupings[grouping];
+        let it = &mut self.programs.groupings[grouping];
         let same = |s: &StatePlan| {
             s.aggregate.family() == aggregate.family() && s.args == args && s.condition == condition
         };
@@ -299,15 +285,15 @@ impl<'c> Lowering<'c> {
         if let Some(known) = self.finer.get(&(around, own.clone())) {
             return *known;
         }
-        let mut keys = self.groupings[around].keys.clone();
+        let mut keys = self.programs.groupings[around].keys.clone();
         let outer = keys.len();
         for &value in per {
             let heading = self.checker.tree.text(value.id).to_string();
             keys.push(self.key(&Key { heading, value }));
         }
-        self.groupings.push(Grouping { keys, outer, ..Grouping::default() });
+        self.programs.groupings.push(Grouping { keys, outer, ..Grouping::default() });
         self.keys.push([&self.keys[around][..], &own].concat());
-        self.finer.insert((around, own), self.groupings.len() - 1);
-        self.groupings.len() - 1
+        self.finer.insert((around, own), self.programs.groupings.len() - 1);
+        self.programs.groupings.len() - 1
     }
 }

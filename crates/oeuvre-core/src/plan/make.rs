@@ -40,7 +40,7 @@ impl Plan {
         plan.inputs = (0..plan.columns.len()).collect();
         plan.needed = vec![true; plan.inputs.len()];
         for (i, column) in plan.columns.iter().enumerate() {
-            plan.groupings[0].states.push(StatePlan {
+            plan.programs.groupings[0].states.push(StatePlan {
                 aggregate: Arc::new(Once(Alike(Arc::new(Count)))),
                 args: vec![Built { operand: Operand::Input(i), kind: column.kind }],
                 condition: None,
@@ -147,77 +147,30 @@ impl Checks {
         let labels = labels(&self.fill, &checker);
         let mut lowering = Lowering::new(&checker);
         let condition = self.condition.map(|c| lowering.value(c, Target::Filter).operand);
-        let mut lookups = Vec::new();
-        for joined in &checker.lookups {
-            let leaves_out = joined.no_match == NoMatch::LeaveOut;
-            let target = if leaves_out { Target::Filter } else { Target::Row };
-            lookups.push(LookupPlan {
-                lookup: joined.lookup.clone(),
-                on: joined.written.clone(),
-                no_match: joined.no_match,
-                found: lowering.value(joined.found, target).operand,
-            });
-        }
-        let in_table = |lowering: &mut Lowering<'_>, v: Typed| lowering.value(v, Target::Table);
-        let mut results = Vec::new();
-        for asked in &self.results {
-            results.push(ResultPlan {
-                heading: asked.heading.clone(),
-                built: in_table(&mut lowering, asked.value),
-                ratio: None,
-                plain: asked.plain,
-                share: asked.share,
-                note: asked.note.clone(),
-                rounded_once: rounded_once(&checker, asked.value),
-                written: asked.written.clone(),
-                expr: asked.expr.clone(),
-                sums_rows: asked.sums_rows,
-            });
-        }
+        let lookups = self.lookups(&checker, &mut lowering);
+        let mut results = self.results(&checker, &mut lowering);
+        let mut in_table = |v: Typed| lowering.value(v, Target::Table);
         let sort = self.sort.iter().map(|s| SortPlan {
             by: match s.by {
                 SortBy::Key(key) => SortBy::Key(key),
-                SortBy::Result(value) => SortBy::Result(in_table(&mut lowering, value).operand),
+                SortBy::Result(value) => SortBy::Result(in_table(value).operand),
             },
             descending: s.descending,
         });
         let sort = sort.collect();
-        let lines_where =
-            self.lines_where.iter().map(|&c| in_table(&mut lowering, c).operand).collect();
+        let lines_where = self.lines_where.iter().map(|&c| in_table(c).operand).collect();
         for (result, asked) in results.iter_mut().zip(&self.results) {
-            result.ratio = asked.ratio.map(|both| both.map(|v| in_table(&mut lowering, v)));
+            result.ratio = asked.ratio.map(|both| both.map(&mut in_table));
         }
-        lowering.finish();
-        let Lowering {
-            filter,
-            row,
-            late,
-            late_inputs,
-            late_aggregates,
-            table,
-            table_inputs,
-            table_calcs,
-            steps_before,
-            groupings,
-            ..
-        } = lowering;
+        let programs = lowering.finish();
         let mut plan = Plan {
             columns: checker.columns().to_vec(),
             needed: Vec::new(),
             lookups,
-            filter,
             condition,
-            row,
-            late,
-            late_inputs,
-            late_aggregates,
-            groupings,
+            programs,
             by_keys: checker.by_keys,
             listing: checker.listing,
-            table,
-            table_inputs,
-            table_calcs,
-            steps_before,
             results,
             fill: self.fill,
             labels,
@@ -238,6 +191,39 @@ impl Checks {
         };
         plan.needed = needed(&plan);
         plan
+    }
+
+    /// The lookups, with the row that each row finds.
+    fn lookups(&self, checker: &Checker, lowering: &mut Lowering<'_>) -> Vec<LookupPlan> {
+        let mut lookups = Vec::new();
+        for joined in &checker.lookups {
+            let leaves_out = joined.no_match == NoMatch::LeaveOut;
+            let target = if leaves_out { Target::Filter } else { Target::Row };
+            lookups.push(LookupPlan {
+                lookup: joined.lookup.clone(),
+                on: joined.written.clone(),
+                no_match: joined.no_match,
+                found: lowering.value(joined.found, target).operand,
+            });
+        }
+        lookups
+    }
+
+    /// The results, yet without their exact parts.
+    fn results(&self, checker: &Checker, lowering: &mut Lowering<'_>) -> Vec<ResultPlan> {
+        let one = |asked: &Asked| ResultPlan {
+            heading: asked.heading.clone(),
+            built: lowering.value(asked.value, Target::Table),
+            ratio: None,
+            plain: asked.plain,
+            share: asked.share,
+            note: asked.note.clone(),
+            rounded_once: rounded_once(checker, asked.value),
+            written: asked.written.clone(),
+            expr: asked.expr.clone(),
+            sums_rows: asked.sums_rows,
+        };
+        self.results.iter().map(one).collect()
     }
 }
 

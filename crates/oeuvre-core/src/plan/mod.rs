@@ -210,20 +210,11 @@ pub struct Calculations {
     pub lets: BTreeMap<String, Arc<Named>>,
 }
 
-/// All that a run needs to know.
-pub struct Plan {
-    /// The columns of the source.
-    pub columns: Vec<ColumnInfo>,
-    /// Those that are needed; the inputs of the programs over rows are places in this list.
-    pub inputs: Vec<usize>,
-    /// Which inputs are needed beyond the filter.
-    pub needed: Vec<bool>,
-    /// The tables whose columns are added to each row.
-    pub lookups: Vec<LookupPlan>,
+/// The programs of a plan.
+#[derive(Default)]
+pub struct Programs {
     /// Over the inputs: the filter on rows.
     pub filter: Program,
-    /// The condition that rows must meet, in the filter program.
-    pub condition: Option<Operand>,
     /// Over the inputs: keys, arguments and conditions of aggregates.
     pub row: Program,
     /// Over the inputs, and behind them the late inputs: conditions that hold a result.
@@ -234,10 +225,6 @@ pub struct Plan {
     pub late_aggregates: Vec<LatePlan>,
     /// The groups of the table, and the finer ones inside aggregates with `per`.
     pub groupings: Vec<Grouping>,
-    /// How many of the table's keys stand down the side; the others stand along the top.
-    pub by_keys: usize,
-    /// Whether rows are listed, each a cell of its own, instead of being grouped.
-    pub listing: bool,
     /// Over the cells of one level of the table, or over the rows of a detail.
     pub table: Program,
     /// What the table program is given.
@@ -246,6 +233,26 @@ pub struct Plan {
     pub table_calcs: Vec<Option<Arc<str>>>,
     /// For each of these how many steps of the table program must have run before it.
     pub steps_before: Vec<usize>,
+}
+
+/// All that a run needs to know.
+pub struct Plan {
+    /// The columns of the source.
+    pub columns: Vec<ColumnInfo>,
+    /// Those that are needed; the inputs of the programs over rows are places in this list.
+    pub inputs: Vec<usize>,
+    /// Which inputs are needed beyond the filter.
+    pub needed: Vec<bool>,
+    /// The tables whose columns are added to each row.
+    pub lookups: Vec<LookupPlan>,
+    /// The condition that rows must meet, in the filter program.
+    pub condition: Option<Operand>,
+    /// What is worked out, and over what.
+    pub programs: Programs,
+    /// How many of the table's keys stand down the side; the others stand along the top.
+    pub by_keys: usize,
+    /// Whether rows are listed, each a cell of its own, instead of being grouped.
+    pub listing: bool,
     /// The results.
     pub results: Vec<ResultPlan>,
     /// For each key what it is filled with.
@@ -270,6 +277,14 @@ pub struct Plan {
     pub remarks: Vec<String>,
     /// The calculations that all this was made of.
     pub calculations: Calculations,
+}
+
+impl std::ops::Deref for Plan {
+    type Target = Programs;
+
+    fn deref(&self) -> &Programs {
+        &self.programs
+    }
 }
 
 impl Plan {

@@ -8,9 +8,9 @@ use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::grouping::gather;
 use crate::ledger::Ledger;
 use crate::plan::Plan;
-use oeuvre_columns::Source;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Kind, Value};
+use oeuvre_columns::{ColumnInfo, Source};
 use std::collections::BTreeMap;
 
 /// How many of the most frequent values are named.
@@ -38,7 +38,6 @@ pub fn profile(
     let columns = source.columns();
     let plan = Plan::of_values(columns.clone())?;
     let (scopes, mut ledger) = gather(&plan, source, threads)?;
-    let rows = ledger.counted;
     let mut out: Vec<Vec<Value>> = vec![Vec::new(); HEADINGS.len()];
     let mut notes = Vec::new();
     let mut marks = BTreeMap::new();
@@ -46,36 +45,7 @@ pub fn profile(
         // The plan's own count of rows comes first among the states.
         let state = scopes[0].states[i + 1].as_ref();
         let counted = counted(state, column.kind);
-        let present: u64 = counted.iter().map(|c| c.1).sum();
-        let missing = ledger.read_as_missing.iter().filter(|m| m.0 == column.name);
-        let missing_as: Vec<String> =
-            missing.map(|(_, text, n)| format!("'{text}' {}", grouped(*n))).collect();
-        let mut mean = Value::Missing;
-        let mut median = Value::Missing;
-        if column.kind.is_number() && present > 0 {
-            mean = Value::Float(mean_of(&counted, column.kind)?);
-            let (a, b) = (at(&counted, (present - 1) / 2), at(&counted, present / 2));
-            median = mean_of_two(a, b, column.kind)?;
-        }
-        let text =
-            |v: Option<&Counted>| v.map_or(Value::Missing, |c| Value::Text(shown(&c.0).into()));
-        let missing_text = match (rows - present, missing_as.len()) {
-            (0, _) => Value::Missing,
-            (n, 0) => Value::Text(grouped(n).into()),
-            (n, _) => Value::Text(format!("{} ({})", grouped(n), missing_as.join(", ")).into()),
-        };
-        let number = |n: u64| Value::Number(oeuvre_columns::Decimal::new(i128::from(n), 0));
-        let values = [
-            Value::Text(kind_word(column.kind).into()),
-            number(present),
-            missing_text,
-            number(counted.len() as u64),
-            text(counted.first()),
-            text(counted.last()),
-            mean,
-            median,
-            Value::Text(frequent(&counted, present).into()),
-        ];
+        let values = figures(&column.name, column.kind, &counted, &ledger)?;
         for (list, value) in out.iter_mut().zip(values) {
             list.push(value);
         }
@@ -86,6 +56,53 @@ pub fn profile(
             notes.push(format!("{}: {}", column.name, said.join("; ")));
         }
     }
+    let mut grid = grid(&columns, &out, notes);
+    grid.columns[0].marks = marks;
+    ledger.lines = (columns.len() as u64, 0);
+    let blank: u64 = out.iter().flatten().filter(|v| v.is_missing()).count() as u64;
+    ledger.cells = ((columns.len() * HEADINGS.len()) as u64 - blank, blank);
+    Ok((grid, ledger))
+}
+
+/// What is said of a column, in the order of [`HEADINGS`].
+fn figures(
+    name: &str,
+    kind: Kind,
+    counted: &[Counted],
+    ledger: &Ledger,
+) -> Result<[Value; HEADINGS.len()], Error> {
+    let present: u64 = counted.iter().map(|c| c.1).sum();
+    let missing = ledger.read_as_missing.iter().filter(|m| m.0 == name);
+    let missing_as: Vec<String> =
+        missing.map(|(_, text, n)| format!("'{text}' {}", grouped(*n))).collect();
+    let (mut mean, mut median) = (Value::Missing, Value::Missing);
+    if kind.is_number() && present > 0 {
+        mean = Value::Float(mean_of(counted, kind)?);
+        let (a, b) = (at(counted, (present - 1) / 2), at(counted, present / 2));
+        median = mean_of_two(a, b, kind)?;
+    }
+    let text = |v: Option<&Counted>| v.map_or(Value::Missing, |c| Value::Text(shown(&c.0).into()));
+    let missing_text = match (ledger.counted - present, missing_as.len()) {
+        (0, _) => Value::Missing,
+        (n, 0) => Value::Text(grouped(n).into()),
+        (n, _) => Value::Text(format!("{} ({})", grouped(n), missing_as.join(", ")).into()),
+    };
+    let number = |n: u64| Value::Number(oeuvre_columns::Decimal::new(i128::from(n), 0));
+    Ok([
+        Value::Text(kind_word(kind).into()),
+        number(present),
+        missing_text,
+        number(counted.len() as u64),
+        text(counted.first()),
+        text(counted.last()),
+        mean,
+        median,
+        Value::Text(frequent(counted, present).into()),
+    ])
+}
+
+/// The figures as a grid, a line a column.
+fn grid(columns: &[ColumnInfo], figures: &[Vec<Value>], notes: Vec<String>) -> Grid {
     let names: Vec<Value> = columns.iter().map(|c| Value::Text(c.name.as_str().into())).collect();
     let mut grid = Grid {
         by: vec![Heading { name: "column".into(), kind: Kind::Text }],
@@ -95,7 +112,7 @@ pub fn profile(
         notes,
         ..Grid::default()
     };
-    for ((heading, kind), values) in HEADINGS.iter().zip(&out) {
+    for ((heading, kind), values) in HEADINGS.iter().zip(figures) {
         grid.columns.push(ResultColumn {
             heading: (*heading).to_owned(),
             calc: (*heading).to_owned(),
@@ -110,11 +127,7 @@ pub fn profile(
             marks: BTreeMap::new(),
         });
     }
-    grid.columns[0].marks = marks;
-    ledger.lines = (columns.len() as u64, 0);
-    let blank: u64 = out.iter().flatten().filter(|v| v.is_missing()).count() as u64;
-    ledger.cells = ((columns.len() * HEADINGS.len()) as u64 - blank, blank);
-    Ok((grid, ledger))
+    grid
 }
 
 const WHOLE: Kind = Kind::Number { scale: 0 };

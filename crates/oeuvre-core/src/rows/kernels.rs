@@ -4,11 +4,10 @@ use super::choices::{choose_extreme, choose_if, choose_present, pick};
 use super::lookup::{Lookup, push_key};
 use super::program::{FetchColumn, FindRow, Memory, Op, Set, Step, TextTest};
 use super::scalar::Scalar;
-use super::times::{days, later, steps_between, time_between, to_part, to_period};
+use super::times::{days, later, starts_of_days, steps_between, time_between, to_part, to_period};
 use super::vectors::{bools, codes, f64s, i32s, i64s, i128s, ratio};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
-use oeuvre_columns::value::calendar::DAY_MICROS;
 use oeuvre_columns::value::decimal::{Decimal, div_half_away, pow10};
 use oeuvre_columns::value::exact::{decimal_to_f64, round_f64, round_quotient};
 use oeuvre_columns::value::{Comparison, Kind, Overflow, Value, text_order};
@@ -52,13 +51,7 @@ pub(crate) fn run(
         Op::Add => whole2(args, out, i64::overflowing_add, i128::checked_add, |a, b| a + b)?,
         Op::Subtract => whole2(args, out, i64::overflowing_sub, i128::checked_sub, |a, b| a - b)?,
         Op::Multiply => whole2(args, out, i64::overflowing_mul, i128::checked_mul, |a, b| a * b)?,
-        Op::MultiplyIfFits => {
-            let (a, b) = (args[0].data.to_i128(), args[1].data.to_i128());
-            out.data = narrowest(a.into_iter().zip(b).map(|(x, y)| match (x, y) {
-                (MISSING_I128, _) | (_, MISSING_I128) => None,
-                _ => x.checked_mul(y).filter(|z| *z != MISSING_I128),
-            }));
-        }
+        Op::MultiplyIfFits => out.data = products_that_fit(args),
         Op::Divide => return divide(args, &mut out.data),
         Op::Negate => whole1(args[0], out, i64::overflowing_neg, i128::checked_neg, |x| -x)?,
         Op::Absolute => {
@@ -70,21 +63,9 @@ pub(crate) fn run(
         Op::Compare(how) => compare(args, *how, bools(&mut out.data)),
         Op::Test(test) => memoized(test, args[0], out, memory),
         Op::OneOf(values) => one_of(values, &args[0].data, rows, bools(&mut out.data)),
-        Op::And => bool2(args, bools(&mut out.data), |a, b| match (a, b) {
-            (0, _) | (_, 0) => 0,
-            (1, 1) => 1,
-            _ => MISSING_BOOL,
-        }),
-        Op::Or => bool2(args, bools(&mut out.data), |a, b| match (a, b) {
-            (1, _) | (_, 1) => 1,
-            (0, 0) => 0,
-            _ => MISSING_BOOL,
-        }),
-        Op::Not => bool2(&[args[0], args[0]], bools(&mut out.data), |a, _| match a {
-            0 => 1,
-            1 => 0,
-            _ => MISSING_BOOL,
-        }),
+        Op::And => bool2(args, bools(&mut out.data), and),
+        Op::Or => bool2(args, bools(&mut out.data), or),
+        Op::Not => bool2(&[args[0], args[0]], bools(&mut out.data), |a, _| not(a)),
         Op::IsMissing => {
             let out = bools(&mut out.data);
             out.extend((0..rows).map(|r| u8::from(args[0].data.is_missing(r))));
@@ -103,14 +84,7 @@ pub(crate) fn run(
         }
         Op::ToPeriod(unit) => to_period(*unit, &args[0].data, &mut out.data),
         Op::ToPart(part) => to_part(*part, &args[0].data, &mut out.data),
-        Op::DateToTime => {
-            if let Data::I32(v) = &args[0].data {
-                let time = |&d: &i32| {
-                    if d == MISSING_I32 { MISSING_I64 } else { i64::from(d) * DAY_MICROS }
-                };
-                i64s(&mut out.data).extend(v.iter().map(time));
-            }
-        }
+        Op::DateToTime => starts_of_days(&args[0].data, &mut out.data),
         Op::TimeToDate => days(&args[0].data, &mut out.data, |d| d),
         Op::StepsBetween => steps_between(&args[0].data, &args[1].data, &mut out.data),
         Op::TimeBetween => time_between(&args[0].data, &args[1].data, &mut out.data),
@@ -120,6 +94,42 @@ pub(crate) fn run(
         Op::Scalar(scalar) => apply(scalar, step, args, rows, out, memory)?,
     }
     Ok(0)
+}
+
+/// Three-valued and.
+fn and(a: u8, b: u8) -> u8 {
+    match (a, b) {
+        (0, _) | (_, 0) => 0,
+        (1, 1) => 1,
+        _ => MISSING_BOOL,
+    }
+}
+
+/// Three-valued or.
+fn or(a: u8, b: u8) -> u8 {
+    match (a, b) {
+        (1, _) | (_, 1) => 1,
+        (0, 0) => 0,
+        _ => MISSING_BOOL,
+    }
+}
+
+/// Three-valued not.
+fn not(a: u8) -> u8 {
+    match a {
+        0 => 1,
+        1 => 0,
+        _ => MISSING_BOOL,
+    }
+}
+
+/// Products, missing where they do not fit.
+fn products_that_fit(args: &[&Column]) -> Data {
+    let (a, b) = (args[0].data.to_i128(), args[1].data.to_i128());
+    narrowest(a.into_iter().zip(b).map(|(x, y)| match (x, y) {
+        (MISSING_I128, _) | (_, MISSING_I128) => None,
+        _ => x.checked_mul(y).filter(|z| *z != MISSING_I128),
+    }))
 }
 
 fn constant(kind: Kind, value: &Value, rows: usize, out: &mut Column) {

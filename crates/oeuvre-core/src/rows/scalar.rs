@@ -202,106 +202,141 @@ impl Scalar {
         if !matches!(self, Scalar::Concat) && args.iter().any(Value::is_missing) {
             return Ok(Value::Missing);
         }
-        let text = |i: usize| if let Some(Value::Text(t)) = args.get(i) { &**t } else { "" };
-        let float = |i: usize| match args.get(i) {
-            Some(Value::Number(d)) => decimal_to_f64(*d),
-            Some(Value::Float(f)) => *f,
-            _ => f64::NAN,
-        };
-        let whole = |i: usize| -> i64 {
-            let limit = i64::from(i32::MAX);
-            (float(i).trunc() as i64).clamp(-limit, limit)
-        };
-        let day = |i: usize| match args.get(i) {
-            Some(Value::Date(d)) => *d,
-            Some(Value::DateTime(t)) => t.div_euclid(DAY_MICROS) as i32,
-            Some(Value::Period(p)) => p.first_day(),
-            _ => 0,
-        };
-        let real = |v: f64| match v {
-            v if v.is_infinite() => Err(Overflow::Binary),
-            v if v.is_nan() => Ok(Value::Missing),
-            v => Ok(Value::Float(v)),
-        };
-        let count = |n: i64| Value::Number(Decimal::new(i128::from(n), 0));
-        let owned = |t: String| Ok(Value::Text(Arc::from(t)));
-        let in_range = |d: i64| {
-            let fits = (i64::from(FIRST_DAY)..=i64::from(LAST_DAY)).contains(&d);
-            if fits { Ok(Value::Date(d as i32)) } else { Err(Overflow::Calendar) }
-        };
+        let a = Args(args);
         match self {
             Scalar::Floor => step(&args[0], |q, r| if r < 0 { q - 1 } else { q }, f64::floor),
             Scalar::Ceiling => step(&args[0], |q, r| if r > 0 { q + 1 } else { q }, f64::ceil),
-            Scalar::Sign => Ok(count(match float(0) {
+            Scalar::Sign => Ok(count(match a.float(0) {
                 x if x > 0.0 => 1,
                 x if x < 0.0 => -1,
                 _ => 0,
             })),
-            Scalar::Sqrt => real(float(0).sqrt()),
-            Scalar::Power => real(float(0).powf(float(1))),
-            Scalar::Ln if float(0) <= 0.0 => Ok(Value::Missing),
-            Scalar::Ln => real(float(0).ln()),
-            Scalar::Exp => real(float(0).exp()),
-            Scalar::Mod => match (&args[0], &args[1]) {
-                (Value::Number(a), Value::Number(b)) => {
-                    let scale = a.scale.max(b.scale);
-                    let (Some(a), Some(b)) = (a.rescale(scale), b.rescale(scale)) else {
-                        return Err(Overflow::Digits);
-                    };
-                    let rest = a.mantissa.checked_rem(b.mantissa);
-                    Ok(rest.map_or(Value::Missing, |r| Value::Number(Decimal::new(r, scale))))
-                }
-                _ => real(float(0) % float(1)),
-            },
+            Scalar::Sqrt => real(a.float(0).sqrt()),
+            Scalar::Power => real(a.float(0).powf(a.float(1))),
+            Scalar::Ln if a.float(0) <= 0.0 => Ok(Value::Missing),
+            Scalar::Ln => real(a.float(0).ln()),
+            Scalar::Exp => real(a.float(0).exp()),
+            Scalar::Mod => remainder(a),
             Scalar::Band(bands) => {
                 bands.of(&args[0]).map(|i| Value::Band(bands, i)).ok_or(Overflow::Digits)
             }
-            Scalar::Lower => owned(text(0).to_lowercase()),
-            Scalar::Upper => owned(text(0).to_uppercase()),
-            Scalar::Trim => owned(text(0).trim().to_owned()),
-            Scalar::Length => Ok(count(text(0).chars().count() as i64)),
-            Scalar::Left => owned(text(0).chars().take(whole(1).max(0) as usize).collect()),
+            Scalar::Lower => owned(a.text(0).to_lowercase()),
+            Scalar::Upper => owned(a.text(0).to_uppercase()),
+            Scalar::Trim => owned(a.text(0).trim().to_owned()),
+            Scalar::Length => Ok(count(a.text(0).chars().count() as i64)),
+            Scalar::Left => owned(a.text(0).chars().take(a.whole(1).max(0) as usize).collect()),
             Scalar::Right => {
-                let n = text(0).chars().count();
-                owned(text(0).chars().skip(n.saturating_sub(whole(1).max(0) as usize)).collect())
+                let n = a.text(0).chars().count();
+                owned(
+                    a.text(0).chars().skip(n.saturating_sub(a.whole(1).max(0) as usize)).collect(),
+                )
             }
-            Scalar::Replace if text(1).is_empty() => owned(text(0).to_owned()),
-            Scalar::Replace => owned(text(0).replace(text(1), text(2))),
+            Scalar::Replace if a.text(1).is_empty() => owned(a.text(0).to_owned()),
+            Scalar::Replace => owned(a.text(0).replace(a.text(1), a.text(2))),
             Scalar::Concat => owned(args.iter().map(Value::to_string).collect()),
-            Scalar::Contains => Ok(Value::Boolean(text(0).contains(text(1)))),
-            Scalar::StartsWith => Ok(Value::Boolean(text(0).starts_with(text(1)))),
-            Scalar::EndsWith => Ok(Value::Boolean(text(0).ends_with(text(1)))),
-            Scalar::Matches(pattern) => Ok(Value::Boolean(pattern.0.is_match(text(0)))),
-            Scalar::MonthDay => Ok(count(i64::from(civil_from_days(day(0)).2))),
+            Scalar::Contains => Ok(Value::Boolean(a.text(0).contains(a.text(1)))),
+            Scalar::StartsWith => Ok(Value::Boolean(a.text(0).starts_with(a.text(1)))),
+            Scalar::EndsWith => Ok(Value::Boolean(a.text(0).ends_with(a.text(1)))),
+            Scalar::Matches(pattern) => Ok(Value::Boolean(pattern.0.is_match(a.text(0)))),
+            Scalar::MonthDay => Ok(count(i64::from(civil_from_days(a.day(0)).2))),
             Scalar::Hour => match &args[0] {
                 Value::DateTime(t) => Ok(count(t.rem_euclid(DAY_MICROS) / 3_600_000_000)),
                 _ => Ok(Value::Missing),
             },
-            Scalar::Start => in_range(i64::from(day(0))),
+            Scalar::Start => in_range(i64::from(a.day(0))),
             Scalar::End => in_range(i64::from(match &args[0] {
                 Value::Period(p) => p.last_day(),
-                _ => day(0),
+                _ => a.day(0),
             })),
-            Scalar::AddMonths => {
-                let (year, month, of_month) = civil_from_days(day(0));
-                let months = i64::from(year) * 12 + i64::from(month) - 1 + whole(1);
-                let (year, month) = (months.div_euclid(12), months.rem_euclid(12) as u32 + 1);
-                if !(1..=9999).contains(&year) {
-                    return Err(Overflow::Calendar);
-                }
-                let last = days_in_month(year as i32, month);
-                in_range(i64::from(days_from_civil(year as i32, month, of_month.min(last))))
-            }
+            Scalar::AddMonths => add_months(a.day(0), a.whole(1)),
             Scalar::Number => {
-                let number = text(0).trim().replace(',', "").parse::<f64>().ok();
+                let number = a.text(0).trim().replace(',', "").parse::<f64>().ok();
                 Ok(number.filter(|n| n.is_finite()).map_or(Value::Missing, Value::Float))
             }
             Scalar::Date => {
-                Ok(parse_pattern(text(0).trim(), text(1)).map_or(Value::Missing, Value::Date))
+                Ok(parse_pattern(a.text(0).trim(), a.text(1)).map_or(Value::Missing, Value::Date))
             }
             Scalar::Text => owned(args[0].to_string()),
         }
     }
+}
+
+/// The arguments of a function, read as what it expects.
+#[derive(Clone, Copy)]
+struct Args<'a>(&'a [Value]);
+
+impl<'a> Args<'a> {
+    fn text(self, i: usize) -> &'a str {
+        if let Some(Value::Text(t)) = self.0.get(i) { t } else { "" }
+    }
+
+    fn float(self, i: usize) -> f64 {
+        match self.0.get(i) {
+            Some(Value::Number(d)) => decimal_to_f64(*d),
+            Some(Value::Float(f)) => *f,
+            _ => f64::NAN,
+        }
+    }
+
+    fn whole(self, i: usize) -> i64 {
+        let limit = i64::from(i32::MAX);
+        (self.float(i).trunc() as i64).clamp(-limit, limit)
+    }
+
+    fn day(self, i: usize) -> i32 {
+        match self.0.get(i) {
+            Some(Value::Date(d)) => *d,
+            Some(Value::DateTime(t)) => t.div_euclid(DAY_MICROS) as i32,
+            Some(Value::Period(p)) => p.first_day(),
+            _ => 0,
+        }
+    }
+}
+
+/// A binary64 result; missing where there is none.
+fn real(v: f64) -> Result<Value, Overflow> {
+    match v {
+        v if v.is_infinite() => Err(Overflow::Binary),
+        v if v.is_nan() => Ok(Value::Missing),
+        v => Ok(Value::Float(v)),
+    }
+}
+
+fn count(n: i64) -> Value {
+    Value::Number(Decimal::new(i128::from(n), 0))
+}
+
+fn owned(t: String) -> Result<Value, Overflow> {
+    Ok(Value::Text(Arc::from(t)))
+}
+
+/// A date of the calendar.
+fn in_range(d: i64) -> Result<Value, Overflow> {
+    let fits = (i64::from(FIRST_DAY)..=i64::from(LAST_DAY)).contains(&d);
+    if fits { Ok(Value::Date(d as i32)) } else { Err(Overflow::Calendar) }
+}
+
+fn remainder(a: Args<'_>) -> Result<Value, Overflow> {
+    let (Value::Number(x), Value::Number(y)) = (&a.0[0], &a.0[1]) else {
+        return real(a.float(0) % a.float(1));
+    };
+    let scale = x.scale.max(y.scale);
+    let (Some(x), Some(y)) = (x.rescale(scale), y.rescale(scale)) else {
+        return Err(Overflow::Digits);
+    };
+    let rest = x.mantissa.checked_rem(y.mantissa);
+    Ok(rest.map_or(Value::Missing, |r| Value::Number(Decimal::new(r, scale))))
+}
+
+fn add_months(day: i32, n: i64) -> Result<Value, Overflow> {
+    let (year, month, of_month) = civil_from_days(day);
+    let months = i64::from(year) * 12 + i64::from(month) - 1 + n;
+    let (year, month) = (months.div_euclid(12), months.rem_euclid(12) as u32 + 1);
+    if !(1..=9999).contains(&year) {
+        return Err(Overflow::Calendar);
+    }
+    let last = days_in_month(year as i32, month);
+    in_range(i64::from(days_from_civil(year as i32, month, of_month.min(last))))
 }
 
 /// A number brought to a whole one.

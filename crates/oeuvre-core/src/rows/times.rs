@@ -115,3 +115,13 @@ fn part_table(part: Part) -> &'static DayTable {
     static TABLES: [OnceLock<DayTable>; 3] = [const { OnceLock::new() }; 3];
     TABLES[part as usize].get_or_init(|| DayTable::new(|d| part.of_day(d)))
 }
+
+/// The first instant of each day.
+pub(super) fn starts_of_days(data: &Data, out: &mut Data) {
+    if let Data::I32(v) = data {
+        let time = |&d: &i32| {
+            if d == MISSING_I32 { MISSING_I64 } else { i64::from(d) * DAY_MICROS }
+        };
+        i64s(out).extend(v.iter().map(time));
+    }
+}

@@ -7,7 +7,7 @@ use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
 use crate::grouping::{Codes, Depths, GroupStates, LateStates};
 use crate::ledger::Ledger;
-use crate::plan::{Plan, SortBy};
+use crate::plan::{KeyPlan, Plan, ResultPlan, SortBy};
 use crate::request::TotalsAt;
 use crate::rows::program::Operand;
 use crate::window::{NO_CELL, pick};
@@ -42,63 +42,13 @@ pub(crate) fn table(
     levels: &mut Levels<'_>,
     ledger: &mut Ledger,
 ) -> Result<Table, Error> {
-    let by_keys = plan.by_keys;
     let lines = lines(plan, trees, groups, levels, ledger)?;
     let positions = positions(plan, &trees.across, &levels.ranks);
     ensure_fits(lines.places.len(), positions.len(), plan.results.len())?;
-    let heading = |k: &crate::plan::KeyPlan| Heading { name: k.heading.clone(), kind: k.kind };
-    let (by, across) = plan.keys().split_at(by_keys);
-    let codes = &groups.grouper.codes;
-    let mut grid = Grid {
-        by: by.iter().map(heading).collect(),
-        across: across.iter().map(heading).collect(),
-        lines: lines.places.iter().map(|p| p.0).collect(),
-        labels: labels(
-            &by.iter().map(|k| k.kind).collect::<Vec<_>>(),
-            codes,
-            &trees.by,
-            &lines.places,
-            &lines,
-        ),
-        positions: positions.iter().map(|p| p.0).collect(),
-        position_labels: labels(
-            &across.iter().map(|k| k.kind).collect::<Vec<_>>(),
-            &codes[by_keys..],
-            &trees.across,
-            &positions,
-            &Lines { places: Vec::new(), rests: Vec::new(), members: None },
-        ),
-        results: plan
-            .results
-            .iter()
-            .map(|r| Heading { name: r.heading.clone(), kind: r.built.kind })
-            .collect(),
-        rest_label: plan.rest_label.clone(),
-        ..Grid::default()
-    };
+    let mut grid = frame(plan, &groups.grouper.codes, trees, &lines, &positions);
     let mut cells =
         Cells { plan, trees, lines: &lines, levels: HashMap::new(), rests: HashMap::new() };
-    let mut shown = Vec::new();
-    for position in &positions {
-        let across = position.0.depth as usize;
-        for place in &lines.places {
-            let depths = Depths { by: place.0.depth as usize, across };
-            if place.0.kind != LineKind::Rest && !cells.levels.contains_key(&depths) {
-                shown.push(depths);
-                cells.levels.insert(depths, indexed(trees, levels.level(depths)?, depths));
-            }
-        }
-        if let Some(members) = &lines.members
-            && !cells.rests.contains_key(&across)
-        {
-            let known = shared_codes(trees, &lines.rests);
-            let level = levels.together(members, across, &known)?;
-            let nodes = trees.across_nodes(&level.cells, across).unwrap_or_default();
-            let keys = level.cells.start.iter().copied().zip(nodes).zip(0..);
-            let index = keys.collect();
-            cells.rests.insert(across, (level, index));
-        }
-    }
+    let shown = cells.find(levels, &positions)?;
     for (p, position) in positions.iter().enumerate() {
         for (i, result) in plan.results.iter().enumerate() {
             grid.columns.push(ResultColumn {
@@ -123,8 +73,39 @@ pub(crate) fn table(
     levels.account(&shown, ledger);
     mark_totals(plan, &mut grid);
     mark_total_positions(plan, &mut grid);
-    let totals = |kind: LineKind| matches!(kind, LineKind::Subtotal | LineKind::Grand);
-    let total_lines = grid.lines.iter().filter(|l| totals(l.kind)).count() as u64;
+    account_cells(&grid, ledger);
+    Ok(Table { grid, lines, positions })
+}
+
+/// The table without its cells: headings and labels.
+fn frame(plan: &Plan, codes: &[Codes], trees: &Trees, lines: &Lines, positions: &[Place]) -> Grid {
+    let heading = |k: &KeyPlan| Heading { name: k.heading.clone(), kind: k.kind };
+    let kinds = |keys: &[KeyPlan]| keys.iter().map(|k| k.kind).collect::<Vec<_>>();
+    let (by, across) = plan.keys().split_at(plan.by_keys);
+    let none = Lines { places: Vec::new(), rests: Vec::new(), members: None };
+    let result = |r: &ResultPlan| Heading { name: r.heading.clone(), kind: r.built.kind };
+    Grid {
+        by: by.iter().map(heading).collect(),
+        across: across.iter().map(heading).collect(),
+        lines: lines.places.iter().map(|p| p.0).collect(),
+        labels: labels(&kinds(by), codes, &trees.by, &lines.places, lines),
+        positions: positions.iter().map(|p| p.0).collect(),
+        position_labels: labels(
+            &kinds(across),
+            &codes[plan.by_keys..],
+            &trees.across,
+            positions,
+            &none,
+        ),
+        results: plan.results.iter().map(result).collect(),
+        rest_label: plan.rest_label.clone(),
+        ..Grid::default()
+    }
+}
+
+/// Enters how many lines and cells are shown.
+fn account_cells(grid: &Grid, ledger: &mut Ledger) {
+    let total_lines = grid.lines.iter().filter(|l| is_total(l.kind)).count() as u64;
     let rests = grid.lines.iter().filter(|l| l.kind == LineKind::Rest).count() as u64;
     ledger.lines = (grid.lines.len() as u64 - total_lines - rests, total_lines);
     let blank: usize = grid
@@ -133,7 +114,6 @@ pub(crate) fn table(
         .map(|c| (0..grid.lines.len()).filter(|&l| c.cells.data.is_missing(l)).count())
         .sum();
     ledger.cells = ((grid.lines.len() * grid.columns.len() - blank) as u64, blank as u64);
-    Ok(Table { grid, lines, positions })
 }
 
 /// More cells than this are a mistake in the request, and would take gigabytes.
@@ -273,6 +253,33 @@ struct Cells<'a> {
 }
 
 impl Cells<'_> {
+    /// Finds the cells of all lines at all positions; gives the levels that are shown.
+    fn find(&mut self, levels: &mut Levels<'_>, positions: &[Place]) -> Result<Vec<Depths>, Error> {
+        let mut shown = Vec::new();
+        for position in positions {
+            let across = position.0.depth as usize;
+            for place in &self.lines.places {
+                let depths = Depths { by: place.0.depth as usize, across };
+                if place.0.kind != LineKind::Rest && !self.levels.contains_key(&depths) {
+                    shown.push(depths);
+                    let level = indexed(self.trees, levels.level(depths)?, depths);
+                    self.levels.insert(depths, level);
+                }
+            }
+            if let Some(members) = &self.lines.members
+                && !self.rests.contains_key(&across)
+            {
+                let known = shared_codes(self.trees, &self.lines.rests);
+                let level = levels.together(members, across, &known)?;
+                let nodes = self.trees.across_nodes(&level.cells, across).unwrap_or_default();
+                let keys = level.cells.start.iter().copied().zip(nodes).zip(0..);
+                let index = keys.collect();
+                self.rests.insert(across, (level, index));
+            }
+        }
+        Ok(shown)
+    }
+
     /// The cells of a result at a position, line by line.
     fn column(&self, kind: Kind, operand: Operand, position: Place) -> Column {
         let across = position.0.depth as usize;

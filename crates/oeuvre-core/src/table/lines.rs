@@ -2,7 +2,7 @@
 //! that make up for the rest.
 
 use super::levels::{Level, Levels};
-use super::tree::{Children, Trees};
+use super::tree::{Children, Tree, Trees};
 use crate::error::Error;
 use crate::grid::{Line, LineKind};
 use crate::grouping::{Depths, GroupStates, LEFT_OUT, Members};
@@ -90,39 +90,11 @@ pub(crate) fn lines(
     let totals = plan.totals.grand() || plan.totals.sub();
     let with_rest = hidden > 0 && (totals || both_ends);
     ledger.not_shown = (hidden as u64, with_rest);
-    // Which nodes have a line of their own below them.
-    let mut alive: Vec<Vec<bool>> = by.nodes.iter().map(|n| vec![false; n.len()]).collect();
-    alive[0][0] = true;
-    for (leaf, _) in shown.iter().enumerate().filter(|(_, s)| **s != Shown::No) {
-        let mut node = leaf as u32;
-        for depth in (1..=by.depth()).rev() {
-            alive[depth][node as usize] = true;
-            node = by.nodes[depth][node as usize].parent;
-        }
-    }
-    let mut rests: Vec<Rest> = Vec::new();
-    let mut members = None;
-    if with_rest {
-        let per_parent = plan.totals.sub() && by.depth() > 1;
-        let mut numbers: HashMap<(usize, u32), u32> = HashMap::new();
-        let mut of_leaf = vec![LEFT_OUT; leaves];
-        for (leaf, _) in shown.iter().enumerate().filter(|(_, s)| **s == Shown::No) {
-            // Under the innermost group that has a line.
-            let mut at = (by.depth(), leaf as u32);
-            while at.0 > 0 && (!per_parent || at.0 == by.depth() || !alive[at.0][at.1 as usize]) {
-                at = (at.0 - 1, by.nodes[at.0][at.1 as usize].parent);
-            }
-            of_leaf[leaf] = *numbers.entry(at).or_insert_with(|| {
-                rests.push(Rest { depth: at.0, node: at.1 });
-                rests.len() as u32 - 1
-            });
-        }
-        let mut of_group = vec![LEFT_OUT; gathered.grouper.groups() - 1];
-        for (&group, &leaf) in trees.present.iter().zip(&by.leaf_of_group) {
-            of_group[group as usize] = of_leaf[leaf as usize];
-        }
-        members = Some(Members { of_group, count: rests.len() });
-    }
+    let alive = with_lines(by, &shown);
+    let (rests, members) = match with_rest {
+        true => rests(plan, trees, gathered, &shown, &alive),
+        false => (Vec::new(), None),
+    };
     let mut out = Vec::new();
     let of_node: HashMap<(usize, u32), u32> =
         rests.iter().zip(0..).map(|(r, n)| ((r.depth, r.node), n)).collect();
@@ -140,6 +112,51 @@ pub(crate) fn lines(
         }
     }
     Ok(Lines { places: out, rests, members })
+}
+
+/// Which nodes have a line of their own below them.
+fn with_lines(by: &Tree, shown: &[Shown]) -> Vec<Vec<bool>> {
+    let mut alive: Vec<Vec<bool>> = by.nodes.iter().map(|n| vec![false; n.len()]).collect();
+    alive[0][0] = true;
+    for (leaf, _) in shown.iter().enumerate().filter(|(_, s)| **s != Shown::No) {
+        let mut node = leaf as u32;
+        for depth in (1..=by.depth()).rev() {
+            alive[depth][node as usize] = true;
+            node = by.nodes[depth][node as usize].parent;
+        }
+    }
+    alive
+}
+
+/// What is not shown, under the innermost group that has a line; and the groups of each such rest.
+fn rests(
+    plan: &Plan,
+    trees: &Trees,
+    gathered: &GroupStates,
+    shown: &[Shown],
+    alive: &[Vec<bool>],
+) -> (Vec<Rest>, Option<Members>) {
+    let by = &trees.by;
+    let mut rests: Vec<Rest> = Vec::new();
+    let per_parent = plan.totals.sub() && by.depth() > 1;
+    let mut numbers: HashMap<(usize, u32), u32> = HashMap::new();
+    let mut of_leaf = vec![LEFT_OUT; shown.len()];
+    for (leaf, _) in shown.iter().enumerate().filter(|(_, s)| **s == Shown::No) {
+        let mut at = (by.depth(), leaf as u32);
+        while at.0 > 0 && (!per_parent || at.0 == by.depth() || !alive[at.0][at.1 as usize]) {
+            at = (at.0 - 1, by.nodes[at.0][at.1 as usize].parent);
+        }
+        of_leaf[leaf] = *numbers.entry(at).or_insert_with(|| {
+            rests.push(Rest { depth: at.0, node: at.1 });
+            rests.len() as u32 - 1
+        });
+    }
+    let mut of_group = vec![LEFT_OUT; gathered.grouper.groups() - 1];
+    for (&group, &leaf) in trees.present.iter().zip(&by.leaf_of_group) {
+        of_group[group as usize] = of_leaf[leaf as usize];
+    }
+    let members = Members { of_group, count: rests.len() };
+    (rests, Some(members))
 }
 
 /// The place of each node among all lines of its depth.

@@ -154,132 +154,220 @@ const DAYS: i32 = days_from_civil(2026, 1, 1) - FIRST_DAY;
 /// Waves closed the ports for much of this month.
 const STORM: (i32, u32) = (2025, 2);
 
-/// Writes the bookings.
-pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<()> {
-    let mut random = Random(0x0e0b_5eed);
-    let days: Vec<(i32, u32, u32)> = (0..DAYS).map(|d| civil_from_days(FIRST_DAY + d)).collect();
-    // Each year has a tenth more than the one before.
-    let by_day = Choice::new((0..DAYS).map(|d| {
-        let (year, month, _) = days[d as usize];
-        let growth = [100, 110, 121][(year - 2023) as usize];
-        SEASON[month as usize - 1] * WEEK[Part::Weekday.of_day(FIRST_DAY + d) as usize] * growth
-    }));
-    let total = by_day.0[by_day.0.len() - 1];
-    let by_route = Choice::new(ROUTE_LIST.iter().map(|r| r.weight));
-    let by_ticket = Choice::new(TICKETS.iter().map(|t| t.1));
-    let by_channel = Choice::new(CHANNELS.iter().map(|c| c.1));
-    // However much it sails, a ferry company has no more than a million customers.
-    let customers = (rows / 6).clamp(50, 1_000_000);
-    let mut text = Vec::with_capacity(1 << 17);
-    text.extend_from_slice(BOOKINGS.as_bytes());
-    text.push(b'\n');
-    for i in 0..rows {
-        let r = &mut random;
-        // Rows come roughly in the order of sailing.
-        let at = (u128::from(total) * u128::from(i) / u128::from(rows)) as u64;
+/// What the bookings are drawn from.
+struct Odds {
+    days: Vec<(i32, u32, u32)>,
+    by_day: Choice,
+    by_route: Choice,
+    by_ticket: Choice,
+    by_channel: Choice,
+    rows: u64,
+    customers: u64,
+}
+
+/// A booking.
+struct Booking {
+    id: u64,
+    date: (i32, u32, u32),
+    booked: (i32, u32, u32),
+    /// Seconds of that day.
+    clock: u64,
+    route: usize,
+    vessel: usize,
+    ticket: usize,
+    channel: usize,
+    customer: u64,
+    passengers: u64,
+    vehicles: u64,
+    /// In hundredths.
+    fare: i64,
+    extras: i64,
+    status: &'static str,
+    delay: u64,
+    unknown_delay: bool,
+    note: Option<&'static str>,
+}
+
+impl Odds {
+    fn new(rows: u64) -> Odds {
+        let days: Vec<(i32, u32, u32)> =
+            (0..DAYS).map(|d| civil_from_days(FIRST_DAY + d)).collect();
+        // Each year has a tenth more than the one before.
+        let by_day = Choice::new((0..DAYS).map(|d| {
+            let (year, month, _) = days[d as usize];
+            let growth = [100, 110, 121][(year - 2023) as usize];
+            let week = WEEK[Part::Weekday.of_day(FIRST_DAY + d) as usize];
+            SEASON[month as usize - 1] * week * growth
+        }));
+        Odds {
+            days,
+            by_day,
+            by_route: Choice::new(ROUTE_LIST.iter().map(|r| r.weight)),
+            by_ticket: Choice::new(TICKETS.iter().map(|t| t.1)),
+            by_channel: Choice::new(CHANNELS.iter().map(|c| c.1)),
+            rows,
+            // However much it sails, a ferry company has no more than a million customers.
+            customers: (rows / 6).clamp(50, 1_000_000),
+        }
+    }
+
+    /// The day of a sailing, counted from the first: rows come roughly in the order of sailing.
+    fn day(&self, i: u64, r: &mut Random) -> i32 {
+        let total = self.by_day.0[self.by_day.0.len() - 1];
+        let at = (u128::from(total) * u128::from(i) / u128::from(self.rows)) as u64;
         let jitter = r.below(29) as i32 - 14;
-        let day = (by_day.0.partition_point(|&sum| sum <= at) as i32 + jitter).clamp(0, DAYS - 1);
-        let (year, month, monthday) = days[day as usize];
-        let mut route = by_route.pick(r);
+        let day = self.by_day.0.partition_point(|&sum| sum <= at) as i32;
+        (day + jitter).clamp(0, DAYS - 1)
+    }
+
+    /// Draws a booking. The order in which numbers are drawn makes the file what it is.
+    fn draw(&self, i: u64, r: &mut Random) -> Booking {
+        let day = self.day(i, r);
+        let (year, month, monthday) = self.days[day as usize];
+        let mut route = self.by_route.pick(r);
         if day < ROUTE_LIST[route].opens {
             route = 0;
         }
         let line = &ROUTE_LIST[route];
         // Each route has two or three vessels.
         let vessel = (route * 3 + r.below(3) as usize * 2) % VESSELS.len();
-        let ticket = by_ticket.pick(r);
-        let channel = by_channel.pick(r);
+        let ticket = self.by_ticket.pick(r);
+        let channel = self.by_channel.pick(r);
         // Some customers come often.
-        let customer = if r.chance(300) { r.below(customers / 20 + 1) } else { r.below(customers) };
+        let often = if r.chance(300) { self.customers / 20 + 1 } else { self.customers };
+        let customer = r.below(often);
         let passengers = [1, 1, 1, 2, 2, 2, 3, 4, 4, 5][r.below(10) as usize];
         let vehicles = u64::from(line.miles > 5 && r.chance(340)) + u64::from(r.chance(20));
         let summer = if matches!(month, 6..=8) { 112 } else { 100 };
         let dearer = [100, 103, 107][(year - 2023) as usize];
         let full = line.base_fare * TICKETS[ticket].2 * summer * dearer / 1_000_000;
         // Fares end in round numbers, and so tie.
-        let mut fare = ((full * (92 + r.below(17)) / 100) / 5 * 5).max(100) as i64;
-        let mut extras = if r.chance(380) { (r.below(40) * 50 + 250) as i64 } else { 0 };
+        let fare = ((full * (92 + r.below(17)) / 100) / 5 * 5).max(100) as i64;
+        let extras = if r.chance(380) { (r.below(40) * 50 + 250) as i64 } else { 0 };
         let storm = (year, month) == STORM;
-        let status = match r.below(1000) {
-            n if n < if storm { 260 } else { 48 } => "cancelled",
-            n if n < if storm { 320 } else { 78 } => "refunded",
-            n if n < if storm { 335 } else { 93 } => "no-show",
-            _ => "sailed",
-        };
-        if status == "refunded" {
-            fare = -fare;
-            extras = 0;
-        }
-        // Exponential-like: few are very late.
-        let mut delay = (r.below(12) * r.below(12)) / 6;
-        if vessel == LATE_VESSEL {
-            delay = delay * 2 + 6;
-        }
-        if storm {
-            delay += 14;
-        }
-        let (no_delay, unknown_delay) = (status != "sailed", r.chance(31));
+        let status = status(r.below(1000), storm);
+        let delay = delay(vessel, storm, r);
+        let unknown_delay = r.chance(31);
         let lead = r.below(12) * r.below(12) / 2 + r.below(2);
-        let (booked_year, booked_month, booked_day) =
-            civil_from_days(FIRST_DAY + day - lead as i32);
         let clock = r.below(57_600) + 21_600; // between six and ten
-        // Two rows that every profile should show.
+        let id = 1_000_001 + i * 2 + r.below(2);
+        let note = r.chance(40).then(|| NOTES[r.below(NOTES.len() as u64) as usize]);
+        let (fare, extras) = if status == "refunded" { (-fare, 0) } else { (fare, extras) };
+        Booking {
+            id,
+            date: (year, month, monthday),
+            booked: civil_from_days(FIRST_DAY + day - lead as i32),
+            clock,
+            route,
+            vessel,
+            ticket,
+            channel,
+            customer,
+            passengers,
+            vehicles,
+            fare,
+            extras,
+            status,
+            delay,
+            unknown_delay,
+            note,
+        }
+    }
+}
+
+/// What became of a booking, by a number below 1,000.
+fn status(n: u64, storm: bool) -> &'static str {
+    let [cancelled, refunded, no_show] = if storm { [260, 320, 335] } else { [48, 78, 93] };
+    match n {
+        n if n < cancelled => "cancelled",
+        n if n < refunded => "refunded",
+        n if n < no_show => "no-show",
+        _ => "sailed",
+    }
+}
+
+/// Exponential-like: few are very late.
+fn delay(vessel: usize, storm: bool, r: &mut Random) -> u64 {
+    let delay = (r.below(12) * r.below(12)) / 6;
+    let delay = if vessel == LATE_VESSEL { delay * 2 + 6 } else { delay };
+    if storm { delay + 14 } else { delay }
+}
+
+impl Booking {
+    /// Two rows that every profile should show.
+    fn with_blunders(mut self, i: u64, rows: u64) -> Booking {
         if i == rows / 3 {
-            fare = 999_900;
+            self.fare = 999_900;
         }
         if i == rows / 2 + 7 {
-            delay = 1_440;
+            self.delay = 1_440;
         }
-        let two = |text: &mut Vec<u8>, n: u64| {
-            text.extend([b'0' + (n / 10) as u8, b'0' + (n % 10) as u8])
-        };
-        number(&mut text, 1_000_001 + i * 2 + r.below(2));
+        self
+    }
+
+    /// Writes the record.
+    fn write(&self, text: &mut Vec<u8>) {
+        number(text, self.id);
         text.push(b',');
-        date(&mut text, booked_year, booked_month, booked_day);
-        text.push(b'T');
-        two(&mut text, clock / 3600);
-        text.push(b':');
-        two(&mut text, clock / 60 % 60);
-        text.push(b':');
-        two(&mut text, clock % 60);
+        date(text, self.booked);
+        let clock = [self.clock / 3600, self.clock / 60 % 60, self.clock % 60];
+        for (before, n) in b"T::".iter().zip(clock) {
+            text.push(*before);
+            two_digits(text, n);
+        }
         text.push(b',');
-        date(&mut text, year, month, monthday);
-        for part in [line.code, VESSELS[vessel], TICKETS[ticket].0, CHANNELS[channel].0] {
+        date(text, self.date);
+        let code = ROUTE_LIST[self.route].code;
+        for part in [code, VESSELS[self.vessel], TICKETS[self.ticket].0, CHANNELS[self.channel].0] {
             text.push(b',');
             text.extend_from_slice(part.as_bytes());
         }
-        for n in [100_000 + customer, passengers, vehicles] {
+        for n in [100_000 + self.customer, self.passengers, self.vehicles] {
             text.push(b',');
-            number(&mut text, n);
+            number(text, n);
         }
-        for amount in [fare, extras] {
+        for amount in [self.fare, self.extras] {
             text.push(b',');
             if amount < 0 {
                 text.push(b'-');
             }
-            number(&mut text, amount.unsigned_abs() / 100);
+            number(text, amount.unsigned_abs() / 100);
             text.push(b'.');
-            two(&mut text, amount.unsigned_abs() % 100);
+            two_digits(text, amount.unsigned_abs() % 100);
         }
         text.push(b',');
-        text.extend_from_slice(status.as_bytes());
+        text.extend_from_slice(self.status.as_bytes());
         text.push(b',');
-        if unknown_delay {
+        if self.unknown_delay {
             text.extend_from_slice(b"n/a");
-        } else if !no_delay {
-            number(&mut text, delay);
+        } else if self.status == "sailed" {
+            number(text, self.delay);
         }
         text.push(b',');
-        if r.chance(40) {
-            text.extend_from_slice(NOTES[r.below(NOTES.len() as u64) as usize].as_bytes());
-        }
+        text.extend_from_slice(self.note.unwrap_or_default().as_bytes());
         text.push(b'\n');
+    }
+}
+
+/// Writes the bookings.
+pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<()> {
+    let mut random = Random(0x0e0b_5eed);
+    let odds = Odds::new(rows);
+    let mut text = Vec::with_capacity(1 << 17);
+    text.extend_from_slice(BOOKINGS.as_bytes());
+    text.push(b'\n');
+    for i in 0..rows {
+        odds.draw(i, &mut random).with_blunders(i, rows).write(&mut text);
         if text.len() > 1 << 16 {
             out.write_all(&text)?;
             text.clear();
         }
     }
     out.write_all(&text)
+}
+
+fn two_digits(text: &mut Vec<u8>, n: u64) {
+    text.extend([b'0' + (n / 10) as u8, b'0' + (n % 10) as u8]);
 }
 
 fn number(text: &mut Vec<u8>, n: u64) {
@@ -296,7 +384,7 @@ fn number(text: &mut Vec<u8>, n: u64) {
     text.extend_from_slice(&digits[at..]);
 }
 
-fn date(text: &mut Vec<u8>, year: i32, month: u32, day: u32) {
+fn date(text: &mut Vec<u8>, (year, month, day): (i32, u32, u32)) {
     number(text, year as u64);
     for part in [month, day] {
         text.extend([b'-', b'0' + (part / 10) as u8, b'0' + (part % 10) as u8]);

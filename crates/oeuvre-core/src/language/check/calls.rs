@@ -86,34 +86,7 @@ impl Checker {
                 let a = self.number(at.on(&call.args[0]))?;
                 Ok(self.tree.apply(text, Op::Absolute, &[a], a.kind))
             }
-            RowCall::Round => {
-                let a = self.number(at.on(&call.args[0]))?;
-                let digits = match call.args.get(1).map(|d| (&d.node, d)) {
-                    None => 0,
-                    Some((Node::Number(Decimal { mantissa, scale: 0 }), _))
-                        if (0..=12).contains(mantissa) =>
-                    {
-                        *mantissa as u8
-                    }
-                    Some((_, d)) => {
-                        let message = "expected how many digits to keep after the point";
-                        return Err(at.on(d).mistake(message).label("a whole number from 0 to 12"));
-                    }
-                };
-                let kind = Kind::Number { scale: digits };
-                match (a.kind, self.ratio_of(a)) {
-                    (Kind::Number { scale }, _) if scale <= digits => Ok(a),
-                    (Kind::Float, Some([n, d])) => {
-                        Ok(self.tree.apply(text, Op::RoundRatio(digits), &[n, d, a], kind))
-                    }
-                    _ => Ok(self.tree.apply(
-                        text,
-                        Op::Round(digits),
-                        &[a],
-                        Kind::Number { scale: digits },
-                    )),
-                }
-            }
+            RowCall::Round => self.rounded(at, call),
             RowCall::Period(unit) => {
                 let a = self.date(at, call)?;
                 Ok(self.tree.apply(text, Op::ToPeriod(unit), &[a], Kind::Period(unit)))
@@ -122,49 +95,79 @@ impl Checker {
                 let a = self.date(at, call)?;
                 Ok(self.tree.apply(text, Op::ToPart(part), &[a], Kind::Part(part)))
             }
-            RowCall::Fiscal { quarter } => {
-                let a = self.date(at, call)?;
-                let month = call.args[1]
-                    .constant_number()
-                    .and_then(|n| n.rescale(0))
-                    .filter(|n| (1..=12).contains(&n.mantissa));
-                let Some(month) = month.map(|n| n.mantissa as u8) else {
-                    return Err(at
-                        .on(&call.args[1])
-                        .mistake("expected the month in which the year starts")
-                        .label("a whole number from 1 to 12"));
-                };
-                let unit =
-                    if quarter { Unit::FiscalQuarter(month) } else { Unit::FiscalYear(month) };
-                Ok(self.tree.apply(text, Op::ToPeriod(unit), &[a], Kind::Period(unit)))
-            }
+            RowCall::Fiscal { quarter } => self.fiscal(at, call, quarter),
             RowCall::Band => {
                 let a = self.number(at.on(&call.args[0]))?;
                 let bands = bands(at, &call.args[1..])?;
                 let scalar = Scalar::Band(bands);
                 Ok(self.tree.apply(text, Op::Scalar(scalar), &[a], Kind::Band(bands)))
             }
-            RowCall::Matches => {
-                let pattern = &call.args[1];
-                let Node::Text(regex) = &pattern.node else {
-                    return Err(at
-                        .on(pattern)
-                        .mistake("expected a regular expression")
-                        .label("write it in single quotes"));
-                };
-                let regex =
-                    regex::RegexBuilder::new(regex).size_limit(1 << 20).build().map_err(|e| {
-                        let reason = e.to_string();
-                        let reason =
-                            reason.lines().last().unwrap_or_default().trim_start_matches("error: ");
-                        at.on(pattern)
-                            .mistake("this regular expression cannot be read")
-                            .label(reason.to_owned())
-                    })?;
-                self.scalar(at, &call.args[..1], Scalar::Matches(Pattern(regex)))
-            }
+            RowCall::Matches => self.matching(at, call),
             RowCall::Scalar(ref scalar) => self.scalar(at, &call.args, scalar.clone()),
         }
+    }
+
+    /// A number rounded to some digits, from its exact parts where it has them.
+    fn rounded(&mut self, at: At<'_>, call: &CallNode) -> Checked<Typed> {
+        let text = at.text();
+        let a = self.number(at.on(&call.args[0]))?;
+        let digits = match call.args.get(1).map(|d| (&d.node, d)) {
+            None => 0,
+            Some((Node::Number(Decimal { mantissa, scale: 0 }), _))
+                if (0..=12).contains(mantissa) =>
+            {
+                *mantissa as u8
+            }
+            Some((_, d)) => {
+                let message = "expected how many digits to keep after the point";
+                return Err(at.on(d).mistake(message).label("a whole number from 0 to 12"));
+            }
+        };
+        let kind = Kind::Number { scale: digits };
+        match (a.kind, self.ratio_of(a)) {
+            (Kind::Number { scale }, _) if scale <= digits => Ok(a),
+            (Kind::Float, Some([n, d])) => {
+                Ok(self.tree.apply(text, Op::RoundRatio(digits), &[n, d, a], kind))
+            }
+            _ => Ok(self.tree.apply(text, Op::Round(digits), &[a], Kind::Number { scale: digits })),
+        }
+    }
+
+    /// A period of a year that starts in some month.
+    fn fiscal(&mut self, at: At<'_>, call: &CallNode, quarter: bool) -> Checked<Typed> {
+        let text = at.text();
+        let a = self.date(at, call)?;
+        let month = call.args[1]
+            .constant_number()
+            .and_then(|n| n.rescale(0))
+            .filter(|n| (1..=12).contains(&n.mantissa));
+        let Some(month) = month.map(|n| n.mantissa as u8) else {
+            return Err(at
+                .on(&call.args[1])
+                .mistake("expected the month in which the year starts")
+                .label("a whole number from 1 to 12"));
+        };
+        let unit = if quarter { Unit::FiscalQuarter(month) } else { Unit::FiscalYear(month) };
+        Ok(self.tree.apply(text, Op::ToPeriod(unit), &[a], Kind::Period(unit)))
+    }
+
+    /// Whether a regular expression is found in a text.
+    fn matching(&mut self, at: At<'_>, call: &CallNode) -> Checked<Typed> {
+        let pattern = &call.args[1];
+        let Node::Text(regex) = &pattern.node else {
+            return Err(at
+                .on(pattern)
+                .mistake("expected a regular expression")
+                .label("write it in single quotes"));
+        };
+        let regex = regex::RegexBuilder::new(regex).size_limit(1 << 20).build().map_err(|e| {
+            let reason = e.to_string();
+            let reason = reason.lines().last().unwrap_or_default().trim_start_matches("error: ");
+            at.on(pattern)
+                .mistake("this regular expression cannot be read")
+                .label(reason.to_owned())
+        })?;
+        self.scalar(at, &call.args[..1], Scalar::Matches(Pattern(regex)))
     }
 
     /// Builds a function of single values.

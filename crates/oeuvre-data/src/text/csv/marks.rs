@@ -185,18 +185,7 @@ fn scan_with<M: Masks>(data: &[u8], until: usize, dialect: Dialect, marks: &mut 
     let mut tail = [0u8; BLOCK];
     loop {
         if inside | closed == 0 {
-            while at < plain_end {
-                let Some(block) = data[at..].first_chunk::<BLOCK>() else { break };
-                M::prefetch(data, at + AHEAD);
-                let lines = M::eq(block, b'\n');
-                let found = M::eq(block, separator) | lines;
-                if M::eq(block, quote) & quoting != 0 {
-                    break;
-                }
-                n = M::positions(found, at as u32, marks.room(n), n);
-                ends += lines.count_ones() as usize;
-                at += BLOCK;
-            }
+            (at, n, ends) = plain_blocks::<M>(data, plain_end, (at, n, ends), dialect, marks);
         }
         if at >= data.len() {
             break;
@@ -218,18 +207,12 @@ fn scan_with<M: Masks>(data: &[u8], until: usize, dialect: Dialect, marks: &mut 
         let (mut found, mut line_ends) = (both & !within, lines & !within);
         let mut stray = 0;
         if quotes | closed != 0 {
-            // A quote opens behind a mark, or behind the one that it doubles; a closing one stands
-            // before a mark, a carriage return, or the one that it doubles.
             let before = match at.checked_sub(1).map(|b| data[b]) {
                 None => 1,
                 Some(byte) => u64::from(byte == separator || byte == b'\n'),
             };
-            let (opening, closing) = (quotes & within, quotes & !within);
-            let after_edge = (found | closing) << 1 | before | closed;
-            let after_closing = closing << 1 | closed;
             let returns = M::eq(block, b'\r');
-            stray = (opening & !after_edge) | (after_closing & !(found | quotes | returns) & valid);
-            closed = closing >> 63;
+            (stray, closed) = stray_quotes([quotes, within, found, returns, valid], before, closed);
         }
         let mut last = false;
         if at + BLOCK >= until {
@@ -263,8 +246,57 @@ fn scan_with<M: Masks>(data: &[u8], until: usize, dialect: Dialect, marks: &mut 
     if inside != 0 {
         return Found::OpenQuote;
     }
+    at_the_end(data, marks, ends)
+}
+
+/// Blocks without a quote, from one that starts outside quotes: the place behind them, and how many marks and
+/// line ends there are by then.
+#[inline(always)]
+fn plain_blocks<M: Masks>(
+    data: &[u8],
+    end: usize,
+    (mut at, mut n, mut ends): (usize, usize, usize),
+    dialect: Dialect,
+    marks: &mut Marks,
+) -> (usize, usize, usize) {
+    let separator = dialect.separator;
+    let quote = dialect.quote.unwrap_or(b'"');
+    let quoting = if dialect.quote.is_some() { u64::MAX } else { 0 };
+    while at < end {
+        let Some(block) = data[at..].first_chunk::<BLOCK>() else { break };
+        M::prefetch(data, at + AHEAD);
+        let lines = M::eq(block, b'\n');
+        let found = M::eq(block, separator) | lines;
+        if M::eq(block, quote) & quoting != 0 {
+            break;
+        }
+        n = M::positions(found, at as u32, marks.room(n), n);
+        ends += lines.count_ones() as usize;
+        at += BLOCK;
+    }
+    (at, n, ends)
+}
+
+/// Quotes that stand where none may, and whether the last byte closes one. A quote opens behind a mark, or
+/// behind the one that it doubles; a closing one stands before a mark, a carriage return, or the one that it
+/// doubles.
+#[inline(always)]
+fn stray_quotes(
+    [quotes, within, found, returns, valid]: [u64; 5],
+    before: u64,
+    closed: u64,
+) -> (u64, u64) {
+    let (opening, closing) = (quotes & within, quotes & !within);
+    let after_edge = (found | closing) << 1 | before | closed;
+    let after_closing = closing << 1 | closed;
+    let stray = (opening & !after_edge) | (after_closing & !(found | quotes | returns) & valid);
+    (stray, closing >> 63)
+}
+
+/// The end of the data ends its last record, where that has no line feed.
+fn at_the_end(data: &[u8], marks: &mut Marks, mut ends: usize) -> Found {
     if data.last().is_some_and(|&b| b != b'\n') {
-        // The last record has no line feed: the end of the data ends it.
+        let n = marks.len;
         marks.room(n)[n] = data.len() as u32;
         marks.len += 1;
         ends += 1;

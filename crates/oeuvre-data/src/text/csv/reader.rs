@@ -178,24 +178,7 @@ impl<'a> PieceReader<'a> {
     ) -> Result<bool, ReadError> {
         let data = &self.source.files[file];
         let bytes = &data.opened.bytes[..];
-        let piece = self.piece as usize;
-        let guess = self.pass.known_inside(piece).unwrap_or(false);
-        let mut marked = self.mark(data, &range, guess);
-        if let Some(quote) = data.dialect.quote {
-            let odd = match &marked {
-                Some((start, Found::Records { next, .. })) => {
-                    // The records between hold an even number.
-                    let next = start + next;
-                    marks::odd_quotes(&bytes[range.start..*start], quote)
-                        ^ marks::odd_quotes(&bytes[range.end..next.max(range.end)], quote)
-                }
-                _ => marks::odd_quotes(&bytes[range.clone()], quote),
-            };
-            let inside = self.pass.starts_inside(piece, odd);
-            if inside != guess {
-                marked = self.mark(data, &range, inside);
-            }
-        }
+        let marked = self.mark_as_it_starts(data, range);
         let Some((start, found)) = marked else { return Ok(false) };
         let rest = until_limit(&bytes[start..]);
         // What is wrong further on is told when the records before it have been taken: so that of
@@ -230,25 +213,9 @@ impl<'a> PieceReader<'a> {
         batch.rows = records.rows();
         batch.piece = self.piece;
         batch.columns.resize_with(self.columns.len(), Column::default);
-        let mut first: Option<(u32, usize, Trouble)> = None;
-        for (i, (reader, out)) in self.readers.iter_mut().zip(&mut batch.columns).enumerate() {
-            let column = self.columns[i];
-            if column > self.source.columns.len() {
-                out.data = Data::I64(self.pass.lines(self.piece as usize, file, start, &records));
-                continue;
-            }
-            if column == self.source.columns.len() {
-                let code = out.dictionary.intern(&data.name);
-                out.data = Data::Codes(vec![code; batch.rows]);
-                continue;
-            }
-            reader.prepare(out);
-            if let Err((row, trouble)) = reader.read(&records, data.order[column], out)
-                && first.as_ref().is_none_or(|f| (row, place(&trouble)) < (f.0, place(&f.2)))
-            {
-                first = Some((row, i, trouble));
-            }
-        }
+        let lines = || self.pass.lines(self.piece as usize, file, start, &records);
+        let columns = (self.columns.as_slice(), self.readers.as_mut_slice());
+        let first = read_columns(self.source, columns, &records, data, batch, lines);
         if let Some((row, i, trouble)) = first {
             self.pending = Some(self.error(file, start, self.columns[i], trouble));
             let before: Vec<u32> = (0..row).collect();
@@ -256,6 +223,30 @@ impl<'a> PieceReader<'a> {
             batch.columns.iter_mut().for_each(|c| c.data.retain(&before));
         }
         Ok(batch.rows > 0)
+    }
+
+    /// Finds the marks of the records that start in a piece, as it starts inside quotes or outside.
+    fn mark_as_it_starts(
+        &mut self,
+        data: &FileData,
+        range: std::ops::Range<usize>,
+    ) -> Option<(usize, Found)> {
+        let bytes = &data.opened.bytes[..];
+        let piece = self.piece as usize;
+        let guess = self.pass.known_inside(piece).unwrap_or(false);
+        let marked = self.mark(data, &range, guess);
+        let Some(quote) = data.dialect.quote else { return marked };
+        let odd = match &marked {
+            Some((start, Found::Records { next, .. })) => {
+                // The records between hold an even number.
+                let next = start + next;
+                marks::odd_quotes(&bytes[range.start..*start], quote)
+                    ^ marks::odd_quotes(&bytes[range.end..next.max(range.end)], quote)
+            }
+            _ => marks::odd_quotes(&bytes[range.clone()], quote),
+        };
+        let inside = self.pass.starts_inside(piece, odd);
+        if inside == guess { marked } else { self.mark(data, &range, inside) }
     }
 
     /// Finds the marks of the records that start in a range: where the first one starts, and what was
@@ -326,6 +317,37 @@ impl<'a> PieceReader<'a> {
                 .into(),
         }
     }
+}
+
+/// Reads the columns of some records; of what is wrong the first, with its row and its column.
+fn read_columns(
+    source: &CsvSource,
+    (columns, readers): (&[usize], &mut [ColumnReader]),
+    records: &Records<'_>,
+    data: &FileData,
+    batch: &mut Batch,
+    lines: impl Fn() -> Vec<i64>,
+) -> Option<(u32, usize, Trouble)> {
+    let mut first: Option<(u32, usize, Trouble)> = None;
+    for (i, (reader, out)) in readers.iter_mut().zip(&mut batch.columns).enumerate() {
+        let column = columns[i];
+        if column > source.columns.len() {
+            out.data = Data::I64(lines());
+            continue;
+        }
+        if column == source.columns.len() {
+            let code = out.dictionary.intern(&data.name);
+            out.data = Data::Codes(vec![code; batch.rows]);
+            continue;
+        }
+        reader.prepare(out);
+        if let Err((row, trouble)) = reader.read(records, data.order[column], out)
+            && first.as_ref().is_none_or(|f| (row, place(&trouble)) < (f.0, place(&f.2)))
+        {
+            first = Some((row, i, trouble));
+        }
+    }
+    first
 }
 
 /// Marks are 32-bit numbers: one piece with its last record reaches at most so far.
