@@ -10,25 +10,25 @@ use std::sync::Arc;
 
 /// A calculation as somebody wrote it, and where: `--show`, `--let revenue`, a key of a report.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct Written {
+pub struct SourceText {
     /// Where it was written, in the words of the command line or the report file.
     pub place: String,
     /// The text.
     pub text: String,
 }
 
-impl Written {
+impl SourceText {
     /// A text and where it was written.
-    pub fn new(place: impl Into<String>, text: impl Into<String>) -> Arc<Written> {
-        Arc::new(Written { place: place.into(), text: text.into() })
+    pub fn new(place: impl Into<String>, text: impl Into<String>) -> Arc<SourceText> {
+        Arc::new(SourceText { place: place.into(), text: text.into() })
     }
 }
 
 /// A mistake in a calculation, with the place in its text.
 #[derive(Clone, Debug)]
-pub struct Mistake {
+pub struct Diagnostic {
     /// The text it stands in.
-    pub written: Arc<Written>,
+    pub written: Arc<SourceText>,
     /// Byte range in that text.
     pub span: Range<usize>,
     /// What was found, in one line.
@@ -53,10 +53,14 @@ pub enum Cause {
     Kinds,
 }
 
-impl Mistake {
+impl Diagnostic {
     /// A mistake at a place in a text.
-    pub fn new(written: &Arc<Written>, span: Range<usize>, message: impl Into<String>) -> Mistake {
-        Mistake {
+    pub fn new(
+        written: &Arc<SourceText>,
+        span: Range<usize>,
+        message: impl Into<String>,
+    ) -> Diagnostic {
+        Diagnostic {
             written: written.clone(),
             span,
             message: message.into(),
@@ -67,24 +71,24 @@ impl Mistake {
     }
 
     /// One that lies in what kind a column is.
-    pub fn of_kinds(self) -> Mistake {
+    pub fn of_kinds(self) -> Diagnostic {
         self.because(Cause::Kinds)
     }
 
     /// With what lies behind it.
-    pub fn because(mut self, cause: Cause) -> Mistake {
+    pub fn because(mut self, cause: Cause) -> Diagnostic {
         self.cause = cause;
         self
     }
 
     /// With words under the marked place.
-    pub fn label(mut self, label: impl Into<String>) -> Mistake {
+    pub fn label(mut self, label: impl Into<String>) -> Diagnostic {
         self.label = label.into();
         self
     }
 
     /// With a way out.
-    pub fn help(mut self, help: impl Into<String>) -> Mistake {
+    pub fn help(mut self, help: impl Into<String>) -> Diagnostic {
         self.help.push(help.into());
         self
     }
@@ -94,7 +98,7 @@ impl Mistake {
 #[derive(Clone, Debug)]
 pub enum Error {
     /// One or more calculations are wrong.
-    Mistakes(Vec<Mistake>),
+    Diagnostics(Vec<Diagnostic>),
     /// The data is wrong, or is not what the request says.
     Data(Box<DataProblem>),
     /// The request asks for something that cannot be.
@@ -169,7 +173,7 @@ impl Retry for Error {
 
     fn is_of_kinds(&self) -> bool {
         match self {
-            Error::Mistakes(all) => all.iter().any(|m| m.cause == Cause::Kinds),
+            Error::Diagnostics(all) => all.iter().any(|m| m.cause == Cause::Kinds),
             Error::Request { of_kinds, .. } => *of_kinds,
             _ => false,
         }
@@ -191,9 +195,9 @@ impl From<DataProblem> for Error {
     }
 }
 
-impl From<Mistake> for Error {
-    fn from(mistake: Mistake) -> Error {
-        Error::Mistakes(vec![mistake])
+impl From<Diagnostic> for Error {
+    fn from(mistake: Diagnostic) -> Error {
+        Error::Diagnostics(vec![mistake])
     }
 }
 
@@ -201,7 +205,7 @@ impl fmt::Display for Error {
     /// One line; the program draws the long form.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Error::Mistakes(all) => {
+            Error::Diagnostics(all) => {
                 let messages: Vec<&str> = all.iter().map(|m| m.message.as_str()).collect();
                 f.write_str(&messages.join("; "))
             }

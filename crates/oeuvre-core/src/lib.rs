@@ -29,7 +29,7 @@ mod trace;
 pub mod window;
 
 pub use describe::{Section, explain};
-pub use error::{Cause, Error, Mistake, Written};
+pub use error::{Cause, Diagnostic, Error, SourceText};
 pub use grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
 pub use ledger::{Entry, Ledger, LookupAccount};
 pub use listing::{Parts, list, list_in_parts};

@@ -1,6 +1,6 @@
 //! What was asked for, before any name is looked up. Options and report files become the same request.
 
-use crate::error::Written;
+use crate::error::SourceText;
 use crate::rows::lookup::NoMatch;
 use oeuvre_columns::Table;
 use std::sync::Arc;
@@ -11,7 +11,7 @@ pub struct Show {
     /// The heading, where one was given.
     pub heading: Option<String>,
     /// One calculation, or several separated by commas.
-    pub calc: Arc<Written>,
+    pub calc: Arc<SourceText>,
 }
 
 impl Show {
@@ -26,13 +26,13 @@ impl Show {
                     let heading = text[..at].trim();
                     return Show {
                         heading: (!heading.is_empty()).then(|| heading.to_owned()),
-                        calc: Written::new(place, text[at + 1..].trim_start()),
+                        calc: SourceText::new(place, text[at + 1..].trim_start()),
                     };
                 }
                 _ => {}
             }
         }
-        Show { heading: None, calc: Written::new(place, text) }
+        Show { heading: None, calc: SourceText::new(place, text) }
     }
 }
 
@@ -42,7 +42,7 @@ pub struct LookupRequest {
     /// The table.
     pub table: Arc<Table>,
     /// The equalities that join it to the rows.
-    pub on: Arc<Written>,
+    pub on: Arc<SourceText>,
     /// What happens to rows without a match.
     pub no_match: NoMatch,
 }
@@ -92,23 +92,23 @@ pub struct Request {
     /// The results; without any the rows are counted, and in a detail all columns are shown.
     pub show: Vec<Show>,
     /// Categories down the side, outermost first.
-    pub by: Vec<Arc<Written>>,
+    pub by: Vec<Arc<SourceText>>,
     /// Categories along the top, outermost first.
-    pub columns_by: Vec<Arc<Written>>,
+    pub columns_by: Vec<Arc<SourceText>>,
     /// Named calculations.
-    pub lets: Vec<(String, Arc<Written>)>,
+    pub lets: Vec<(String, Arc<SourceText>)>,
     /// Tables whose columns are added to each row.
     pub lookups: Vec<LookupRequest>,
     /// Conditions on rows; all must hold.
-    pub filters: Vec<Arc<Written>>,
+    pub filters: Vec<Arc<SourceText>>,
     /// Periods without rows are lines, too.
     pub every_period: bool,
     /// Keys whose categories in a lookup are lines even without rows.
-    pub every: Vec<Arc<Written>>,
+    pub every: Vec<Arc<SourceText>>,
     /// The order of lines.
-    pub sort: Option<Arc<Written>>,
+    pub sort: Option<Arc<SourceText>>,
     /// Conditions on lines; those that do not meet all of them are not shown.
-    pub lines_where: Vec<Arc<Written>>,
+    pub lines_where: Vec<Arc<SourceText>>,
     /// How many lines to show from the first.
     pub top: Option<u64>,
     /// How many lines to show from the last.

@@ -7,7 +7,7 @@ use memory::{Table, answer};
 use num_bigint::BigInt;
 use oeuvre_columns::value::exact::{decimal_to_f64, f64_to_ratio, ratio_to_f64, sqrt_ratio_to_f64};
 use oeuvre_columns::{ColumnInfo, Decimal, Kind, Value};
-use oeuvre_core::{Grid, LineKind, Request, Show, Totals, Written};
+use oeuvre_core::{Grid, LineKind, Request, Show, SourceText, Totals};
 use proptest::prelude::*;
 
 /// One aggregate in the language, and worked out plainly from the rows of a group.
@@ -400,7 +400,7 @@ proptest! {
         for (by, keys) in [("", vec![]), ("route", vec![ROUTE]), ("route,vessel,grade", vec![ROUTE, VESSEL, GRADE])] {
             let request = Request {
                 show: AGGREGATES.iter().map(|(text, _)| Show::parse("--show", text)).collect(),
-                by: if by.is_empty() { vec![] } else { vec![Written::new("--by", by)] },
+                by: if by.is_empty() { vec![] } else { vec![SourceText::new("--by", by)] },
                 totals: Totals::All,
                 ..Request::default()
             };
@@ -430,8 +430,8 @@ proptest! {
     fn the_ledger_adds_up(rows in proptest::collection::vec(row(), 0..60), batch_rows in 1usize..9, threads in 1usize..4) {
         let request = Request {
             show: vec![Show::parse("--show", "count()"), Show::parse("--show", "fare / grade")],
-            by: vec![Written::new("--by", "vessel")],
-            filters: vec![Written::new("--where", "fare > 0 and route <> 'Puffin'")],
+            by: vec![SourceText::new("--by", "vessel")],
+            filters: vec![SourceText::new("--where", "fare > 0 and route <> 'Puffin'")],
             totals: Totals::Grand,
             ..Request::default()
         };

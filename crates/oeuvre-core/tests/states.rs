@@ -3,7 +3,7 @@
 
 use oeuvre_columns::column::Column;
 use oeuvre_columns::{Decimal, Kind, Value};
-use oeuvre_core::Written;
+use oeuvre_core::SourceText;
 use oeuvre_core::aggregate::encoding::{Decoder, Encoder};
 use oeuvre_core::aggregate::{Aggregate, Rows, State};
 use oeuvre_core::language::ast::Node;
@@ -28,7 +28,7 @@ fn aggregates() -> Vec<(String, Arc<dyn Aggregate>, usize)> {
             texts.push("percentile(x, 37 method exclusive)".into());
         }
         for text in texts {
-            let Ok(expr) = parser::parse(&Written::new("test", &*text)) else { continue };
+            let Ok(expr) = parser::parse(&SourceText::new("test", &*text)) else { continue };
             let Node::Call(call) = &expr.node else { continue };
             // A call of nothing takes no `distinct`.
             if call.args.is_empty() && call.distinct.is_some() {
@@ -72,7 +72,7 @@ fn kinds_for(aggregate: &dyn Aggregate, values: usize) -> Vec<Vec<Kind>> {
     // Numbers that meet are of one kind, as the checks bring them to; labels are texts.
     let family = aggregate.family();
     all.retain(|kinds| aggregate.result(kinds).is_ok());
-    all.retain(|kinds| family != "two" || kinds[0] == kinds[1]);
+    all.retain(|kinds| family != "regression" || kinds[0] == kinds[1]);
     all.retain(|kinds| !family.starts_with("at_") || kinds[0] == Kind::Text);
     all
 }

@@ -9,7 +9,7 @@ use num_bigint::BigInt;
 use oeuvre_columns::value::calendar::{Period, Unit};
 use oeuvre_columns::value::exact::ratio_to_f64;
 use oeuvre_columns::{ColumnInfo, Decimal, Kind, Value};
-use oeuvre_core::{Grid, LineKind, Parts, Plan, Request, Show, Totals, Written, list};
+use oeuvre_core::{Grid, LineKind, Parts, Plan, Request, Show, SourceText, Totals, list};
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 use std::sync::Mutex;
@@ -406,8 +406,8 @@ fn month(value: &Value) -> Value {
 
 fn request(show: &[&str]) -> Request {
     Request {
-        by: vec![Written::new("--by", "coast,route")],
-        columns_by: vec![Written::new("--columns-by", "month(sailed_on)")],
+        by: vec![SourceText::new("--by", "coast,route")],
+        columns_by: vec![SourceText::new("--columns-by", "month(sailed_on)")],
         show: show.iter().map(|s| Show::parse("--show", s)).collect(),
         totals: Totals::All,
         ..Request::default()
@@ -479,7 +479,7 @@ proptest! {
     #[test]
     fn no_calculation_makes_it_panic(rows in rows(), calc in calculation(), keep in calculation(), listing in any::<bool>(), shape in 0..4usize) {
         let table = Table { columns: columns(), rows, batch_rows: 4 };
-        let keys = |place: &str, keys: &str| vec![Written::new(place, keys)];
+        let keys = |place: &str, keys: &str| vec![SourceText::new(place, keys)];
         let request = Request {
             listing,
             show: vec![Show::parse("--show", &calc)],
@@ -516,7 +516,7 @@ proptest! {
         };
         let table = Table { columns: columns(), rows, batch_rows };
         let words: Vec<&str> = WORDS.iter().map(|w| w.0).collect();
-        let sort = sorted.then(|| Written::new("--sort", "sum(fare) desc"));
+        let sort = sorted.then(|| SourceText::new("--sort", "sum(fare) desc"));
         let (grid, _) = answer(&table, &Request { sort, ..request(&words) }, threads);
         // Walks along the lines follow their order; all else is the same in any.
         let follows = |word: &str| {
@@ -546,7 +546,7 @@ proptest! {
     ) {
         let table = Table { columns: columns(), rows: rows.clone(), batch_rows: 5 };
         let request = Request {
-            lines_where: if keep { vec![Written::new("--lines-where", "rank(sum(fare) within coast) <= 1")] } else { Vec::new() },
+            lines_where: if keep { vec![SourceText::new("--lines-where", "rank(sum(fare) within coast) <= 1")] } else { Vec::new() },
             top,
             bottom,
             totals: if sub { Totals::All } else { Totals::Grand },

@@ -8,7 +8,7 @@ use num_bigint::BigInt;
 use oeuvre_columns::value::calendar::{Period, Unit};
 use oeuvre_columns::value::exact::round_quotient;
 use oeuvre_columns::{ColumnInfo, Decimal, Kind, Value};
-use oeuvre_core::{AtLabel, Grid, LineKind, Plan, Request, Show, Totals, Written, run, trace};
+use oeuvre_core::{AtLabel, Grid, LineKind, Plan, Request, Show, SourceText, Totals, run, trace};
 use proptest::prelude::*;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Mutex;
@@ -45,7 +45,7 @@ fn table(rows: Vec<Vec<Value>>, batch_rows: usize) -> Table {
 
 fn asked(by: &str, show: &[String]) -> Request {
     Request {
-        by: if by.is_empty() { Vec::new() } else { vec![Written::new("--by", by)] },
+        by: if by.is_empty() { Vec::new() } else { vec![SourceText::new("--by", by)] },
         show: show.iter().map(|s| Show::parse("--show", s)).collect(),
         ..Request::default()
     }
@@ -149,7 +149,7 @@ proptest! {
     ) {
         let table = table(rows, 5);
         let request = Request {
-            columns_by: if across { vec![Written::new("--columns-by", "month(d)")] } else { Vec::new() },
+            columns_by: if across { vec![SourceText::new("--columns-by", "month(d)")] } else { Vec::new() },
             totals: Totals::All,
             top: (cut & 1 == 1).then_some(2),
             bottom: (cut & 2 == 2).then_some(1),
@@ -164,14 +164,14 @@ proptest! {
                     value => AtLabel { text: value.to_string(), quoted: true },
                 };
                 match shown.label(l, 0) {
-                    Some(value) => at.push((Written::new("--at", "grp"), label(value))),
+                    Some(value) => at.push((SourceText::new("--at", "grp"), label(value))),
                     None if line.kind == LineKind::Rest => {
-                        at.push((Written::new("--at", "grp"), AtLabel { text: "Rest".into(), quoted: false }));
+                        at.push((SourceText::new("--at", "grp"), AtLabel { text: "Rest".into(), quoted: false }));
                     }
                     None => {}
                 }
                 if across && let Some(value) = shown.position_label(p, 0) {
-                    at.push((Written::new("--at", "month"), label(value)));
+                    at.push((SourceText::new("--at", "month"), label(value)));
                 }
                 let count = shown.cell(l, p * 2 + 1);
                 if count.is_missing() {
@@ -200,7 +200,7 @@ proptest! {
         let calcs = ["total(v within year)", "total(min(v where v > mean(v)) within year)", "sum(v)"];
         let request = Request {
             totals: Totals::Grand,
-            lines_where: vec![Written::new("--lines-where", format!("coalesce(sum(v), 0) > {keep}"))],
+            lines_where: vec![SourceText::new("--lines-where", format!("coalesce(sum(v), 0) > {keep}"))],
             ..asked("month(d)", &calcs.map(str::to_owned))
         };
         let shown = grid(&request, &table, 2).unwrap();
@@ -347,11 +347,11 @@ proptest! {
     ) {
         let every_period = every_period && (by.contains('(') || !across.is_empty());
         let request = Request {
-            columns_by: if across.is_empty() { Vec::new() } else { vec![Written::new("--columns-by", across)] },
+            columns_by: if across.is_empty() { Vec::new() } else { vec![SourceText::new("--columns-by", across)] },
             totals,
             every_period,
-            sort: sort.then(|| Written::new("--sort", "count() desc")),
-            filters: if filter { vec![Written::new("--where", "v > 1")] } else { Vec::new() },
+            sort: sort.then(|| SourceText::new("--sort", "count() desc")),
+            filters: if filter { vec![SourceText::new("--where", "v > 1")] } else { Vec::new() },
             ..asked(by, &["count()".to_owned()])
         };
         let plan = Plan::new(&request, columns()).unwrap();

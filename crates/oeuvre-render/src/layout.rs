@@ -2,7 +2,7 @@
 
 use crate::cells::{Figures, TOTAL, is_figure, push_label};
 use crate::format::Pattern;
-use crate::look::Look;
+use crate::style::Style;
 use oeuvre_columns::column::Data;
 use oeuvre_columns::{Kind, Value};
 use oeuvre_core::{Grid, LineKind};
@@ -45,7 +45,7 @@ pub struct Layout<'a> {
     pub slots: Vec<Slot>,
     /// The lines from the top.
     pub rows: Vec<Row>,
-    look: &'a Look,
+    style: &'a Style,
     /// By the number of the result.
     results: Vec<Reading>,
     keys: Vec<Option<Pattern>>,
@@ -58,8 +58,8 @@ const PARTS: &str = " / ";
 
 impl<'a> Layout<'a> {
     /// Lays a grid out.
-    pub fn new(grid: &'a Grid, look: &'a Look) -> Layout<'a> {
-        let long = look.long && !grid.across.is_empty();
+    pub fn new(grid: &'a Grid, style: &'a Style) -> Layout<'a> {
+        let long = style.long && !grid.across.is_empty();
         let keys = (0..grid.by.len()).map(Slot::Key);
         let of_columns = grid.columns.iter().map(|c| c.result + 1).max().unwrap_or(0);
         let count = of_columns.max(grid.results.len());
@@ -84,15 +84,15 @@ impl<'a> Layout<'a> {
             let rows = (0..grid.lines.len()).map(|line| Row { line, position: 0 }).collect();
             (slots, rows)
         };
-        let results = (0..count).map(|r| reading(grid, look, r, count)).collect();
+        let results = (0..count).map(|r| reading(grid, style, r, count)).collect();
         let of_keys = |all: &[oeuvre_core::Heading]| -> Vec<Option<Pattern>> {
-            all.iter().map(|k| look.pattern(&k.name, &k.name, k.kind)).collect()
+            all.iter().map(|k| style.pattern(&k.name, &k.name, k.kind)).collect()
         };
         let mut it = Layout {
             grid,
             slots,
             rows,
-            look,
+            style,
             results,
             keys: of_keys(&grid.by),
             across: of_keys(&grid.across),
@@ -164,7 +164,7 @@ impl<'a> Layout<'a> {
 
     /// Whether each cell has a line of its own.
     pub fn is_long(&self) -> bool {
-        self.look.long && !self.grid.across.is_empty()
+        self.style.long && !self.grid.across.is_empty()
     }
 
     /// How many results each position has.
@@ -254,7 +254,7 @@ impl<'a> Layout<'a> {
                 let value = self.grid.cell(row.line, column);
                 let reading = self.result_of(column);
                 if value.is_missing() {
-                    out.push_str(&self.look.blank);
+                    out.push_str(&self.style.blank);
                     return;
                 }
                 if self.grid.columns[column].plain && reading.pattern.is_none() {
@@ -365,7 +365,7 @@ fn number(data: &Data, line: usize) -> Option<f64> {
     }
 }
 
-fn reading(grid: &Grid, look: &Look, result: usize, count: usize) -> Reading {
+fn reading(grid: &Grid, style: &Style, result: usize, count: usize) -> Reading {
     // Results come position by position.
     let columns = || grid.columns.iter().skip(result).step_by(count.max(1));
     let Some(first) = columns().next() else {
@@ -373,8 +373,8 @@ fn reading(grid: &Grid, look: &Look, result: usize, count: usize) -> Reading {
         return Reading { figures, pattern: None, extent, bars: false, shade: false };
     };
     let (mut largest, mut extent) = (0.0f64, (f64::INFINITY, f64::NEG_INFINITY));
-    let bars = Look::names(&look.bars, &first.heading, &first.calc);
-    let shade = Look::names(&look.shades, &first.heading, &first.calc);
+    let bars = Style::names(&style.bars, &first.heading, &first.calc);
+    let shade = Style::names(&style.shades, &first.heading, &first.calc);
     for column in columns() {
         if let Data::F64(v) = &column.cells.data {
             largest = v.iter().filter(|v| !v.is_nan()).fold(largest, |m, v| m.max(v.abs()));
@@ -386,7 +386,7 @@ fn reading(grid: &Grid, look: &Look, result: usize, count: usize) -> Reading {
             }
         }
     }
-    let pattern = look.pattern(&first.heading, &first.calc, first.kind);
+    let pattern = style.pattern(&first.heading, &first.calc, first.kind);
     let share = || Pattern::parse("0.0%", Kind::Float).ok().filter(|_| first.share);
     let pattern = pattern.or_else(share);
     Reading { figures: Figures::for_largest(largest), pattern, extent, bars, shade }

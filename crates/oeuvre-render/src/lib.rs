@@ -9,8 +9,8 @@ mod draw;
 mod format;
 pub mod layout;
 mod ledger;
-mod look;
 mod sections;
+mod style;
 mod writers;
 
 use oeuvre_core::{Grid, Ledger, Plan, Trace};
@@ -18,8 +18,8 @@ use std::io::{self, Write};
 
 pub use cells::{ForTerminal, escape_controls};
 pub use ledger::ledger_text;
-pub use look::{Look, LookProblem, Named};
 pub use sections::write_sections;
+pub use style::{Named, Style, StyleProblem};
 pub use writers::Format;
 
 /// How to draw text.
@@ -34,8 +34,8 @@ pub struct TextSettings {
 /// What to write, and how.
 #[derive(Clone, Copy, Debug)]
 pub struct Settings<'a> {
-    /// How it is to look.
-    pub look: &'a Look,
+    /// How it is to style.
+    pub style: &'a Style,
     /// The format.
     pub format: Format,
     /// For what is drawn as text.
@@ -91,7 +91,7 @@ pub fn write_part(grid: &Grid, settings: &Settings<'_>) -> Vec<u8> {
     let mut out = Vec::new();
     if let Some(parts) = settings.format.0.parts() {
         // Writing to memory does not fail.
-        let _ = parts.lines(grid, settings.look, &mut out);
+        let _ = parts.lines(grid, settings.style, &mut out);
     }
     out
 }

@@ -5,11 +5,11 @@ mod args;
 mod commands;
 mod deliver;
 mod demo;
+mod environment;
 mod failure;
 mod messages;
 mod present;
 mod run;
-mod surroundings;
 
 use clap::Parser;
 use std::process::ExitCode;

@@ -1,11 +1,11 @@
 //! Errors as a person sees them.
 
 use crate::args::output::Color;
+use crate::environment;
 use crate::failure::Failure;
-use crate::surroundings;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Element, Group, Level, Renderer, Snippet};
-use oeuvre_core::{Error, Mistake};
+use oeuvre_core::{Diagnostic, Error};
 use oeuvre_render::escape_controls;
 use std::fmt::Write as _;
 use std::io::Write as _;
@@ -18,7 +18,7 @@ pub(crate) fn report(failure: &Failure, color: Color) -> ExitCode {
         Failure::BrokenPipe => return ExitCode::SUCCESS,
         Failure::Error(error) => error,
     };
-    let color = surroundings::color(color, &std::io::stderr());
+    let color = environment::color(color, &std::io::stderr());
     let text = draw(error, color);
     // Nothing is left to do when standard error is closed too.
     let _ = std::io::stderr().write_all(text.as_bytes());
@@ -30,7 +30,7 @@ fn draw(error: &Error, color: bool) -> String {
     let renderer = if color { Renderer::styled() } else { Renderer::plain() };
     let renderer = renderer.decor_style(DecorStyle::Ascii);
     match error {
-        Error::Mistakes(mistakes) => {
+        Error::Diagnostics(mistakes) => {
             let mut out = String::new();
             for (i, mistake) in mistakes.iter().enumerate() {
                 if i > 0 {
@@ -70,7 +70,7 @@ fn plain(renderer: &Renderer, title: &str, help: &[String]) -> String {
 }
 
 /// A mistake drawn under the calculation it stands in.
-fn mistake_text(renderer: &Renderer, mistake: &Mistake) -> String {
+fn mistake_text(renderer: &Renderer, mistake: &Diagnostic) -> String {
     let text = &mistake.written.text;
     let mut span = mistake.span.clone();
     if span.is_empty() && span.start > 0 && span.start >= text.len() {

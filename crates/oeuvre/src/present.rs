@@ -2,20 +2,20 @@
 
 use crate::args::output::OutputArgs;
 use crate::deliver::deliver_as;
+use crate::environment;
 use crate::failure::Failure;
-use crate::surroundings;
 use oeuvre_core::{Grid, Ledger};
-use oeuvre_render::{Look, Settings, TextSettings};
+use oeuvre_render::{Settings, Style, TextSettings};
 use std::io::{self, Write};
 
 /// Writes a table where and as what the options say, and the ledger.
 pub(crate) fn present(
     output: &OutputArgs,
-    look: &Look,
+    style: &Style,
     grid: &Grid,
     ledger: &Ledger,
 ) -> Result<(), Failure> {
-    let settings = settings(output, look)?;
+    let settings = settings(output, style)?;
     deliver_as(output.to.as_deref(), settings.format, |out| {
         oeuvre_render::write(grid, ledger, settings, out)
     })?;
@@ -23,15 +23,15 @@ pub(crate) fn present(
 }
 
 /// How the options and the terminal say that a table is drawn.
-pub(crate) fn settings<'a>(output: &OutputArgs, look: &'a Look) -> Result<Settings<'a>, Failure> {
+pub(crate) fn settings<'a>(output: &OutputArgs, style: &'a Style) -> Result<Settings<'a>, Failure> {
     let to_file = output.to.is_some();
-    let width = || if to_file { None } else { surroundings::terminal_width() };
+    let width = || if to_file { None } else { environment::terminal_width() };
     Ok(Settings {
-        look,
+        style,
         format: output.format()?,
         text: TextSettings {
             width_cols: output.width.or_else(width),
-            color: !to_file && surroundings::color(output.color, &io::stdout()),
+            color: !to_file && environment::color(output.color, &io::stdout()),
         },
         with_ledger: !output.quiet,
     })
@@ -43,7 +43,7 @@ pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> 
         return Ok(());
     }
     let mut text = oeuvre_render::ledger_text(ledger);
-    if surroundings::terminal_width().is_some() && output.to.is_none() {
+    if environment::terminal_width().is_some() && output.to.is_none() {
         // Below the table, not as a part of it.
         text.insert(0, '\n');
     }

@@ -1,20 +1,20 @@
 //! A request over rows: planned, run, and planned again where a column turns out to be of another kind.
 
-use crate::args::look::ensure_fits;
+use crate::args::style::ensure_fits;
 use oeuvre_core::{Error, Grid, Ledger, Plan, Request};
 use oeuvre_data::{Input, ReadOptions, open, settled};
-use oeuvre_render::Look;
+use oeuvre_render::Style;
 
 /// Plans a request and does something with the plan, until the kinds of its columns are settled.
 pub(crate) fn planned<T>(
     input: &mut dyn Input,
     request: &Request,
-    look: &Look,
+    style: &Style,
     mut work: impl FnMut(&Plan, &dyn Input) -> Result<T, Error>,
 ) -> Result<T, Error> {
     settled(input, |input| {
         let plan = Plan::new(request, input.columns())?;
-        ensure_fits(look, &plan)?;
+        ensure_fits(style, &plan)?;
         work(&plan, input)
     })
 }
@@ -25,8 +25,8 @@ pub(crate) fn summarize(
     options: ReadOptions,
     request: &Request,
     threads: usize,
-    look: &Look,
+    style: &Style,
 ) -> Result<(Grid, Ledger), Error> {
     let mut input = open(files, options)?;
-    planned(input.as_mut(), request, look, |plan, input| oeuvre_core::run(plan, input, threads))
+    planned(input.as_mut(), request, style, |plan, input| oeuvre_core::run(plan, input, threads))
 }

@@ -1,4 +1,4 @@
-//! Mistakes in calculations: every message as it is drawn.
+//! Diagnostics in calculations: every message as it is drawn.
 
 mod common;
 use common::Folder;

@@ -3,10 +3,10 @@
 //! Business keys are mostly dense (dates, periods, ids that count up), so a window of directly
 //! indexed places is tried first, and what lies outside it goes to an open-addressing table.
 
+use super::NO_NUMBER;
 use super::dictionary::fold;
 use std::hash::{BuildHasher, RandomState};
 
-const NONE: u32 = u32::MAX;
 /// A window of this many places is always allowed (16 MiB): ids of a million customers are worth it.
 const SMALL_WINDOW: usize = 1 << 22;
 /// A larger window must be at least this full: 1 in 8.
@@ -25,7 +25,7 @@ pub struct WordTable {
 impl Default for WordTable {
     fn default() -> Self {
         WordTable {
-            slots: vec![(0, NONE); 16],
+            slots: vec![(0, NO_NUMBER); 16],
             used: 0,
             seed: RandomState::new().hash_one(1u8) | 1,
         }
@@ -45,7 +45,7 @@ impl WordTable {
         let mut at = self.place(word) & mask;
         loop {
             let (key, code) = self.slots[at];
-            if code == NONE {
+            if code == NO_NUMBER {
                 break;
             }
             if key == word {
@@ -67,7 +67,7 @@ impl WordTable {
         let mut at = self.place(word) & mask;
         loop {
             match self.slots[at] {
-                (_, NONE) => return None,
+                (_, NO_NUMBER) => return None,
                 (key, code) if key == word => return Some(code),
                 _ => at = (at + 1) & mask,
             }
@@ -76,12 +76,12 @@ impl WordTable {
 
     #[cold]
     fn grow(&mut self) {
-        let grown = vec![(0, NONE); self.slots.len() * 2];
+        let grown = vec![(0, NO_NUMBER); self.slots.len() * 2];
         let old = std::mem::replace(&mut self.slots, grown);
         let mask = self.slots.len() - 1;
-        for (word, code) in old.into_iter().filter(|s| s.1 != NONE) {
+        for (word, code) in old.into_iter().filter(|s| s.1 != NO_NUMBER) {
             let mut at = self.place(word) & mask;
-            while self.slots[at].1 != NONE {
+            while self.slots[at].1 != NO_NUMBER {
                 at = (at + 1) & mask;
             }
             self.slots[at] = (word, code);
@@ -130,7 +130,7 @@ impl Interner {
             && self.wide.is_empty()
             && self.window.len() <= SPARSEST * self.values.len()
         {
-            return self.window.iter().copied().filter(|&code| code != NONE).collect();
+            return self.window.iter().copied().filter(|&code| code != NO_NUMBER).collect();
         }
         let mut pairs: Vec<(i128, u32)> = self.values.iter().copied().zip(0..).collect();
         pairs.sort_unstable();
@@ -142,7 +142,7 @@ impl Interner {
     pub fn intern(&mut self, value: i64) -> u32 {
         let place = value.wrapping_sub(self.base) as u64;
         if let Some(&code) = self.window.get(place as usize)
-            && code != NONE
+            && code != NO_NUMBER
         {
             return code;
         }
@@ -177,7 +177,7 @@ impl Interner {
     fn reach(&mut self, value: i64) -> bool {
         if self.window.is_empty() {
             self.base = value.saturating_sub(64);
-            self.window = vec![NONE; 1024];
+            self.window = vec![NO_NUMBER; 1024];
         }
         let (low, high) =
             (i128::from(self.base), i128::from(self.base) + self.window.len() as i128);
@@ -194,7 +194,7 @@ impl Interner {
         if needed > limit as u128 {
             return false;
         }
-        let mut grown = vec![NONE; needed as usize];
+        let mut grown = vec![NO_NUMBER; needed as usize];
         let shift = (low - new_low) as usize;
         grown[shift..shift + self.window.len()].copy_from_slice(&self.window);
         self.window = grown;
@@ -263,7 +263,7 @@ impl Pairs {
             None => {
                 let in_range = u64::from(second) < 1 << self.shift;
                 let place = (first as usize) << self.shift | second as usize;
-                self.direct.get(place).copied().filter(|&n| in_range && n != NONE)
+                self.direct.get(place).copied().filter(|&n| in_range && n != NO_NUMBER)
             }
             Some(table) => table.get(u64::from(first) << 32 | u64::from(second)),
         }
@@ -288,7 +288,7 @@ impl Pairs {
             self.table = Some(table);
             return;
         }
-        self.direct = vec![NONE; needed];
+        self.direct = vec![NO_NUMBER; needed];
         self.shift = shift;
         for (i, &(a, b)) in self.pairs.iter().enumerate() {
             self.direct[(a as usize) << shift | b as usize] = i as u32;
@@ -302,7 +302,7 @@ impl Pairs {
             None => {
                 let place = (first as usize) << self.shift | second as usize;
                 let number = self.direct[place];
-                if number != NONE {
+                if number != NO_NUMBER {
                     return number;
                 }
                 let fresh = self.pairs.len() as u32;

@@ -12,6 +12,8 @@ use crate::value::{Kind, Value};
 use dictionary::{Dictionary, MISSING_CODE};
 use std::sync::Arc;
 
+/// Stands for none where things are numbered in 32 bits: no cell, no group, no partition.
+pub const NO_NUMBER: u32 = u32::MAX;
 /// Missing among 64-bit whole numbers; a number that needs this bit pattern is held in 128 bits.
 pub const MISSING_I64: i64 = i64::MIN;
 /// Missing among 128-bit whole numbers.

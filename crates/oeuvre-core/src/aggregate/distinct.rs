@@ -5,7 +5,7 @@
 //! mostly empty; then pairs of group and code are kept instead.
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
-use super::values::Known;
+use super::values::ValueCodes;
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::interner::Pairs;
@@ -33,13 +33,13 @@ enum Sets {
 #[derive(Clone)]
 pub(crate) struct Seen {
     groups: usize,
-    known: Known,
+    known: ValueCodes,
     sets: Sets,
     codes: Vec<u32>,
 }
 
 impl Seen {
-    fn new(known: Known) -> Seen {
+    fn new(known: ValueCodes) -> Seen {
         let sets = Sets::Bits { rows: Vec::new(), words: 0, set: 0 };
         Seen { groups: 0, known, sets, codes: Vec::new() }
     }
@@ -183,7 +183,7 @@ impl GroupAggregate for Distinct {
         "distinct"
     }
     fn state(&self, args: &[Kind]) -> Seen {
-        Seen::new(Known::new(args[0]))
+        Seen::new(ValueCodes::new(args[0]))
     }
     fn finish(&self, state: &Seen, _: &[Kind]) -> Result<Column, Overflow> {
         let seen = state;
@@ -208,7 +208,7 @@ impl GroupAggregate for Distinct {
 
 #[cfg(test)]
 mod tests {
-    use super::{Distinct, Known, Seen, Sets};
+    use super::{Distinct, Seen, Sets, ValueCodes};
     use crate::aggregate::Rows;
     use crate::aggregate::{Aggregate, State};
     use oeuvre_columns::Kind;
@@ -216,7 +216,7 @@ mod tests {
 
     #[test]
     fn many_groups_with_far_apart_values_go_over_to_pairs_and_count_the_same() {
-        let mut seen = Seen::new(Known::new(Kind::Number { scale: 0 }));
+        let mut seen = Seen::new(ValueCodes::new(Kind::Number { scale: 0 }));
         let n = 40_000u32;
         seen.resize(n as usize + 1);
         let values: Vec<i64> = (0..i64::from(n)).collect();

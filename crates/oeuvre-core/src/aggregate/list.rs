@@ -1,7 +1,7 @@
 //! `list`: all values in the order of the rows, for groups of a few.
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
-use super::values::Known;
+use super::values::ValueCodes;
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Ordinal, Overflow, Rows};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data};
@@ -21,12 +21,12 @@ pub const MOST_LISTED: usize = 1000;
 #[derive(Clone)]
 pub(crate) struct Listed {
     groups: Vec<Vec<(Ordinal, u32)>>,
-    known: Known,
+    known: ValueCodes,
     codes: Vec<u32>,
 }
 
 impl Listed {
-    fn new(known: Known) -> Listed {
+    fn new(known: ValueCodes) -> Listed {
         Listed { groups: Vec::new(), known, codes: Vec::new() }
     }
 
@@ -115,7 +115,7 @@ impl GroupAggregate for ListAll {
         "list"
     }
     fn state(&self, args: &[Kind]) -> Listed {
-        Listed::new(Known::new(args[0]))
+        Listed::new(ValueCodes::new(args[0]))
     }
     fn finish(&self, state: &Listed, args: &[Kind]) -> Result<Column, Overflow> {
         let listed = state;

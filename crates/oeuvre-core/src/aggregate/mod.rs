@@ -11,21 +11,21 @@
 //! Group 0 is the waste group: rows that a condition inside the aggregate leaves out are counted
 //! there, so that no loop has to branch. Groups proper begin at 1.
 
-pub mod at;
 pub mod count;
 pub mod distinct;
 pub mod encoding;
-pub mod ends;
 pub mod extremes;
+pub mod first_last;
 pub(crate) mod float_sum;
 pub mod frequent;
+pub mod label_at_extreme;
 pub mod list;
 pub mod moments;
 pub mod once;
 pub mod portion;
 pub mod quantiles;
+pub mod regression;
 pub mod sums;
-pub mod two;
 pub mod values;
 
 use crate::same::{Alike, Same};
@@ -219,7 +219,7 @@ pub enum Shape {
     SameNumbers,
 }
 
-/// An aggregate function. Two are the same where they are of one type and equal.
+/// An aggregate function. Regression are the same where they are of one type and equal.
 pub trait Aggregate: Same + Sync + Send {
     /// The kind of the result for arguments of these kinds.
     ///

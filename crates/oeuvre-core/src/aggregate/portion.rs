@@ -16,9 +16,9 @@ pub struct Portion;
 
 /// How often the condition held, and how often it was known.
 #[derive(Clone, Default)]
-pub(crate) struct Known(Vec<(u64, u64)>);
+pub(crate) struct Truths(Vec<(u64, u64)>);
 
-impl GroupState for Known {
+impl GroupState for Truths {
     fn resize(&mut self, groups: usize) {
         self.0.resize(groups.max(self.0.len()), (0, 0));
     }
@@ -40,7 +40,7 @@ impl GroupState for Known {
         Ok(())
     }
     fn fresh(&self) -> Self {
-        Known::default()
+        Truths::default()
     }
 
     fn size_bytes(&self) -> usize {
@@ -63,7 +63,7 @@ impl GroupState for Known {
 }
 
 impl GroupAggregate for Portion {
-    type State = Known;
+    type State = Truths;
 
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         match args[0] {
@@ -74,10 +74,10 @@ impl GroupAggregate for Portion {
     fn family(&self) -> &'static str {
         "portion"
     }
-    fn state(&self, _: &[Kind]) -> Known {
-        Known::default()
+    fn state(&self, _: &[Kind]) -> Truths {
+        Truths::default()
     }
-    fn finish(&self, state: &Known, _: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &Truths, _: &[Kind]) -> Result<Column, Overflow> {
         // Counts below 2^53 are exact, so that one division rounds correctly.
         let rate = |&(held, known): &(u64, u64)| {
             if known == 0 { f64::NAN } else { held as f64 / known as f64 }
@@ -100,7 +100,7 @@ struct Part {
 }
 
 impl GroupAggregate for Part {
-    type State = Known;
+    type State = Truths;
 
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: 0 })
@@ -108,10 +108,10 @@ impl GroupAggregate for Part {
     fn family(&self) -> &'static str {
         "portion"
     }
-    fn state(&self, _: &[Kind]) -> Known {
-        Known::default()
+    fn state(&self, _: &[Kind]) -> Truths {
+        Truths::default()
     }
-    fn finish(&self, state: &Known, _: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &Truths, _: &[Kind]) -> Result<Column, Overflow> {
         let count = |c: &(u64, u64)| Some(i128::from(if self.known { c.1 } else { c.0 }));
         Ok(whole_column(state.0.iter().skip(1).map(count)))
     }

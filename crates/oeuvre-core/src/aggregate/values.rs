@@ -15,31 +15,31 @@ use std::ops::Range;
 
 /// What the codes of values stand for.
 #[derive(Clone)]
-pub(crate) enum Known {
+pub(crate) enum ValueCodes {
     Whole(Interner),
     /// With the codes that the texts of the column have here.
     Text(Dictionary, Vec<u32>),
 }
 
-impl Known {
-    pub(crate) fn new(kind: Kind) -> Known {
+impl ValueCodes {
+    pub(crate) fn new(kind: Kind) -> ValueCodes {
         match kind {
-            Kind::Text => Known::Text(Dictionary::default(), Vec::new()),
-            _ => Known::Whole(Interner::default()),
+            Kind::Text => ValueCodes::Text(Dictionary::default(), Vec::new()),
+            _ => ValueCodes::Whole(Interner::default()),
         }
     }
 
-    pub(crate) fn fresh(&self) -> Known {
+    pub(crate) fn fresh(&self) -> ValueCodes {
         match self {
-            Known::Text(..) => Known::new(Kind::Text),
-            Known::Whole(_) => Known::Whole(Interner::default()),
+            ValueCodes::Text(..) => ValueCodes::new(Kind::Text),
+            ValueCodes::Whole(_) => ValueCodes::Whole(Interner::default()),
         }
     }
 
     pub(crate) fn len(&self) -> usize {
         match self {
-            Known::Whole(i) => i.len(),
-            Known::Text(d, _) => d.len(),
+            ValueCodes::Whole(i) => i.len(),
+            ValueCodes::Text(d, _) => d.len(),
         }
     }
 
@@ -55,7 +55,7 @@ impl Known {
             };
         }
         match self {
-            Known::Whole(known) => {
+            ValueCodes::Whole(known) => {
                 match &column.data {
                     Data::I64(v) => intern!(v, MISSING_I64, |v| known.intern(v)),
                     Data::I128(v) => intern!(v, MISSING_I128, |v| known.intern_wide(v)),
@@ -67,7 +67,7 @@ impl Known {
                     Data::Codes(_) => {}
                 }
             }
-            Known::Text(known, map) => {
+            ValueCodes::Text(known, map) => {
                 if let Data::Codes(v) = &column.data {
                     known.follow(&column.dictionary, map);
                     intern!(v, MISSING_CODE, |v| map[v as usize]);
@@ -79,48 +79,48 @@ impl Known {
     /// About how much memory the values take.
     pub(crate) fn size_bytes(&self) -> usize {
         match self {
-            Known::Whole(i) => i.size_bytes(),
-            Known::Text(d, map) => d.size_bytes() + size_of_val(map.as_slice()),
+            ValueCodes::Whole(i) => i.size_bytes(),
+            ValueCodes::Text(d, map) => d.size_bytes() + size_of_val(map.as_slice()),
         }
     }
 
     /// Writes some values down.
     pub(super) fn encode(&self, locals: &Locals, to: &mut Encoder) {
         match self {
-            Known::Whole(i) => {
+            ValueCodes::Whole(i) => {
                 to.count(locals.codes().len());
                 locals.codes().iter().for_each(|&code| to.signed(i.values()[code as usize]));
             }
-            Known::Text(d, _) => to.texts(locals, d),
+            ValueCodes::Text(d, _) => to.texts(locals, d),
         }
     }
 
     /// Reads values that were written down: the code of each here.
     pub(super) fn decode(&mut self, from: &mut Decoder<'_>) -> Result<Vec<u32>, Damaged> {
         match self {
-            Known::Whole(i) => {
+            ValueCodes::Whole(i) => {
                 (0..from.count()?).map(|_| Ok(i.intern_wide(from.signed()?))).collect()
             }
-            Known::Text(d, _) => from.texts(d),
+            ValueCodes::Text(d, _) => from.texts(d),
         }
     }
 
     /// The value of a code as a text.
     pub(crate) fn text(&self, kind: Kind, code: u32) -> String {
         match self {
-            Known::Whole(i) => {
+            ValueCodes::Whole(i) => {
                 let one = std::iter::once(Some(i.values()[code as usize]));
                 column_of(kind, one).value(kind, 0).to_string()
             }
-            Known::Text(d, _) => d.text(code).to_owned(),
+            ValueCodes::Text(d, _) => d.text(code).to_owned(),
         }
     }
 
     /// The codes that the values of another have here; new ones are added.
-    pub(crate) fn absorb(&mut self, other: &Known) -> Option<Vec<u32>> {
+    pub(crate) fn absorb(&mut self, other: &ValueCodes) -> Option<Vec<u32>> {
         match (self, other) {
-            (Known::Whole(mine), Known::Whole(theirs)) => Some(mine.absorb(theirs)),
-            (Known::Text(mine, _), Known::Text(theirs, _)) => Some(mine.absorb(theirs)),
+            (ValueCodes::Whole(mine), ValueCodes::Whole(theirs)) => Some(mine.absorb(theirs)),
+            (ValueCodes::Text(mine, _), ValueCodes::Text(theirs, _)) => Some(mine.absorb(theirs)),
             _ => None,
         }
     }
@@ -130,7 +130,7 @@ impl Known {
 #[derive(Clone)]
 pub(crate) struct Values {
     groups: usize,
-    known: Known,
+    known: ValueCodes,
     pairs: Pairs,
     times: Vec<u64>,
     codes: Vec<u32>,
@@ -140,7 +140,7 @@ impl Values {
     pub(crate) fn new(kind: Kind) -> Values {
         Values {
             groups: 0,
-            known: Known::new(kind),
+            known: ValueCodes::new(kind),
             pairs: Pairs::default(),
             times: Vec::new(),
             codes: Vec::new(),
@@ -169,8 +169,8 @@ impl Values {
         // Codes in the order of their values, then pairs in the order of their codes.
         let mut codes: Vec<u32> = (0..self.known.len() as u32).collect();
         match &self.known {
-            Known::Whole(i) => codes.sort_unstable_by_key(|&c| i.values()[c as usize]),
-            Known::Text(d, _) => codes.sort_by(|&a, &b| text_order(d.text(a), d.text(b))),
+            ValueCodes::Whole(i) => codes.sort_unstable_by_key(|&c| i.values()[c as usize]),
+            ValueCodes::Text(d, _) => codes.sort_by(|&a, &b| text_order(d.text(a), d.text(b))),
         }
         let mut ranks = vec![0u32; codes.len()];
         for (rank, &code) in codes.iter().enumerate() {
@@ -197,8 +197,8 @@ impl Values {
     /// The whole number that stands for a value.
     pub(crate) fn number(&self, code: u32) -> i128 {
         match &self.known {
-            Known::Whole(i) => i.values()[code as usize],
-            Known::Text(..) => 0,
+            ValueCodes::Whole(i) => i.values()[code as usize],
+            ValueCodes::Text(..) => 0,
         }
     }
 
@@ -207,11 +207,11 @@ impl Values {
         let pairs = self.pairs.pairs();
         let groups = pairs.iter().map(|p| p.0).collect();
         let column = match &self.known {
-            Known::Text(d, _) => Column {
+            ValueCodes::Text(d, _) => Column {
                 data: Data::Codes(pairs.iter().map(|p| p.1).collect()),
                 dictionary: d.clone(),
             },
-            Known::Whole(i) => {
+            ValueCodes::Whole(i) => {
                 column_of(kind, pairs.iter().map(|p| Some(i.values()[p.1 as usize])))
             }
         };
@@ -221,19 +221,19 @@ impl Values {
     /// The value of a code.
     pub(crate) fn value_of(&self, kind: Kind, code: u32) -> Value {
         match &self.known {
-            Known::Whole(i) => {
+            ValueCodes::Whole(i) => {
                 let one = std::iter::once(Some(i.values()[code as usize]));
                 column_of(kind, one).value(kind, 0)
             }
-            Known::Text(d, _) => Value::Text(d.text(code).into()),
+            ValueCodes::Text(d, _) => Value::Text(d.text(code).into()),
         }
     }
 
     /// The texts, when the values are texts.
     pub(crate) fn texts(&self) -> Option<&Dictionary> {
         match &self.known {
-            Known::Text(d, _) => Some(d),
-            Known::Whole(_) => None,
+            ValueCodes::Text(d, _) => Some(d),
+            ValueCodes::Whole(_) => None,
         }
     }
 }

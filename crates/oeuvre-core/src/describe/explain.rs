@@ -1,7 +1,7 @@
-//! A plan in plain sentences: which rows, in which order, and what each figure means. Written from the
+//! A plan in plain sentences: which rows, in which order, and what each figure means. SourceText from the
 //! plan that would be run, so that it cannot say anything else.
 
-use crate::error::Written;
+use crate::error::SourceText;
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node, Operator};
 use crate::language::check::{TreeNode, Typed};
 use crate::language::functions::{self, Call};
@@ -247,7 +247,7 @@ struct About<'a> {
 
 impl About<'_> {
     /// Describes a calculation, and the named ones that it uses, each once.
-    fn describe(&mut self, written: &Arc<Written>, expr: &Expr) {
+    fn describe(&mut self, written: &Arc<SourceText>, expr: &Expr) {
         let text = |e: &Expr| written.text[e.span.clone()].trim().to_owned();
         match &expr.node {
             Node::Name { table: None, name } => {
@@ -299,7 +299,7 @@ impl About<'_> {
     }
 
     /// The window that a calculation was made into.
-    fn window(&self, written: &Arc<Written>, expr: &Expr) -> Option<Window<Typed>> {
+    fn window(&self, written: &Arc<SourceText>, expr: &Expr) -> Option<Window<Typed>> {
         let calculations = &self.plan.calculations;
         match calculations.tree.node(calculations.known.window(written, expr)?) {
             TreeNode::Window(window) => Some(window.clone()),
@@ -426,7 +426,7 @@ fn listed(names: &[String]) -> String {
     }
 }
 
-fn clauses(written: &Arc<Written>, call: &CallNode, lines: &mut Vec<String>) {
+fn clauses(written: &Arc<SourceText>, call: &CallNode, lines: &mut Vec<String>) {
     if call.distinct.is_some() {
         lines.push(
             "    each different value is taken once, in label order where the order counts".into(),

@@ -1,11 +1,11 @@
 //! The keys, and longer periods of keys, at which results are asked for, and groups taken together by them.
 
-use super::rollup::{LEFT_OUT, Members, Rollup};
+use super::rollup::{Members, Rollup};
 use crate::plan::Plan;
 use crate::plan::{Reference, TableInput, Window};
 use crate::window::Calc;
-use crate::window::NOWHERE;
 use oeuvre_columns::column::Data;
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::calendar::{Period, Unit};
@@ -76,7 +76,7 @@ pub(crate) fn by_periods(plan: &Plan, finest: &Rollup, periods: &[(usize, Unit)]
     let numbers = Numbering::default().number(&codes, finest.groups);
     let of_group = finest.map.iter().skip(1).map(|&cell| match cell.checked_sub(1) {
         Some(cell) => numbers[cell as usize],
-        None => LEFT_OUT,
+        None => NO_NUMBER,
     });
     let count = numbers.iter().max().map_or(0, |m| *m as usize + 1);
     let members = Members { of_group: of_group.collect(), count };
@@ -135,7 +135,7 @@ pub(crate) struct Numbering {
 }
 
 impl Numbering {
-    /// The number of each cell's combination; [`NOWHERE`] stays that.
+    /// The number of each cell's combination; [`NO_NUMBER`] stays that.
     pub(crate) fn number(&mut self, columns: &[Vec<u32>], cells: usize) -> Vec<u32> {
         let mut numbers = vec![0u32; cells];
         for (i, codes) in columns.iter().enumerate() {
@@ -143,12 +143,12 @@ impl Numbering {
                 self.chain.push(Pairs::default());
             }
             let most = |list: &[u32]| {
-                list.iter().filter(|n| **n != NOWHERE).max().map_or(1, |m| *m as usize + 1)
+                list.iter().filter(|n| **n != NO_NUMBER).max().map_or(1, |m| *m as usize + 1)
             };
             self.chain[i].ensure(most(&numbers), most(codes));
             for (number, &code) in numbers.iter_mut().zip(codes) {
                 *number = match (*number, code) {
-                    (NOWHERE, _) | (_, NOWHERE) => NOWHERE,
+                    (NO_NUMBER, _) | (_, NO_NUMBER) => NO_NUMBER,
                     (number, code) => self.chain[i].number(number, code),
                 };
             }

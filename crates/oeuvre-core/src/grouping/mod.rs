@@ -12,6 +12,6 @@ pub(crate) use fill::fill;
 pub(crate) use key_sets::{
     Depths, KeySet, Numbering, by_periods, in_time, kept, keys_of, period_codes,
 };
-pub(crate) use rollup::{LEFT_OUT, Members, Rollup, of_no_rows, roll_up};
-pub(crate) use second_pass::{LateStates, second_pass};
+pub(crate) use rollup::{Members, Rollup, of_no_rows, roll_up};
+pub(crate) use second_pass::{SecondPassStates, second_pass};
 pub(crate) use states::{GroupStates, gather};

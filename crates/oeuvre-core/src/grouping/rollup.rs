@@ -10,18 +10,16 @@ use crate::plan::{Built, From, Plan};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
 use oeuvre_columns::column::Column;
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Value};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
-/// The number of groups that are left out of [`Members`].
-pub(crate) const LEFT_OUT: u32 = u32::MAX;
-
 /// Groups taken together, or left out, before any key is looked at.
 pub(crate) struct Members {
-    /// For each group of the scope, counted from 0, its number; [`LEFT_OUT`] for none.
+    /// For each group of the scope, counted from 0, its number; [`NO_NUMBER`] for none.
     pub(crate) of_group: Vec<u32>,
     /// How many numbers there are.
     pub(crate) count: usize,
@@ -88,9 +86,9 @@ pub(crate) fn roll_up(
                 let args = kinds(&grouping.states[*state].args);
                 aggregate.aggregate.finish(states[*state].as_ref(), &args)
             }
-            From::Late(i) => match late {
+            From::SecondPass(i) => match late {
                 Some(states) => {
-                    let args = kinds(&plan.late_aggregates[*i].args);
+                    let args = kinds(&plan.second_pass_aggregates[*i].args);
                     aggregate.aggregate.finish(states[*i].as_ref(), &args)
                 }
                 // The first time nothing uses it yet; and what is made up of several lines has no
@@ -188,7 +186,7 @@ impl Numbered {
         // one group, so that a count of nothing is 0.
         let mut present = gathered.present(without_keys);
         if let Some(members) = members {
-            present.retain(|&g| members.of_group[g as usize] != LEFT_OUT);
+            present.retain(|&g| members.of_group[g as usize] != NO_NUMBER);
         }
         let mut numbers: Vec<u32> = match members {
             Some(members) => present.iter().map(|&g| members.of_group[g as usize]).collect(),
@@ -261,7 +259,7 @@ fn finer_members(scopes: &[GroupStates], scope: usize, finer: usize, members: &M
             let code = to_outer[k][codes[k][g] as usize];
             if k == 0 { Some(code) } else { outer.pairs[k - 1].find(number, code) }
         });
-        number.and_then(|n| members.of_group.get(n as usize).copied()).unwrap_or(LEFT_OUT)
+        number.and_then(|n| members.of_group.get(n as usize).copied()).unwrap_or(NO_NUMBER)
     });
     Members { of_group: of_group.collect(), count: members.count }
 }
@@ -274,7 +272,7 @@ pub(crate) fn of_no_rows(plan: &Plan, scope: usize) -> Result<Vec<Column>, Error
     for aggregate in &grouping.aggregates {
         let args = match &aggregate.from {
             From::Rows(state) => &grouping.states[*state].args,
-            From::Late(i) => &plan.late_aggregates[*i].args,
+            From::SecondPass(i) => &plan.second_pass_aggregates[*i].args,
             From::Groups { args, .. } => args,
         };
         let kinds: Vec<Kind> = args.iter().map(|a| a.kind).collect();

@@ -18,12 +18,12 @@ use oeuvre_columns::column::{Batch, Column};
 use oeuvre_columns::value::calendar::Unit;
 
 /// The states of late aggregates: by the keys of the level, then by aggregate.
-pub(crate) struct LateStates {
+pub(crate) struct SecondPassStates {
     sets: Vec<KeySet>,
     states: Vec<Vec<Box<dyn State>>>,
 }
 
-impl LateStates {
+impl SecondPassStates {
     /// The states at a level.
     pub(crate) fn at(
         &self,
@@ -53,15 +53,15 @@ pub(crate) fn second_pass(
     source: &dyn Source,
     threads: usize,
     groups: &[GroupStates],
-) -> Result<Option<LateStates>, Error> {
-    if plan.late_aggregates.is_empty() {
+) -> Result<Option<SecondPassStates>, Error> {
+    if plan.second_pass_aggregates.is_empty() {
         return Ok(None);
     }
     let sets = key_sets(plan);
     let levels = level_results(plan, groups, &sets)?;
     let again = Again { plan, table: &groups[0].grouper, levels: &levels };
     let states = Pass::over(source, threads).serve(&again)?.share.states;
-    Ok(Some(LateStates { sets, states }))
+    Ok(Some(SecondPassStates { sets, states }))
 }
 
 /// The results that late conditions use, at each level.
@@ -86,7 +86,7 @@ fn level_results(
             roll_up(plan, groups, 0, &set.keys, Some(&by_period.members), None)?
         };
         let result = |b: &Built| level.column(b.operand).clone();
-        let results = plan.late_inputs.iter().map(result).collect();
+        let results = plan.second_pass_inputs.iter().map(result).collect();
         levels.push(LevelResults { results, groups: level.groups, map: level.map });
     }
     Ok(levels)
@@ -126,7 +126,7 @@ impl Consumer for Again<'_> {
     fn share(&self) -> AgainShare {
         let plan = self.plan;
         let fresh = |level: &LevelResults| {
-            let states = plan.late_aggregates.iter().map(|l| {
+            let states = plan.second_pass_aggregates.iter().map(|l| {
                 let kinds: Vec<_> = l.args.iter().map(|a| a.kind).collect();
                 let mut state = l.aggregate.state(&kinds);
                 state.resize(level.groups + 1);
@@ -141,7 +141,7 @@ impl Consumer for Again<'_> {
             located: Vec::new(),
             same: (0..=self.levels.iter().map(|l| l.groups).max().unwrap_or(0) as u32).collect(),
             states: self.levels.iter().map(fresh).collect(),
-            evaluators: self.levels.iter().map(|_| Evaluator::new(&plan.late)).collect(),
+            evaluators: self.levels.iter().map(|_| Evaluator::new(&plan.second_pass)).collect(),
             groups: Vec::new(),
             some: Vec::new(),
         }
@@ -165,8 +165,8 @@ impl Consumer for Again<'_> {
             let places: Vec<u32> = of_level.iter().map(|&g| g.saturating_sub(1)).collect();
             let results: Vec<Column> = level.results.iter().map(|c| c.gather(&places)).collect();
             let late: Vec<&Column> = inputs.iter().copied().chain(&results).collect();
-            evaluator.run(&plan.late, &late, selected.batch.rows)?;
-            for (plan, state) in plan.late_aggregates.iter().zip(states) {
+            evaluator.run(&plan.second_pass, &late, selected.batch.rows)?;
+            for (plan, state) in plan.second_pass_aggregates.iter().zip(states) {
                 only_where(&of_level, evaluator.column(plan.condition, &late), some);
                 let args: Vec<&Column> =
                     plan.args.iter().map(|a| selected.column(a.operand)).collect();

@@ -1,6 +1,6 @@
 //! Text to tokens.
 
-use crate::error::{Mistake, Written};
+use crate::error::{Diagnostic, SourceText};
 use oeuvre_columns::value::decimal::Decimal;
 use std::ops::Range;
 use std::sync::Arc;
@@ -41,7 +41,7 @@ const FOREIGN: [(&str, &str); 8] = [
 ];
 
 /// Splits a calculation into tokens; the last one is [`Token::End`].
-pub(crate) fn tokens(written: &Arc<Written>) -> Result<Vec<Spanned>, Mistake> {
+pub(crate) fn tokens(written: &Arc<SourceText>) -> Result<Vec<Spanned>, Diagnostic> {
     let text = written.text.as_str();
     let mut out = Vec::new();
     let mut at = 0;
@@ -60,7 +60,7 @@ pub(crate) fn tokens(written: &Arc<Written>) -> Result<Vec<Spanned>, Mistake> {
             at += len;
             let digits = &text[start..at];
             let number = digits.parse::<Decimal>().map_err(|()| {
-                Mistake::new(written, start..at, format!("`{digits}` is not a number"))
+                Diagnostic::new(written, start..at, format!("`{digits}` is not a number"))
                     .label("expected digits and at most one point, such as 12.50")
             })?;
             Token::Number(number)
@@ -69,7 +69,7 @@ pub(crate) fn tokens(written: &Arc<Written>) -> Result<Vec<Spanned>, Mistake> {
             at += len;
             Token::Word(rest[..len].to_owned())
         } else if let Some((sign, ours)) = FOREIGN.iter().find(|(s, _)| rest.starts_with(s)) {
-            return Err(Mistake::new(
+            return Err(Diagnostic::new(
                 written,
                 start..start + sign.len(),
                 format!("`{sign}` is not a sign of this language"),
@@ -90,7 +90,7 @@ pub(crate) fn tokens(written: &Arc<Written>) -> Result<Vec<Spanned>, Mistake> {
                 ';' => ("`;` is not used here".to_owned(), "arguments are separated by `,`"),
                 _ => (format!("`{}` is not used here", c.escape_default()), "remove it"),
             };
-            return Err(Mistake::new(written, start..start + c.len_utf8(), message).label(label));
+            return Err(Diagnostic::new(written, start..start + c.len_utf8(), message).label(label));
         };
         out.push(Spanned { token, span: start..at });
     }
@@ -108,7 +108,11 @@ fn number_len(rest: &str) -> usize {
 }
 
 /// Reads a quoted text or name, in which a doubled quote stands for itself.
-fn quoted(written: &Arc<Written>, start: usize, quote: char) -> Result<(String, usize), Mistake> {
+fn quoted(
+    written: &Arc<SourceText>,
+    start: usize,
+    quote: char,
+) -> Result<(String, usize), Diagnostic> {
     let body = &written.text[start + 1..];
     let mut value = String::new();
     let mut chars = body.char_indices().peekable();
@@ -123,6 +127,6 @@ fn quoted(written: &Arc<Written>, start: usize, quote: char) -> Result<(String, 
         }
     }
     let what = if quote == '\'' { "text" } else { "name" };
-    Err(Mistake::new(written, start..written.text.len(), format!("this {what} does not end"))
+    Err(Diagnostic::new(written, start..written.text.len(), format!("this {what} does not end"))
         .label(format!("no closing {quote} follows")))
 }

@@ -3,7 +3,7 @@
 use super::ast::{Call, Clause, ClauseWord, Expr, Node, Operator};
 use super::elsewhere;
 use super::lexer::{Spanned, Token, tokens};
-use crate::error::{Mistake, Written};
+use crate::error::{Diagnostic, SourceText};
 use oeuvre_columns::value::Comparison;
 use std::ops::Range;
 use std::sync::Arc;
@@ -20,20 +20,20 @@ const NOT: u8 = 3;
 const COMPARISON: u8 = 4;
 
 /// Reads one calculation.
-pub fn parse(written: &Arc<Written>) -> Result<Expr, Mistake> {
+pub fn parse(written: &Arc<SourceText>) -> Result<Expr, Diagnostic> {
     let mut all = parse_list(written)?;
     match all.len() {
         1 => Ok(all.remove(0)),
         _ => {
             let second = all[1].span.clone();
-            Err(Mistake::new(written, second, "a second calculation follows the first")
+            Err(Diagnostic::new(written, second, "a second calculation follows the first")
                 .label("only one is expected here"))
         }
     }
 }
 
 /// Reads calculations separated by commas; there is at least one.
-pub fn parse_list(written: &Arc<Written>) -> Result<Vec<Expr>, Mistake> {
+pub fn parse_list(written: &Arc<SourceText>) -> Result<Vec<Expr>, Diagnostic> {
     let mut parser = Parser::new(written)?;
     let list = parser.list()?;
     parser.expect_end()?;
@@ -42,7 +42,7 @@ pub fn parse_list(written: &Arc<Written>) -> Result<Vec<Expr>, Mistake> {
 
 /// Reads calculations separated by commas, each followed by `asc`, `desc` or neither.
 /// The second part of each pair is true for `desc`, `None` where neither was written.
-pub fn parse_sort(written: &Arc<Written>) -> Result<Vec<(Expr, Option<bool>)>, Mistake> {
+pub fn parse_sort(written: &Arc<SourceText>) -> Result<Vec<(Expr, Option<bool>)>, Diagnostic> {
     let mut parser = Parser::new(written)?;
     let mut out = Vec::new();
     loop {
@@ -65,7 +65,7 @@ pub fn parse_sort(written: &Arc<Written>) -> Result<Vec<(Expr, Option<bool>)>, M
 }
 
 struct Parser<'a> {
-    written: &'a Arc<Written>,
+    written: &'a Arc<SourceText>,
     tokens: Vec<Spanned>,
     at: usize,
     depth: usize,
@@ -73,10 +73,10 @@ struct Parser<'a> {
 }
 
 impl<'a> Parser<'a> {
-    fn new(written: &'a Arc<Written>) -> Result<Parser<'a>, Mistake> {
+    fn new(written: &'a Arc<SourceText>) -> Result<Parser<'a>, Diagnostic> {
         let tokens = tokens(written)?;
         if tokens.len() == 1 {
-            return Err(Mistake::new(written, 0..written.text.len(), "there is nothing here")
+            return Err(Diagnostic::new(written, 0..written.text.len(), "there is nothing here")
                 .label("expected a column or a calculation"));
         }
         Ok(Parser { written, tokens, at: 0, depth: 0, operators: 0 })
@@ -131,8 +131,8 @@ impl<'a> Parser<'a> {
         }
     }
 
-    fn mistake(&self, span: Range<usize>, message: impl Into<String>) -> Mistake {
-        Mistake::new(self.written, span, message)
+    fn mistake(&self, span: Range<usize>, message: impl Into<String>) -> Diagnostic {
+        Diagnostic::new(self.written, span, message)
     }
 
     /// What stands at the current place, for a message.
@@ -143,7 +143,7 @@ impl<'a> Parser<'a> {
         }
     }
 
-    fn expect(&mut self, sign: &str, after: &str) -> Result<(), Mistake> {
+    fn expect(&mut self, sign: &str, after: &str) -> Result<(), Diagnostic> {
         if self.take(sign) {
             return Ok(());
         }
@@ -151,7 +151,7 @@ impl<'a> Parser<'a> {
         Err(self.mistake(self.span(), message).label(format!("`{sign}` is missing here")))
     }
 
-    fn expect_end(&self) -> Result<(), Mistake> {
+    fn expect_end(&self) -> Result<(), Diagnostic> {
         if matches!(self.peek(), Token::End) {
             return Ok(());
         }
@@ -177,7 +177,7 @@ impl<'a> Parser<'a> {
         elsewhere::clause(word).map(|ours| format!("write {ours}"))
     }
 
-    fn list(&mut self) -> Result<Vec<Expr>, Mistake> {
+    fn list(&mut self) -> Result<Vec<Expr>, Diagnostic> {
         let mut list = vec![self.expr(0)?];
         while self.take(",") {
             list.push(self.expr(0)?);
@@ -185,7 +185,7 @@ impl<'a> Parser<'a> {
         Ok(list)
     }
 
-    fn expr(&mut self, min: u8) -> Result<Expr, Mistake> {
+    fn expr(&mut self, min: u8) -> Result<Expr, Diagnostic> {
         self.depth += 1;
         if self.depth > DEEPEST {
             return Err(self
@@ -250,7 +250,7 @@ impl<'a> Parser<'a> {
         })
     }
 
-    fn binary(&mut self, left: Expr, infix: Infix, precedence: u8) -> Result<Expr, Mistake> {
+    fn binary(&mut self, left: Expr, infix: Infix, precedence: u8) -> Result<Expr, Diagnostic> {
         let start = left.span.start;
         self.advance();
         let node = match infix {
@@ -302,7 +302,7 @@ impl<'a> Parser<'a> {
         Ok(Expr { node, span: start..end })
     }
 
-    fn prefix(&mut self) -> Result<Expr, Mistake> {
+    fn prefix(&mut self) -> Result<Expr, Diagnostic> {
         let Spanned { token, span } = self.advance();
         let start = span.start;
         let node = match token {
@@ -355,7 +355,7 @@ impl<'a> Parser<'a> {
         Node::Name { table, name }
     }
 
-    fn call(&mut self, name: String, name_span: Range<usize>) -> Result<Node, Mistake> {
+    fn call(&mut self, name: String, name_span: Range<usize>) -> Result<Node, Diagnostic> {
         self.advance();
         let mut args = Vec::new();
         let mut clauses = Vec::new();
@@ -407,7 +407,7 @@ impl<'a> Parser<'a> {
             }
     }
 
-    fn clause(&mut self, word: ClauseWord) -> Result<Clause, Mistake> {
+    fn clause(&mut self, word: ClauseWord) -> Result<Clause, Diagnostic> {
         let start = self.span().start;
         self.advance();
         let args = match word {
@@ -441,8 +441,8 @@ mod tests {
     use proptest::prelude::*;
     use rstest::rstest;
 
-    fn read(text: &str) -> Result<Expr, Mistake> {
-        parse(&Written::new("--show", text))
+    fn read(text: &str) -> Result<Expr, Diagnostic> {
+        parse(&SourceText::new("--show", text))
     }
 
     /// Writes an expression back with every parenthesis, so that precedence can be seen.

@@ -21,6 +21,7 @@ use crate::window::walk::Walk;
 use crate::window::{self, Argument, Calc, Cells};
 use columns::Keep;
 use oeuvre_columns::Source;
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, Value};
@@ -47,7 +48,7 @@ const PART_ROWS: usize = 1 << 15;
 /// As [`crate::run`].
 pub fn list(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Ledger), Error> {
     let threads = threads.max(1);
-    let (whole, mut ledger) = Whole::read(plan, source, threads)?;
+    let (whole, mut ledger) = AllRows::read(plan, source, threads)?;
     let shown = whole.shown();
     let grid = whole.part(0..shown);
     account_rows(plan, &mut ledger, shown as u64, blank(&grid));
@@ -70,7 +71,7 @@ pub fn list_in_parts<T: Send>(
     if !compares {
         return stream(plan, source, threads, parts);
     }
-    let (whole, mut ledger) = Whole::read(plan, source, threads)?;
+    let (whole, mut ledger) = AllRows::read(plan, source, threads)?;
     let shown = whole.shown();
     let blanks = give(shown, threads, &|range| whole.part(range), parts);
     account_rows(plan, &mut ledger, shown as u64, blanks);
@@ -185,7 +186,7 @@ fn slice(column: &Column, range: Range<usize>) -> Column {
 }
 
 /// All rows, with what has been worked out for them.
-struct Whole<'a> {
+struct AllRows<'a> {
     plan: &'a Plan,
     rows: usize,
     /// The inputs of the table program.
@@ -198,13 +199,13 @@ struct Whole<'a> {
 /// A window's column, and how many rows owe their place to the order of the file.
 type Done = Result<(Column, u64), Error>;
 
-impl<'a> Whole<'a> {
+impl<'a> AllRows<'a> {
     /// Reads all rows, and works out what compares them.
     fn read(
         plan: &'a Plan,
         source: &dyn Source,
         threads: usize,
-    ) -> Result<(Whole<'a>, Ledger), Error> {
+    ) -> Result<(AllRows<'a>, Ledger), Error> {
         let of_rows: Vec<(usize, Operand)> = plan
             .table_inputs
             .iter()
@@ -230,7 +231,7 @@ impl<'a> Whole<'a> {
         for ((i, _), column) in of_rows.iter().zip(joined) {
             given[*i] = column;
         }
-        let mut it = Whole { plan, rows, given, table: Evaluator::new(&plan.table), order: None };
+        let mut it = AllRows { plan, rows, given, table: Evaluator::new(&plan.table), order: None };
         it.work_out(threads, &mut ledger)?;
         note_zero_divisions(&plan.table, &it.table, &mut ledger);
         it.order = it.order(&mut ledger);
@@ -351,7 +352,7 @@ impl<'a> Whole<'a> {
                         Data::Bool(v) => partition
                             .iter()
                             .zip(v)
-                            .map(|(&p, &t)| if t == 1 { p } else { window::NOWHERE })
+                            .map(|(&p, &t)| if t == 1 { p } else { NO_NUMBER })
                             .collect(),
                         _ => partition.clone(),
                     });

@@ -21,7 +21,7 @@ pub(crate) struct RowWork {
     counted: u64,
     left_out: u64,
     left_out_missing: u64,
-    found: Vec<Found>,
+    found: Vec<LookupUse>,
     /// Whether all columns are kept for the rows that count, also those that only the filter needs.
     keeps_all: bool,
     /// Scratch: the rows of a batch that are kept.
@@ -47,13 +47,13 @@ impl<'a> Selected<'a> {
 
 /// What a lookup did for a worker's rows.
 #[derive(Clone, Default)]
-struct Found {
+struct LookupUse {
     unmatched: u64,
     keys: HashMap<String, u64>,
     used: Vec<bool>,
 }
 
-impl Found {
+impl LookupUse {
     /// Takes in what some rows have found; `on` says which of them count.
     fn take(&mut self, rows: &Column, step: &Step, keys: &[&Column], on: impl Fn(usize) -> bool) {
         let Data::I32(found) = &rows.data else { return };
@@ -75,7 +75,7 @@ impl Found {
 
 impl RowWork {
     pub(crate) fn new(plan: &Plan) -> RowWork {
-        let found = |rows: usize| Found { used: vec![false; rows], ..Found::default() };
+        let found = |rows: usize| LookupUse { used: vec![false; rows], ..LookupUse::default() };
         RowWork {
             filter: Evaluator::new(&plan.filter),
             row: Evaluator::new(&plan.row),
@@ -204,7 +204,7 @@ impl RowWork {
     }
 
     fn lookup_accounts(&self, plan: &Plan) -> Vec<LookupAccount> {
-        let one = |(i, found): (usize, &Found)| {
+        let one = |(i, found): (usize, &LookupUse)| {
             let mut keys: Vec<(String, u64)> =
                 found.keys.iter().map(|(k, n)| (key_text(k), *n)).collect();
             keys.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));

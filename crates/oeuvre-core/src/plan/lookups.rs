@@ -4,7 +4,7 @@
 //! that the month of a date finds `2025-03` in a column of texts. A key that is missing finds nothing.
 
 use super::lower::{Lowering, Target};
-use crate::error::{Error, Mistake, Written};
+use crate::error::{Diagnostic, Error, SourceText};
 use crate::language::ast::{Expr, Node, Operator};
 use crate::language::check::{Checker, Typed};
 use crate::language::parser;
@@ -42,7 +42,7 @@ pub(super) fn add(request: &LookupRequest, checker: &mut Checker) -> Result<(), 
 /// The keys of the rows, and the values of those of the lookup.
 type Sides = (Vec<Typed>, Vec<(Kind, Column)>);
 
-fn sides(table: &Table, written: &Arc<Written>, checker: &mut Checker) -> Result<Sides, Error> {
+fn sides(table: &Table, written: &Arc<SourceText>, checker: &mut Checker) -> Result<Sides, Error> {
     let on = parser::parse(written)?;
     let mut equalities = Vec::new();
     split(written, &on, &mut equalities)?;
@@ -112,10 +112,10 @@ fn places(table: &Table, keys: &[(Kind, Column)]) -> Result<HashMap<String, u32>
 
 /// The equalities of `a = b and c = d`.
 fn split<'a>(
-    written: &Arc<Written>,
+    written: &Arc<SourceText>,
     expr: &'a Expr,
     out: &mut Vec<(&'a Expr, &'a Expr)>,
-) -> Result<(), Mistake> {
+) -> Result<(), Diagnostic> {
     match &expr.node {
         Node::Binary(Operator::And, a, b) => {
             split(written, a, out)?;
@@ -125,13 +125,17 @@ fn split<'a>(
             out.push((a, b));
             Ok(())
         }
-        _ => Err(Mistake::new(written, expr.span.clone(), "a lookup is joined by equalities")
+        _ => Err(Diagnostic::new(written, expr.span.clone(), "a lookup is joined by equalities")
             .label("write 'column of the rows = column of the lookup', several with `and`")),
     }
 }
 
 /// One side of an equality, worked out for the rows of the lookup.
-fn own_key(table: &Table, written: &Arc<Written>, expr: &Expr) -> Result<(Kind, Column), Mistake> {
+fn own_key(
+    table: &Table,
+    written: &Arc<SourceText>,
+    expr: &Expr,
+) -> Result<(Kind, Column), Diagnostic> {
     let mut checker = Checker::new(table.columns.clone(), &[]).map_err(|mut all| all.remove(0))?;
     checker.own_name.clone_from(&table.name);
     let value = checker.row_value(written, expr)?;
@@ -141,7 +145,7 @@ fn own_key(table: &Table, written: &Arc<Written>, expr: &Expr) -> Result<(Kind, 
     let inputs: Vec<&Column> = checker.inputs.iter().map(|&i| &table.data[i]).collect();
     let mut evaluator = Evaluator::new(&row);
     evaluator.run(&row, &inputs, table.lines.len()).map_err(|o| {
-        Mistake::new(written, expr.span.clone(), format!("`{}` is too large", o.text))
+        Diagnostic::new(written, expr.span.clone(), format!("`{}` is too large", o.text))
     })?;
     Ok((built.kind, evaluator.column(built.operand, &inputs).clone()))
 }

@@ -5,7 +5,7 @@
 //! other cells is a column of its own, worked out between two steps of the table program.
 
 use super::{
-    AggregatePlan, Built, From, Grouping, KeyPlan, LatePlan, Programs, StatePlan, TableInput,
+    AggregatePlan, Built, From, Grouping, KeyPlan, Programs, SecondPassPlan, StatePlan, TableInput,
 };
 use crate::aggregate::Aggregate;
 use crate::language::check::{AggregateNode, Checker, Id, Key, Level, TreeNode, Typed};
@@ -24,7 +24,7 @@ pub(crate) enum Target {
     /// Rows that count.
     Row,
     /// Rows again, when the results of the table's groups are known.
-    Late,
+    SecondPass,
     /// The groups of a grouping.
     Group(usize),
     /// The cells of the table, or the rows of a detail.
@@ -71,7 +71,7 @@ impl<'c> Lowering<'c> {
     pub(crate) fn finish(self) -> Programs {
         let mut it = self.programs;
         let groups = it.groupings.iter_mut().map(|g| &mut g.group);
-        let rows = [&mut it.filter, &mut it.row, &mut it.late, &mut it.table];
+        let rows = [&mut it.filter, &mut it.row, &mut it.second_pass, &mut it.table];
         rows.into_iter().chain(groups).for_each(Program::finish);
         it
     }
@@ -95,7 +95,7 @@ impl<'c> Lowering<'c> {
         match target {
             Target::Filter => &mut self.programs.filter,
             Target::Row => &mut self.programs.row,
-            Target::Late => &mut self.programs.late,
+            Target::SecondPass => &mut self.programs.second_pass,
             Target::Table => &mut self.programs.table,
             Target::Group(grouping) => &mut self.programs.groupings[grouping].group,
         }
@@ -134,13 +134,13 @@ impl<'c> Lowering<'c> {
         match target {
             Target::Filter | Target::Row => None,
             Target::Group(grouping) => key_of(self, grouping),
-            Target::Late => match self.checker.tree.node(value.id) {
+            Target::SecondPass => match self.checker.tree.node(value.id) {
                 TreeNode::Aggregate(_) => {
                     let result = self.value(value, Target::Group(TABLE));
-                    let known = self.programs.late_inputs.iter().position(|b| *b == result);
+                    let known = self.programs.second_pass_inputs.iter().position(|b| *b == result);
                     let at = known.unwrap_or_else(|| {
-                        self.programs.late_inputs.push(result);
-                        self.programs.late_inputs.len() - 1
+                        self.programs.second_pass_inputs.push(result);
+                        self.programs.second_pass_inputs.len() - 1
                     });
                     Some(Operand::Input(self.checker.inputs.len() + at))
                 }
@@ -248,10 +248,10 @@ impl<'c> Lowering<'c> {
         let aggregate = node.aggregate.0.clone();
         let from = match (node.late, inner) {
             (Some(late), _) => {
-                let condition = self.value(late, Target::Late).operand;
-                let plan = LatePlan { aggregate: aggregate.clone(), args, condition };
-                self.programs.late_aggregates.push(plan);
-                From::Late(self.programs.late_aggregates.len() - 1)
+                let condition = self.value(late, Target::SecondPass).operand;
+                let plan = SecondPassPlan { aggregate: aggregate.clone(), args, condition };
+                self.programs.second_pass_aggregates.push(plan);
+                From::SecondPass(self.programs.second_pass_aggregates.len() - 1)
             }
             (None, Target::Group(finer)) => From::Groups { grouping: finer, args, condition },
             (None, _) => From::Rows(self.state(grouping, &aggregate, args, condition)),

@@ -8,7 +8,7 @@ use super::{
 };
 use crate::aggregate::count::Count;
 use crate::aggregate::once::Once;
-use crate::error::{Error, Mistake, Written};
+use crate::error::{Diagnostic, Error, SourceText};
 use crate::language::ast::{Expr, Node};
 use crate::language::check::{Checker, Level, TreeNode, Typed};
 use crate::language::parser;
@@ -56,12 +56,12 @@ impl Plan {
     pub fn with_keys(
         request: &Request,
         columns: Vec<ColumnInfo>,
-        named: &[Arc<Written>],
+        named: &[Arc<SourceText>],
     ) -> Result<(Plan, Vec<usize>), Error> {
-        let mut checker = Checker::new(columns, &request.lets).map_err(Error::Mistakes)?;
+        let mut checker = Checker::new(columns, &request.lets).map_err(Error::Diagnostics)?;
         checker.listing = request.listing;
         let checked = Checks::new(request, &mut checker)?;
-        let keys: Result<Vec<usize>, Mistake> =
+        let keys: Result<Vec<usize>, Diagnostic> =
             named.iter().map(|written| checker.key_named(written)).collect();
         Ok((checked.lower(request, checker), keys?))
     }
@@ -76,7 +76,7 @@ struct Asked {
     share: bool,
     note: Option<String>,
     sums_rows: bool,
-    written: Arc<Written>,
+    written: Arc<SourceText>,
     expr: Expr,
 }
 
@@ -91,7 +91,7 @@ struct Checks {
 
 impl Checks {
     fn new(request: &Request, checker: &mut Checker) -> Result<Checks, Error> {
-        let mut mistakes: Vec<Mistake> = Vec::new();
+        let mut mistakes: Vec<Diagnostic> = Vec::new();
         for lookup in &request.lookups {
             lookups::add(lookup, checker)?;
         }
@@ -111,7 +111,7 @@ impl Checks {
             checker.add_keys(written).unwrap_or_else(|m| mistakes.push(m));
         }
         if !mistakes.is_empty() {
-            return Err(Error::Mistakes(mistakes));
+            return Err(Error::Diagnostics(mistakes));
         }
         let fill = fills(request, checker)?;
         let results = all_results(request, checker, &mut mistakes);
@@ -124,7 +124,7 @@ impl Checks {
             }
         }
         if !mistakes.is_empty() {
-            return Err(Error::Mistakes(mistakes));
+            return Err(Error::Diagnostics(mistakes));
         }
         let cuts = request.top.is_some() || request.bottom.is_some();
         if checker.by_keys == 0 && !request.listing && (!lines_where.is_empty() || cuts) {
@@ -237,7 +237,7 @@ fn needed(plan: &Plan) -> Vec<bool> {
             *place = true;
         }
     };
-    for step in plan.row.steps.iter().chain(&plan.late.steps) {
+    for step in plan.row.steps.iter().chain(&plan.second_pass.steps) {
         step.args.iter().for_each(|&a| need(a));
     }
     for input in &plan.table_inputs {
@@ -245,7 +245,7 @@ fn needed(plan: &Plan) -> Vec<bool> {
             need(built.operand);
         }
     }
-    for late in &plan.late_aggregates {
+    for late in &plan.second_pass_aggregates {
         late.args.iter().for_each(|a| need(a.operand));
     }
     for grouping in &plan.groupings {
@@ -271,16 +271,18 @@ fn rounded_once(checker: &Checker, value: Typed) -> bool {
 fn all_results(
     request: &Request,
     checker: &mut Checker,
-    mistakes: &mut Vec<Mistake>,
+    mistakes: &mut Vec<Diagnostic>,
 ) -> Vec<Asked> {
     let column =
-        |c: &ColumnInfo| Written::new("--show", format!("\"{}\"", c.name.replace('"', "\"\"")));
-    let asked: Vec<(Option<&str>, Arc<Written>)> = match (request.show.is_empty(), request.listing)
-    {
-        (false, _) => request.show.iter().map(|s| (s.heading.as_deref(), s.calc.clone())).collect(),
-        (true, true) => checker.columns().iter().map(|c| (None, column(c))).collect(),
-        (true, false) => vec![(Some("rows"), Written::new("--show", "count()"))],
-    };
+        |c: &ColumnInfo| SourceText::new("--show", format!("\"{}\"", c.name.replace('"', "\"\"")));
+    let asked: Vec<(Option<&str>, Arc<SourceText>)> =
+        match (request.show.is_empty(), request.listing) {
+            (false, _) => {
+                request.show.iter().map(|s| (s.heading.as_deref(), s.calc.clone())).collect()
+            }
+            (true, true) => checker.columns().iter().map(|c| (None, column(c))).collect(),
+            (true, false) => vec![(Some("rows"), SourceText::new("--show", "count()"))],
+        };
     let mut headings: HashMap<String, usize> =
         checker.keys.iter().map(|k| (k.heading.clone(), 1)).collect();
     let mut notes = Notes::default();
@@ -295,13 +297,13 @@ fn all_results(
 fn add_results(
     checker: &mut Checker,
     heading: Option<&str>,
-    written: &Arc<Written>,
+    written: &Arc<SourceText>,
     results: &mut Vec<Asked>,
     (headings, notes): (&mut HashMap<String, usize>, &mut Notes),
-) -> Result<(), Mistake> {
+) -> Result<(), Diagnostic> {
     let list = parser::parse_list(written)?;
     if let (Some(heading), Some(second)) = (heading, list.get(1)) {
-        return Err(Mistake::new(
+        return Err(Diagnostic::new(
             written,
             second.span.clone(),
             "one heading for several calculations",
@@ -358,7 +360,7 @@ fn order(
     request: &Request,
     checker: &mut Checker,
     results: &[Asked],
-    mistakes: &mut Vec<Mistake>,
+    mistakes: &mut Vec<Diagnostic>,
 ) -> Vec<SortPlan<Typed>> {
     let mut sort = Vec::new();
     if let Some(written) = &request.sort {
@@ -375,10 +377,10 @@ fn order(
 
 fn add_sort(
     checker: &mut Checker,
-    written: &Arc<Written>,
+    written: &Arc<SourceText>,
     results: &[Asked],
     sort: &mut Vec<SortPlan<Typed>>,
-) -> Result<(), Mistake> {
+) -> Result<(), Diagnostic> {
     for (expr, descending) in parser::parse_sort(written)? {
         let text = &written.text[expr.span.clone()];
         let bare = text.trim_matches('"');
@@ -405,14 +407,18 @@ fn fills(request: &Request, checker: &mut Checker) -> Result<Vec<Option<Fill>>, 
         for expr in parser::parse_list(written)? {
             let Some(place) = checker.key_meant(written, &expr)? else {
                 let message = "this is no key of the table";
-                return Err(Mistake::new(written, expr.span, message)
+                return Err(Diagnostic::new(written, expr.span, message)
                     .label("--every takes what stands in --by or --columns-by")
                     .into());
             };
             let Some((lookup, _)) = checker.lookup_labels(keys[place].value) else {
-                return Err(Mistake::new(written, expr.span, "no lookup lists these categories")
-                    .label("--every takes a column of a lookup, or the column that finds it")
-                    .into());
+                return Err(Diagnostic::new(
+                    written,
+                    expr.span,
+                    "no lookup lists these categories",
+                )
+                .label("--every takes a column of a lookup, or the column that finds it")
+                .into());
             };
             // Outer keys of the same lookup come with it, and those of the other axis: groups that only
             // the lookup has.

@@ -9,9 +9,9 @@ mod make;
 mod notes;
 
 use crate::aggregate::Aggregate;
-use crate::error::Written;
+use crate::error::SourceText;
 use crate::language::ast::Expr;
-use crate::language::check::{Known, Named, Tree};
+use crate::language::check::{CheckedParts, Named, Tree};
 use crate::request::{Totals, TotalsAt};
 use crate::rows::lookup::{Lookup, NoMatch};
 use crate::rows::program::{Operand, Program};
@@ -62,7 +62,7 @@ pub enum From {
     /// From rows: the state's number in its grouping.
     Rows(usize),
     /// From rows, in a second pass: the number of the late aggregate.
-    Late(usize),
+    SecondPass(usize),
     /// From the groups of a finer grouping, whose results are taken in like rows.
     Groups {
         /// The grouping.
@@ -75,7 +75,7 @@ pub enum From {
 }
 
 /// An aggregate whose condition compares rows with a result of their group: it needs a second pass.
-pub struct LatePlan {
+pub struct SecondPassPlan {
     /// The aggregate.
     pub aggregate: Arc<dyn Aggregate>,
     /// Its arguments in the row program.
@@ -119,7 +119,7 @@ pub struct LookupPlan {
     /// The lookup.
     pub lookup: Arc<Lookup>,
     /// The equalities that join it to the rows.
-    pub on: Arc<Written>,
+    pub on: Arc<SourceText>,
     /// What happens to rows without a match.
     pub no_match: NoMatch,
     /// The row of the lookup that each row finds: in the filter program where rows without a match are left
@@ -156,7 +156,7 @@ pub struct ResultPlan {
     /// Whether a binary64 result is the nearest to its exact value.
     pub rounded_once: bool,
     /// The text that the calculation stands in.
-    pub written: Arc<Written>,
+    pub written: Arc<SourceText>,
     /// The calculation.
     pub expr: Expr,
     /// Whether it gives a number on each row, which was added up.
@@ -205,7 +205,7 @@ pub struct Calculations {
     /// All nodes.
     pub tree: Tree,
     /// What is known of the syntax.
-    pub known: Known,
+    pub known: CheckedParts,
     /// The named calculations.
     pub lets: BTreeMap<String, Arc<Named>>,
 }
@@ -218,11 +218,11 @@ pub struct Programs {
     /// Over the inputs: keys, arguments and conditions of aggregates.
     pub row: Program,
     /// Over the inputs, and behind them the late inputs: conditions that hold a result.
-    pub late: Program,
+    pub second_pass: Program,
     /// The results of the table's groups that late conditions use.
-    pub late_inputs: Vec<Built>,
+    pub second_pass_inputs: Vec<Built>,
     /// Aggregates that need a second pass.
-    pub late_aggregates: Vec<LatePlan>,
+    pub second_pass_aggregates: Vec<SecondPassPlan>,
     /// The groups of the table, and the finer ones inside aggregates with `per`.
     pub groupings: Vec<Grouping>,
     /// Over the cells of one level of the table, or over the rows of a detail.

@@ -1,7 +1,7 @@
 //! How a result reads: why its lines need not add up to their total, and whether it is a share of something.
 
 use crate::aggregate::Additivity;
-use crate::error::Written;
+use crate::error::SourceText;
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node, Operator};
 use crate::language::check::{Checker, Level, Named};
 use crate::language::functions::{self, Call, Lines, Share};
@@ -23,7 +23,7 @@ impl Notes {
     pub(super) fn note(
         &mut self,
         checker: &mut Checker,
-        written: &Arc<Written>,
+        written: &Arc<SourceText>,
         expr: &Expr,
     ) -> Option<String> {
         match &expr.node {
@@ -60,7 +60,7 @@ impl Notes {
     fn note_of_call(
         &mut self,
         checker: &mut Checker,
-        written: &Arc<Written>,
+        written: &Arc<SourceText>,
         expr: &Expr,
         call: &CallNode,
     ) -> Option<String> {

@@ -207,7 +207,10 @@ fn mean_of(counted: &[Counted], kind: Kind) -> Result<f64, Error> {
         })
         .collect();
     let weight_kind = if kind == Kind::Float { Kind::Float } else { WHOLE };
-    finish(&crate::aggregate::two::Two::WeightedMean, &[(kind, values), (weight_kind, weights)])
+    finish(
+        &crate::aggregate::regression::Regression::WeightedMean,
+        &[(kind, values), (weight_kind, weights)],
+    )
 }
 
 fn mean_of_two(a: &Value, b: &Value, kind: Kind) -> Result<Value, Error> {

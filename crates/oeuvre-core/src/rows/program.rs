@@ -88,7 +88,7 @@ impl TextTest {
     }
 }
 
-/// What a step does. Numbers that meet in one step have the same scale, or are both binary64. Two steps are
+/// What a step does. Numbers that meet in one step have the same scale, or are both binary64. Regression steps are
 /// the same where what they do is equal, part by part; texts of calculations say nothing about that.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Op {

@@ -363,7 +363,7 @@ fn step(
 }
 
 /// Reads a date by a pattern of Unicode's date fields (UTS 35): `yyyy` or `yy`, `M` or `MM`, `d` or
-/// `dd`; other characters stand for themselves. Two-digit years are those from 1970 to 2069.
+/// `dd`; other characters stand for themselves. Regression-digit years are those from 1970 to 2069.
 fn parse_pattern(text: &str, pattern: &str) -> Option<i32> {
     let (mut rest, mut y, mut m, mut d) = (text, None, 1, 1);
     let mut letters = pattern.chars().peekable();

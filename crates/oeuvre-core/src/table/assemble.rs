@@ -5,12 +5,13 @@ use super::lines::{Lines, Place, lines, shared_codes};
 use super::tree::{Tree, Trees, ranks};
 use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
-use crate::grouping::{Codes, Depths, GroupStates, LateStates};
+use crate::grouping::{Codes, Depths, GroupStates, SecondPassStates};
 use crate::ledger::Ledger;
 use crate::plan::{KeyPlan, Plan, ResultPlan, SortBy};
 use crate::request::TotalsAt;
 use crate::rows::program::Operand;
-use crate::window::{NO_CELL, pick};
+use crate::window::pick;
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
 use std::collections::HashMap;
@@ -19,7 +20,7 @@ use std::rc::Rc;
 pub(crate) fn assemble(
     plan: &Plan,
     scopes: &[GroupStates],
-    late: Option<&LateStates>,
+    late: Option<&SecondPassStates>,
     ledger: &mut Ledger,
 ) -> Result<Grid, Error> {
     let groups = &scopes[0];
@@ -231,7 +232,7 @@ fn indexed(trees: &Trees, level: Rc<Level>, depths: Depths) -> Indexed {
         return Indexed { level, cells: None };
     }
     let across = trees.across.nodes[depths.across].len();
-    let mut cells = vec![vec![NO_CELL; trees.by.nodes[depths.by].len()]; across];
+    let mut cells = vec![vec![NO_NUMBER; trees.by.nodes[depths.by].len()]; across];
     let down = trees.by_nodes(&level.cells, depths.by).unwrap_or_default();
     let along = trees.across_nodes(&level.cells, depths.across).unwrap_or_default();
     for (cell, (&by, &across)) in down.iter().zip(&along).enumerate() {
@@ -297,13 +298,13 @@ impl Cells<'_> {
             Some(it) => {
                 let of_line = |&(line, node): &Place| match line.kind {
                     LineKind::Group => cell_of(it, node),
-                    _ => NO_CELL,
+                    _ => NO_NUMBER,
                 };
                 let from: Vec<u32> = self.lines.places.iter().map(of_line).collect();
                 pick(it.level.column(self.plan, operand), &from)
             }
             None => {
-                let none = vec![NO_CELL; self.lines.places.len()];
+                let none = vec![NO_NUMBER; self.lines.places.len()];
                 pick(&Column::from(Data::empty(kind)), &none)
             }
         };
@@ -316,7 +317,7 @@ impl Cells<'_> {
                     level.column(self.plan, operand).value(kind, cell as usize)
                 }
                 _ => match cell(line, node) {
-                    Some((level, cell)) if cell != NO_CELL => {
+                    Some((level, cell)) if cell != NO_NUMBER => {
                         level.column(self.plan, operand).value(kind, cell as usize)
                     }
                     _ => continue,

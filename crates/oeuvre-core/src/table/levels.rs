@@ -6,8 +6,8 @@
 use super::tree::Trees;
 use crate::error::Error;
 use crate::grouping::{
-    Depths, GroupStates, KeySet, LateStates, Members, Numbering, Rollup, by_periods, in_time, kept,
-    of_no_rows, period_codes, roll_up,
+    Depths, GroupStates, KeySet, Members, Numbering, Rollup, SecondPassStates, by_periods, in_time,
+    kept, of_no_rows, period_codes, roll_up,
 };
 use crate::ledger::Ledger;
 use crate::pass::note_zero_divisions;
@@ -16,7 +16,8 @@ use crate::plan::{Plan, SortBy};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
 use crate::window::Calc;
-use crate::window::{self, Argument, Cells, NO_CELL, NOWHERE, pick};
+use crate::window::{self, Argument, Cells, pick};
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Value};
@@ -57,7 +58,7 @@ fn column<'a>(
 pub(crate) struct Levels<'a> {
     pub(super) plan: &'a Plan,
     scopes: &'a [GroupStates],
-    late: Option<&'a LateStates>,
+    late: Option<&'a SecondPassStates>,
     pub(super) trees: &'a Trees,
     /// For each key the places of its codes in label order.
     pub(crate) ranks: Vec<Vec<u32>>,
@@ -76,7 +77,7 @@ impl<'a> Levels<'a> {
     pub(crate) fn new(
         plan: &'a Plan,
         scopes: &'a [GroupStates],
-        late: Option<&'a LateStates>,
+        late: Option<&'a SecondPassStates>,
         trees: &'a Trees,
         ranks: Vec<Vec<u32>>,
     ) -> Levels<'a> {
@@ -181,15 +182,15 @@ impl<'a> Levels<'a> {
                 };
                 // Rows without a date lie in no period.
                 let code = match codes[cell as usize] {
-                    0 => NOWHERE,
+                    0 => NO_NUMBER,
                     code => code,
                 };
                 *known = Some(match *known {
-                    Some(before) if before != code => NOWHERE,
+                    Some(before) if before != code => NO_NUMBER,
                     _ => code,
                 });
             }
-            let code = |&n: &u32| of_number.get(n as usize).copied().flatten().unwrap_or(NOWHERE);
+            let code = |&n: &u32| of_number.get(n as usize).copied().flatten().unwrap_or(NO_NUMBER);
             out.push(((key, unit), cells.start.iter().map(code).collect()));
         }
         Ok(out)
@@ -244,7 +245,7 @@ impl<'a> Levels<'a> {
             return self.total(window, now);
         }
         let Some(depths) = now.depths else { return Ok(blank()) };
-        let without = |partition: &[u32]| mask(partition.iter().map(|p| *p == NOWHERE));
+        let without = |partition: &[u32]| mask(partition.iter().map(|p| *p == NO_NUMBER));
         let arg = |i: usize| now.column(self.plan, window.args[i].operand).clone();
         let text = || window.text.to_string();
         match &window.calc {
@@ -264,13 +265,13 @@ impl<'a> Levels<'a> {
                 Ok((done.column, without(partition)))
             }
             Calc::Walked(function) => {
-                let Some(way) = self.way(window, now) else { return Ok(blank()) };
+                let Some(walked) = self.partition(window, now) else { return Ok(blank()) };
                 let empty = self.empty(window.args[0])?;
                 let condition = window.condition.map(|c| now.column(self.plan, c.operand));
                 let (x, kind, empty) = (&arg(0), window.args[0].kind, &empty);
                 function
-                    .work_out(&way.walk(), &Argument { x, kind, condition, empty })
-                    .map(|column| (column, without(way.partition())))
+                    .work_out(&walked.walk(), &Argument { x, kind, condition, empty })
+                    .map(|column| (column, without(walked.partition())))
                     .map_err(|o| Error::overflow(&format!("`{}`", window.text), o))
             }
         }
@@ -372,7 +373,7 @@ impl<'a> Levels<'a> {
         let there = self.codes(cells, &within).unwrap_or_default();
         let mut from = numbering.number(&there, cells.groups);
         if let Some(Column { data: Data::Bool(v), .. }) = truths {
-            from.iter_mut().zip(v).for_each(|(p, &t)| *p = if t == 1 { *p } else { NOWHERE });
+            from.iter_mut().zip(v).for_each(|(p, &t)| *p = if t == 1 { *p } else { NO_NUMBER });
         }
         let to = numbering.number(&here, now.cells.groups);
         // In the order of the labels, so that what depends on the order is the same in every run.
@@ -381,7 +382,7 @@ impl<'a> Levels<'a> {
         let columns: Vec<Column> = columns.iter().map(|c| c.gather(&order)).collect();
         let args: Vec<&Column> = columns.iter().collect();
         let column = window::aggregate(&**aggregate, &args, &kinds, &from, &to);
-        let nowhere = mask(to.iter().map(|p| *p == NOWHERE));
+        let nowhere = mask(to.iter().map(|p| *p == NO_NUMBER));
         Ok((column?, nowhere))
     }
 
@@ -439,7 +440,7 @@ pub(super) fn mask(cells: impl Iterator<Item = bool>) -> Mask {
 
 /// A column without a meaning at any of so many cells.
 fn nowhere(kind: Kind, cells: usize) -> (Column, Mask) {
-    let column = pick(&Column::from(Data::empty(kind)), &vec![NO_CELL; cells]);
+    let column = pick(&Column::from(Data::empty(kind)), &vec![NO_NUMBER; cells]);
     (column, mask(std::iter::repeat_n(true, cells)))
 }
 
@@ -466,7 +467,7 @@ fn is_late(plan: &Plan, steps: &[bool], operand: Operand) -> bool {
         Operand::Step(i) => steps[i],
         Operand::Input(i) => i
             .checked_sub(scope.keys.len())
-            .is_some_and(|i| matches!(scope.aggregates[i].from, From::Late(_))),
+            .is_some_and(|i| matches!(scope.aggregates[i].from, From::SecondPass(_))),
     }
 }
 

@@ -5,11 +5,11 @@ use super::levels::{Level, Levels};
 use super::tree::{Children, Tree, Trees};
 use crate::error::Error;
 use crate::grid::{Line, LineKind};
-use crate::grouping::{Depths, GroupStates, LEFT_OUT, Members};
+use crate::grouping::{Depths, GroupStates, Members};
 use crate::ledger::Ledger;
 use crate::plan::{Plan, SortBy};
 use crate::request::TotalsAt;
-use crate::window::NOWHERE;
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use std::cmp::Ordering;
 use std::collections::HashMap;
@@ -140,7 +140,7 @@ fn rests(
     let mut rests: Vec<Rest> = Vec::new();
     let per_parent = plan.totals.sub() && by.depth() > 1;
     let mut numbers: HashMap<(usize, u32), u32> = HashMap::new();
-    let mut of_leaf = vec![LEFT_OUT; shown.len()];
+    let mut of_leaf = vec![NO_NUMBER; shown.len()];
     for (leaf, _) in shown.iter().enumerate().filter(|(_, s)| **s == Shown::No) {
         let mut at = (by.depth(), leaf as u32);
         while at.0 > 0 && (!per_parent || at.0 == by.depth() || !alive[at.0][at.1 as usize]) {
@@ -151,7 +151,7 @@ fn rests(
             rests.len() as u32 - 1
         });
     }
-    let mut of_group = vec![LEFT_OUT; gathered.grouper.groups() - 1];
+    let mut of_group = vec![NO_NUMBER; gathered.grouper.groups() - 1];
     for (&group, &leaf) in trees.present.iter().zip(&by.leaf_of_group) {
         of_group[group as usize] = of_leaf[leaf as usize];
     }
@@ -348,7 +348,7 @@ pub(crate) fn shared_codes(trees: &Trees, rests: &[Rest]) -> Vec<(usize, Vec<u32
                     let node = trees.by.ancestor(rest.node, rest.depth, key + 1);
                     trees.by.nodes[key + 1][node as usize].code
                 }
-                false => NOWHERE,
+                false => NO_NUMBER,
             };
             (key, rests.iter().map(code).collect())
         })

@@ -6,19 +6,20 @@ use crate::plan::{Reference, Window};
 use crate::window::Walks;
 use crate::window::order::Ordinals;
 use crate::window::walk::{Calendar, Walk};
-use crate::window::{self, NO_CELL, NOWHERE, pick};
+use crate::window::{self, pick};
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
 
 /// The cells that are walked together, and in which order.
-pub(super) struct Way {
+pub(super) struct Partition {
     partition: Vec<u32>,
     by: Vec<Ordinals>,
     /// The place of each cell, the first and the last of all, and whether it is walked backwards.
     calendar: Option<(Vec<i32>, (i32, i32), bool)>,
 }
 
-impl Way {
+impl Partition {
     pub(super) fn walk(&self) -> Walk<'_> {
         let calendar = self.calendar.as_ref().map(|(places, range, backwards)| Calendar {
             places,
@@ -38,7 +39,7 @@ impl Way {
         let by: Vec<&Ordinals> = self.by.iter().collect();
         let mut run = window::order::sorted(self.partition.len(), &by);
         let mine = self.partition[cell as usize];
-        run.retain(|&c| mine != NOWHERE && self.partition[c as usize] == mine);
+        run.retain(|&c| mine != NO_NUMBER && self.partition[c as usize] == mine);
         let Some(here) = run.iter().position(|&c| c == cell) else { return Vec::new() };
         // How far each cell is from this one, in steps: of the calendar, or of the walk.
         let steps = |at: usize| match &self.calendar {
@@ -77,15 +78,15 @@ impl Levels<'_> {
         column: &Column,
     ) -> (Column, Mask) {
         let mine = numbering.number(here, now.cells.groups);
-        let real = there.iter().filter(|n| **n != NOWHERE);
+        let real = there.iter().filter(|n| **n != NO_NUMBER);
         let most = real.max().map_or(0, |m| *m as usize + 1);
-        let mut cell_of = vec![NO_CELL; most];
-        for (cell, &n) in there.iter().enumerate().filter(|(_, n)| **n != NOWHERE) {
+        let mut cell_of = vec![NO_NUMBER; most];
+        for (cell, &n) in there.iter().enumerate().filter(|(_, n)| **n != NO_NUMBER) {
             cell_of[n as usize] = cell as u32;
         }
         let from: Vec<u32> =
-            mine.iter().map(|&n| cell_of.get(n as usize).copied().unwrap_or(NO_CELL)).collect();
-        (pick(column, &from), mask(from.iter().map(|c| *c == NO_CELL)))
+            mine.iter().map(|&n| cell_of.get(n as usize).copied().unwrap_or(NO_NUMBER)).collect();
+        (pick(column, &from), mask(from.iter().map(|c| *c == NO_NUMBER)))
     }
 
     pub(super) fn label_order(&self, cells: &Rollup) -> Vec<u32> {
@@ -140,7 +141,7 @@ impl Levels<'_> {
     }
 
     /// The way of a walk: the cells that are walked together, and in which order.
-    pub(super) fn way(&self, window: &Window, now: &Now<'_>) -> Option<Way> {
+    pub(super) fn partition(&self, window: &Window, now: &Now<'_>) -> Option<Partition> {
         let (mut partition, keys) = self.walked(window, now)?;
         let mut by = Vec::new();
         let mut calendar = None;
@@ -151,7 +152,7 @@ impl Levels<'_> {
             if in_time {
                 // What has no place in time is not walked.
                 for (p, &code) in partition.iter_mut().zip(codes) {
-                    *p = if code == 0 { NOWHERE } else { *p };
+                    *p = if code == 0 { NO_NUMBER } else { *p };
                 }
             }
             let down = window.descending == Some(true);
@@ -170,7 +171,7 @@ impl Levels<'_> {
                 calendar = Some((places.clone(), (first, last), down));
             }
         }
-        Some(Way { partition, by, calendar })
+        Some(Partition { partition, by, calendar })
     }
 
     /// The cells that are walked together, and the keys by which.

@@ -1,7 +1,7 @@
 //! The cell that is meant by some labels, and where it stands among the figures and in the table.
 
 use super::{AtLabel, MISSING, ReadsAs};
-use crate::error::{Error, Written};
+use crate::error::{Error, SourceText};
 use crate::grid::LineKind;
 use crate::grouping::{Depths, GroupStates};
 use crate::plan::Plan;
@@ -29,7 +29,7 @@ pub(super) struct Cell {
 /// The keys that are named, in the order of the table.
 pub(super) fn keys_named(
     named: &[usize],
-    at: &[(Arc<Written>, AtLabel)],
+    at: &[(Arc<SourceText>, AtLabel)],
 ) -> Result<Vec<(usize, AtLabel)>, Error> {
     let mut keys: Vec<(usize, AtLabel)> = Vec::new();
     for (&key, (written, label)) in named.iter().zip(at) {

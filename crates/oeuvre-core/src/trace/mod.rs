@@ -7,7 +7,7 @@
 mod cell;
 mod rows;
 
-use crate::error::{Error, Written};
+use crate::error::{Error, SourceText};
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::grouping::{fill, gather, second_pass};
 use crate::plan::TableInput;
@@ -109,10 +109,10 @@ pub fn trace(
     request: &Request,
     source: &dyn Source,
     threads: usize,
-    at: &[(Arc<Written>, AtLabel)],
+    at: &[(Arc<SourceText>, AtLabel)],
     reads_as: ReadsAs<'_>,
 ) -> Result<Trace, Error> {
-    let texts: Vec<Arc<Written>> = at.iter().map(|(written, _)| written.clone()).collect();
+    let texts: Vec<Arc<SourceText>> = at.iter().map(|(written, _)| written.clone()).collect();
     let (_, named) = Plan::with_keys(request, source.columns(), &texts)?;
     let keys = keys_named(&named, at)?;
     let (mut scopes, mut ledger) = gather(plan, source, threads)?;
@@ -233,7 +233,7 @@ fn from_rows(
         .enumerate()
         .map(|(i, calc)| Show {
             heading: Some(format!("part {i}")),
-            calc: Written::new("--show", &*calc),
+            calc: SourceText::new("--show", &*calc),
         })
         .collect();
     if show.is_empty() {

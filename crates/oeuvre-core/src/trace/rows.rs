@@ -58,31 +58,31 @@ struct Find<'a> {
 }
 
 /// The rows of the cell that a worker has seen.
-struct Found {
+struct CellRows {
     rows: RowWork,
     /// The piece, and the columns with their texts.
     chunks: Vec<(u64, Vec<Column>)>,
 }
 
-impl Share for Found {
-    fn absorb(&mut self, other: Found) -> Result<(), Error> {
+impl Share for CellRows {
+    fn absorb(&mut self, other: CellRows) -> Result<(), Error> {
         self.chunks.extend(other.chunks);
         Ok(())
     }
 }
 
 impl Consumer for Find<'_> {
-    type Share = Found;
+    type Share = CellRows;
 
     fn columns(&self) -> &[usize] {
         &self.columns
     }
 
-    fn share(&self) -> Found {
-        Found { rows: RowWork::new(self.plan).keeping_all(), chunks: Vec::new() }
+    fn share(&self) -> CellRows {
+        CellRows { rows: RowWork::new(self.plan).keeping_all(), chunks: Vec::new() }
     }
 
-    fn take(&self, share: &mut Found, batch: &mut Batch) -> Result<(), Error> {
+    fn take(&self, share: &mut CellRows, batch: &mut Batch) -> Result<(), Error> {
         let Some(selected) = share.rows.select(self.plan, batch)? else { return Ok(()) };
         let keys = self.plan.keys();
         let columns: Vec<&Column> = keys.iter().map(|k| selected.column(k.operand)).collect();

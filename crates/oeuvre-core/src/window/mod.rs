@@ -1,14 +1,14 @@
 //! Calculations across cells: ranks, walks, and aggregates written on every cell.
 //!
 //! The same loops serve the cells of a table and the rows of a listing. They know nothing of keys: a
-//! cell has a *partition* (which cells it is compared with or walks among; [`NOWHERE`] for a cell
+//! cell has a *partition* (which cells it is compared with or walks among; [`NO_NUMBER`] for a cell
 //! without a meaning there) and, for walks, a place in an order. Each gives one value a cell.
 //!
 //! To add one: a file here that says what it works out, which cells enter, and how it is told ([`Compares`] or
 //! [`Walks`]), and a row in `language/functions/table.rs`.
 
 mod calc;
-pub(crate) mod end;
+pub(crate) mod first_last;
 pub(crate) mod moving;
 pub(crate) mod order;
 pub(crate) mod rank;
@@ -23,17 +23,13 @@ pub use calc::{
 };
 
 use crate::aggregate::{Aggregate, Overflow, Rows};
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::Kind;
 use order::Ordinals;
 
-/// The partition of cells that take no part.
-pub(crate) const NOWHERE: u32 = u32::MAX;
-/// Stands for no cell in [`pick`].
-pub(crate) const NO_CELL: u32 = u32::MAX;
-
-/// The values of some cells, missing for [`NO_CELL`].
+/// The values of some cells, missing for [`NO_NUMBER`].
 pub(crate) fn pick(column: &Column, cells: &[u32]) -> Column {
     fn each<T: Copy>(v: &[T], cells: &[u32], missing: T) -> Vec<T> {
         cells.iter().map(|&c| v.get(c as usize).copied().unwrap_or(missing)).collect()
@@ -51,13 +47,13 @@ pub(crate) fn pick(column: &Column, cells: &[u32]) -> Column {
 
 /// The number above all partitions, which stands for cells that take no part.
 pub(crate) fn partition_bound(partition: &[u32]) -> u64 {
-    partition.iter().filter(|p| **p != NOWHERE).max().map_or(0, |p| u64::from(*p) + 1)
+    partition.iter().filter(|p| **p != NO_NUMBER).max().map_or(0, |p| u64::from(*p) + 1)
 }
 
 /// The partitions as numbers to sort by; cells that take no part come last.
 pub(crate) fn partition_ordinals(partition: &[u32]) -> Ordinals {
     let largest = partition_bound(partition);
-    let one = |p: &u32| if *p == NOWHERE { largest } else { u64::from(*p) };
+    let one = |p: &u32| if *p == NO_NUMBER { largest } else { u64::from(*p) };
     Ordinals { values: partition.iter().map(one).collect(), largest }
 }
 
@@ -65,7 +61,7 @@ pub(crate) fn partition_ordinals(partition: &[u32]) -> Ordinals {
 pub(crate) fn runs<'a>(order: &'a [u32], partition: &'a [u32]) -> impl Iterator<Item = &'a [u32]> {
     order
         .chunk_by(|&a, &b| partition[a as usize] == partition[b as usize])
-        .filter(|run| partition[run[0] as usize] != NOWHERE)
+        .filter(|run| partition[run[0] as usize] != NO_NUMBER)
 }
 
 /// An aggregate over the cells `from`, by partition, written on the cells `to`: what a cell gets is
@@ -77,7 +73,7 @@ pub(crate) fn aggregate(
     from: &[u32],
     to: &[u32],
 ) -> Result<Column, Overflow> {
-    let partitions = from.iter().chain(to).filter(|p| **p != NOWHERE).max().map_or(0, |p| p + 1);
+    let partitions = from.iter().chain(to).filter(|p| **p != NO_NUMBER).max().map_or(0, |p| p + 1);
     let mut state = aggregate.state(kinds);
     state.resize(partitions as usize + 1);
     let groups: Vec<u32> = from.iter().map(|p| p.wrapping_add(1)).collect();

@@ -140,7 +140,7 @@ fn rank_packed(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::window::NOWHERE;
+    use oeuvre_columns::column::NO_NUMBER;
     use proptest::prelude::*;
 
     proptest! {
@@ -155,7 +155,7 @@ mod tests {
             // As many cells as the short way takes, with ties all over.
             let cells: Vec<(u32, i64)> = (0..3000).map(|i| seed[(i * i + i / 7) % seed.len()]).collect();
             let partition: Vec<u32> =
-                cells.iter().map(|c| if c.0 == 3 { NOWHERE } else { c.0 }).collect();
+                cells.iter().map(|c| if c.0 == 3 { NO_NUMBER } else { c.0 }).collect();
             // Values far apart need more bits than a word has, and go the long way.
             let spread = |v: i64| if v == MISSING_I64 || !wide { v } else { v << 58 };
             let x = Column::from(Data::I64(cells.iter().map(|c| spread(c.1)).collect()));

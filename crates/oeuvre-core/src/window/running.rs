@@ -1,7 +1,8 @@
 //! `running`: from the start of a walk to each cell.
 
 use super::walk::Walk;
-use super::{Argument, Calc, NOWHERE, Parts, Said, Taking, Walks};
+use super::{Argument, Calc, Parts, Said, Taking, Walks};
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data, MISSING_I64};
 use oeuvre_columns::value::{Kind, Overflow};
 
@@ -46,7 +47,7 @@ impl Walks for Running {
 
 /// Running sums of cells that are walked as they stand, in one go; `None` when one does not fit.
 fn running_in_order(partition: &[u32], values: &[i64]) -> Option<Vec<i64>> {
-    let partitions = partition.iter().filter(|p| **p != NOWHERE).max();
+    let partitions = partition.iter().filter(|p| **p != NO_NUMBER).max();
     // Missing until there is a value.
     let mut sums = vec![MISSING_I64; partitions.map_or(0, |p| *p as usize + 1)];
     let mut out = Vec::with_capacity(values.len());

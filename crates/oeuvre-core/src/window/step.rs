@@ -1,8 +1,9 @@
 //! `lag` and `lead`: the value some steps away; and what `change` and `growth` compare with.
 
 use super::walk::Walk;
-use super::{Argument, Gives, NO_CELL, Parts, Said, Walks, pick, runs};
+use super::{Argument, Gives, Parts, Said, Walks, pick, runs};
 use oeuvre_columns::column::Column;
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::value::{Kind, Overflow};
 
 /// The value so many steps back; ahead where negative. A step is one of the calendar where a period is
@@ -19,7 +20,7 @@ impl Walks for Step {
         let mut with_empty = of.x.clone();
         let empty_cell = of.x.data.len() as u32;
         with_empty.push(of.kind, of.empty);
-        let mut from = vec![NO_CELL; walk.partition.len()];
+        let mut from = vec![NO_NUMBER; walk.partition.len()];
         for run in runs(walk.order(), walk.partition) {
             match walk.calendar {
                 None => {
@@ -38,7 +39,7 @@ impl Walks for Step {
                         from[cell as usize] = match calendar.find(run, there) {
                             Some(source) => source,
                             None if calendar.covers(there) => empty_cell,
-                            None => NO_CELL,
+                            None => NO_NUMBER,
                         };
                     }
                 }

@@ -2,9 +2,10 @@
 
 use super::Taking;
 use super::order::{Ordinals, sorted};
-use super::{NO_CELL, partition_ordinals, pick, runs};
+use super::{partition_ordinals, pick, runs};
 use crate::aggregate::Overflow;
 use crate::aggregate::float_sum::FloatSum;
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::decimal::Decimal;
 use oeuvre_columns::value::exact::decimal_ratio;
@@ -93,7 +94,7 @@ impl<'a> Walk<'a> {
                 Data::F64(v) => self.float_sums(x, v, taking == Taking::Mean, frame),
                 Data::I64(v) => self.whole_sums(x, |i| i128::from(v[i]), kind, taking, frame),
                 Data::I128(v) => self.whole_sums(x, |i| v[i], kind, taking, frame),
-                _ => Ok(pick(x, &vec![NO_CELL; self.partition.len()])),
+                _ => Ok(pick(x, &vec![NO_NUMBER; self.partition.len()])),
             },
         }
     }
@@ -207,7 +208,7 @@ impl<'a> Walk<'a> {
         }
         let empty_cell = x.data.len() as u32;
         let ordinals = Ordinals::of(&with_empty, largest);
-        let mut from = vec![NO_CELL; self.partition.len()];
+        let mut from = vec![NO_NUMBER; self.partition.len()];
         // The cells that may still become the smallest ordinal, in ascending order.
         let mut waiting: VecDeque<u32> = VecDeque::new();
         self.frames(x, frame, |cell, cells, enough| {
@@ -271,12 +272,12 @@ impl<'a> Walk<'a> {
                         entered.push(if covered && !frame.empty.is_missing() {
                             EMPTY_CELL
                         } else {
-                            HOLE
+                            NO_NUMBER
                         });
                     }
                     before = Some(here);
                 }
-                entered.push(if x.data.is_missing(cell as usize) { HOLE } else { cell });
+                entered.push(if x.data.is_missing(cell as usize) { NO_NUMBER } else { cell });
                 if let Some(frame) = frame {
                     for &e in &entered {
                         inside.push_back(e);
@@ -287,10 +288,10 @@ impl<'a> Walk<'a> {
                         }
                     }
                 }
-                let held = |list: &[u32]| list.iter().filter(|&&i| i != HOLE).count() as u64;
+                let held = |list: &[u32]| list.iter().filter(|&&i| i != NO_NUMBER).count() as u64;
                 present = present + held(&entered) - held(&left);
-                entered.retain(|&i| i != HOLE);
-                left.retain(|&i| i != HOLE);
+                entered.retain(|&i| i != NO_NUMBER);
+                left.retain(|&i| i != NO_NUMBER);
                 let enough = frame.is_none_or(|f| match f.at_least {
                     Some(enough) => enough <= 1 || present >= u64::from(enough),
                     None => present == u64::from(f.steps),
@@ -332,8 +333,6 @@ enum Moved {
 
 /// A period without a cell whose value of no rows counts.
 const EMPTY_CELL: u32 = u32::MAX - 1;
-/// A place in a frame that holds no value.
-const HOLE: u32 = u32::MAX;
 
 impl Calendar<'_> {
     /// The cell of a run that stands at a place of the calendar.

@@ -9,7 +9,7 @@
 use super::{PartWriter, Writer};
 use crate::Settings;
 use crate::layout::{Layout, Row, Slot};
-use crate::look::Look;
+use crate::style::Style;
 use oeuvre_columns::{Kind, Value};
 use oeuvre_core::{Entry, Grid, Ledger, LineKind};
 use serde::ser::{SerializeMap, SerializeSeq};
@@ -35,7 +35,7 @@ impl Writer for Json {
         settings: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        let layout = Layout::new(grid, settings.look);
+        let layout = Layout::new(grid, settings.style);
         let ledger = settings.with_ledger.then_some(ledger);
         let document = Document { layout: &layout, ledger };
         let mut writer = serde_json::Serializer::with_formatter(&mut *out, Lined::default());
@@ -61,7 +61,7 @@ impl Writer for Lines {
         settings: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        self.lines(grid, settings.look, out)
+        self.lines(grid, settings.style, out)
     }
     fn parts(&self) -> Option<&dyn PartWriter> {
         Some(self)
@@ -73,8 +73,8 @@ impl PartWriter for Lines {
         Ok(())
     }
 
-    fn lines(&self, grid: &Grid, look: &Look, out: &mut dyn Write) -> io::Result<()> {
-        let layout = Layout::new(grid, look);
+    fn lines(&self, grid: &Grid, style: &Style, out: &mut dyn Write) -> io::Result<()> {
+        let layout = Layout::new(grid, style);
         for &row in &layout.rows {
             serde_json::to_writer(&mut *out, &Line { layout: &layout, row })?;
             writeln!(out)?;

@@ -6,7 +6,7 @@ use crate::cells::escape_controls;
 use crate::draw::{bar_text, heat_text};
 use crate::layout::Layout;
 use crate::ledger::ledger_sentence;
-use crate::look::Look;
+use crate::style::Style;
 use oeuvre_core::{Grid, Ledger};
 use std::io::{self, Write};
 
@@ -49,18 +49,18 @@ impl Writer for Markdown {
         settings: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        write(grid, settings.look, ledger, settings.with_ledger, out)
+        write(grid, settings.style, ledger, settings.with_ledger, out)
     }
 }
 
 fn write(
     grid: &Grid,
-    look: &Look,
+    style: &Style,
     ledger: &Ledger,
     with_ledger: bool,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let layout = Layout::new(grid, look);
+    let layout = Layout::new(grid, style);
     // Pipe tables have one line of headings: what stands above a column is broken inside its cell.
     let headings: Vec<String> = layout
         .slots

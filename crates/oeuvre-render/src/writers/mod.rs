@@ -11,7 +11,7 @@ mod text;
 mod trace;
 
 use crate::Settings;
-use crate::look::Look;
+use crate::style::Style;
 use oeuvre_core::{Grid, Ledger, Trace};
 use std::fmt;
 use std::io::{self, Write};
@@ -63,7 +63,7 @@ pub(crate) trait Writer: Sync {
         out: &mut dyn Write,
     ) -> io::Result<()> {
         let _ = most;
-        let settings = Settings { look: &Look::default(), with_ledger: false, ..settings };
+        let settings = Settings { style: &Style::default(), with_ledger: false, ..settings };
         self.write(&trace.rows, &Ledger::default(), settings, out)
     }
 }
@@ -74,7 +74,7 @@ pub(crate) trait PartWriter: Sync {
     fn headings(&self, headings: &[&str], out: &mut dyn Write) -> io::Result<()>;
 
     /// Writes the lines of a part.
-    fn lines(&self, grid: &Grid, look: &Look, out: &mut dyn Write) -> io::Result<()>;
+    fn lines(&self, grid: &Grid, style: &Style, out: &mut dyn Write) -> io::Result<()>;
 }
 
 /// All writers, in the order in which they are named.

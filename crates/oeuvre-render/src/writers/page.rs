@@ -4,8 +4,8 @@ use crate::TextSettings;
 use crate::cells::escape_controls;
 use crate::draw::{BAR_WIDTH, bar_text, heat_text, step};
 use crate::layout::{Layout, Row, Slot};
-use crate::look::Look;
-use anstyle::{Ansi256Color, AnsiColor, Color, Style};
+use crate::style::Style;
+use anstyle::{Ansi256Color, AnsiColor, Color};
 use oeuvre_columns::Kind;
 use oeuvre_core::{Grid, LineKind, ResultColumn};
 use std::io::{self, Write};
@@ -16,8 +16,8 @@ const GAP: usize = 2;
 /// Labels are not cut shorter than this.
 const SHORTEST_LABEL: usize = 10;
 
-const BOLD: Style = Style::new().bold();
-const DIM: Style = Style::new().dimmed();
+const BOLD: anstyle::Style = anstyle::Style::new().bold();
+const DIM: anstyle::Style = anstyle::Style::new().dimmed();
 /// Behind figures from the smallest to the largest: sand to orange, with black figures on it.
 const SHADES: [u8; 5] = [230, 229, 222, 215, 208];
 
@@ -47,17 +47,17 @@ struct Page<'a> {
 /// Draws a table.
 pub(super) fn write(
     grid: &Grid,
-    look: &Look,
+    style: &Style,
     settings: TextSettings,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    let layout = Layout::new(grid, look);
+    let layout = Layout::new(grid, style);
     let page = Page { layout: &layout, color: settings.color };
     let mut columns = page.measure();
     page.widen_for_spans(&mut columns);
     let cut = settings.width_cols.map_or(0, |limit| fit(&layout, &mut columns, limit));
     let total: usize = page_width(&columns);
-    let paint = |style: Style, text: &str| page.paint(style, text);
+    let paint = |style: anstyle::Style, text: &str| page.paint(style, text);
     let rule = paint(DIM, &"─".repeat(total));
     for line in page.heading_lines(&columns) {
         writeln!(out, "{}", paint(BOLD, line.trim_end()))?;
@@ -117,7 +117,7 @@ pub(super) fn write(
 }
 
 impl Page<'_> {
-    fn paint(&self, style: Style, text: &str) -> String {
+    fn paint(&self, style: anstyle::Style, text: &str) -> String {
         if self.color && !text.is_empty() {
             format!("{style}{text}{style:#}")
         } else {
@@ -149,7 +149,7 @@ impl Page<'_> {
             };
             match shade {
                 Some(shade) if self.color => {
-                    let style = Style::new()
+                    let style = anstyle::Style::new()
                         .fg_color(Some(Color::Ansi(AnsiColor::Black)))
                         .bg_color(Some(Color::Ansi256(Ansi256Color(SHADES[step(shade)]))));
                     drawn.push_str(&format!("{style}{figure}{style:#}"));

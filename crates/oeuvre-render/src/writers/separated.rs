@@ -3,7 +3,7 @@
 use super::{PartWriter, Writer};
 use crate::Settings;
 use crate::layout::{Layout, Slot};
-use crate::look::Look;
+use crate::style::Style;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};
 use oeuvre_columns::value::calendar::civil_from_days;
@@ -40,7 +40,7 @@ impl Writer for Separated {
         settings: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        let layout = Layout::new(grid, settings.look);
+        let layout = Layout::new(grid, settings.style);
         let headings: Vec<&str> = (0..layout.slots.len()).map(|i| layout.heading(i)).collect();
         self.headings(&headings, out)?;
         rows(&layout, self.separator, out)
@@ -63,8 +63,8 @@ impl PartWriter for Separated {
         out.write_all(&record)
     }
 
-    fn lines(&self, grid: &Grid, look: &Look, out: &mut dyn Write) -> io::Result<()> {
-        rows(&Layout::new(grid, look), self.separator, out)
+    fn lines(&self, grid: &Grid, style: &Style, out: &mut dyn Write) -> io::Result<()> {
+        rows(&Layout::new(grid, style), self.separator, out)
     }
 }
 

@@ -28,7 +28,7 @@ impl Writer for Text {
         settings: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        page::write(grid, settings.look, settings.text, out)
+        page::write(grid, settings.style, settings.text, out)
     }
     fn write_trace(
         &self,

@@ -3,7 +3,7 @@
 use super::page;
 use crate::Settings;
 use crate::cells::{escape_controls, grouped};
-use crate::look::Look;
+use crate::style::Style;
 use oeuvre_columns::{Kind, Value};
 use oeuvre_core::{Grid, LineKind, Trace};
 use std::io::{self, Write};
@@ -24,8 +24,8 @@ pub(super) fn write(
     let read = |value: &Value, kind: Kind, share: bool| {
         let grid = Grid::of_one("", kind, share, value);
         let mut text = String::new();
-        let look = Look::default();
-        let layout = crate::layout::Layout::new(&grid, &look);
+        let style = Style::default();
+        let layout = crate::layout::Layout::new(&grid, &style);
         layout.push_read(&mut text, layout.rows[0], layout.slots[0]);
         if text.is_empty() { "(missing)".to_owned() } else { text }
     };
@@ -69,7 +69,7 @@ pub(super) fn write(
             writeln!(out, "  cells that entered {}", escape_controls(&entered.calc))?;
             let mut table = Vec::new();
             let (cells, left_out) = first(&entered.cells, most);
-            page::write(&cells, &Look::default(), settings.text, &mut table)?;
+            page::write(&cells, &Style::default(), settings.text, &mut table)?;
             indent(&table, out)?;
             note_left_out(&entered.cells, left_out, "cells", "more: --first N", out)?;
         }
@@ -78,7 +78,7 @@ pub(super) fn write(
     writeln!(out, "its {rows_text}")?;
     let (shown, left_out) = first(&trace.rows, most);
     let mut table = Vec::new();
-    page::write(&shown, settings.look, settings.text, &mut table)?;
+    page::write(&shown, settings.style, settings.text, &mut table)?;
     indent(&table, out)?;
     note_left_out(&trace.rows, left_out, "rows", "all: --as csv", out)
 }

@@ -1,9 +1,9 @@
 //! What can be typed: one derive struct for each section of the help.
 
-pub(crate) mod look;
 pub(crate) mod output;
 pub(crate) mod reading;
 pub(crate) mod request;
+pub(crate) mod style;
 
 use clap::{Parser, Subcommand};
 use std::path::PathBuf;
@@ -110,7 +110,7 @@ pub(crate) struct SummaryArgs {
     #[command(flatten)]
     pub(crate) group: request::GroupArgs,
     #[command(flatten)]
-    pub(crate) look: look::LookArgs,
+    pub(crate) style: style::StyleArgs,
     #[command(flatten)]
     pub(crate) reading: reading::ReadingArgs,
     #[command(flatten)]
@@ -146,9 +146,9 @@ impl SummaryArgs {
     pub(crate) fn to_request(
         &self,
         options: &oeuvre_data::ReadOptions,
-    ) -> Result<(oeuvre_core::Request, oeuvre_render::Look), oeuvre_core::Error> {
+    ) -> Result<(oeuvre_core::Request, oeuvre_render::Style), oeuvre_core::Error> {
         let request = self.group.group(self.rows.to_request(options)?);
-        Ok((request, oeuvre_render::Look { long: self.group.long, ..self.look.to_look()? }))
+        Ok((request, oeuvre_render::Style { long: self.group.long, ..self.style.to_style()? }))
     }
 }
 
@@ -160,7 +160,7 @@ pub(crate) struct DetailArgs {
     #[command(flatten)]
     pub(crate) rows: request::RowsArgs,
     #[command(flatten)]
-    pub(crate) look: look::LookArgs,
+    pub(crate) style: style::StyleArgs,
     #[command(flatten)]
     pub(crate) reading: reading::ReadingArgs,
     #[command(flatten)]

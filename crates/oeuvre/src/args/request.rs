@@ -1,6 +1,6 @@
 //! The request: what to group, what to show.
 
-use oeuvre_core::{Error, LookupRequest, NoMatch, Request, Show, Totals, TotalsAt, Written};
+use oeuvre_core::{Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt};
 use oeuvre_data::{ReadOptions, open, read_whole};
 use std::sync::Arc;
 
@@ -146,7 +146,7 @@ impl RowsArgs {
                 ..options.clone()
             };
             let table = read_whole(open(&[file.to_owned()], options)?.as_mut(), name)?;
-            let on = Written::new("--match", on.clone());
+            let on = SourceText::new("--match", on.clone());
             lookups.push(LookupRequest { table: Arc::new(table), on, no_match });
         }
         Ok(lookups)
@@ -166,7 +166,10 @@ impl RowsArgs {
             if name.is_empty() {
                 return Err(Error::request(format!("--let '{text}' has an empty name")));
             }
-            lets.push((name.to_owned(), Written::new(format!("--let {name}"), calc.trim_start())));
+            lets.push((
+                name.to_owned(),
+                SourceText::new(format!("--let {name}"), calc.trim_start()),
+            ));
         }
         Ok(Request {
             listing: true,
@@ -174,7 +177,7 @@ impl RowsArgs {
             lets,
             lookups: self.lookups(options)?,
             filters: written("--where", &self.filters),
-            sort: self.sort.as_ref().map(|t| Written::new("--sort", t.clone())),
+            sort: self.sort.as_ref().map(|t| SourceText::new("--sort", t.clone())),
             lines_where: written("--lines-where", &self.lines_where),
             top: self.top,
             bottom: self.bottom,
@@ -183,8 +186,8 @@ impl RowsArgs {
     }
 }
 
-fn written(place: &str, texts: &[String]) -> Vec<Arc<Written>> {
-    texts.iter().map(|t| Written::new(place, t.clone())).collect()
+fn written(place: &str, texts: &[String]) -> Vec<Arc<SourceText>> {
+    texts.iter().map(|t| SourceText::new(place, t.clone())).collect()
 }
 
 impl GroupArgs {

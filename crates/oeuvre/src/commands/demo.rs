@@ -3,12 +3,12 @@
 use crate::args::DemoArgs;
 use crate::deliver::deliver;
 use crate::demo::{self, FILES};
+use crate::environment;
 use crate::failure::Failure;
 use crate::run::summarize;
-use crate::surroundings;
-use oeuvre_core::{Error, Request, Show, Totals, Written};
+use oeuvre_core::{Error, Request, Show, SourceText, Totals};
 use oeuvre_data::ReadOptions;
-use oeuvre_render::{Format, Look, Settings, TextSettings};
+use oeuvre_render::{Format, Settings, Style, TextSettings};
 use std::io::{self, BufRead, BufReader, Write};
 use std::path::Path;
 
@@ -81,9 +81,9 @@ impl Question {
     fn request(&self) -> Request {
         Request {
             show: self.show.iter().map(|s| Show::parse("--show", s)).collect(),
-            by: vec![Written::new("--by", self.by)],
-            filters: self.filter.iter().map(|f| Written::new("--where", *f)).collect(),
-            sort: self.sort.map(|s| Written::new("--sort", s)),
+            by: vec![SourceText::new("--by", self.by)],
+            filters: self.filter.iter().map(|f| SourceText::new("--where", *f)).collect(),
+            sort: self.sort.map(|s| SourceText::new("--sort", s)),
             totals: self.totals,
             for_reading: true,
             ..Request::default()
@@ -138,16 +138,16 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
                 files,
                 ReadOptions::default(),
                 &question.request(),
-                surroundings::threads(),
-                &Look::default(),
+                environment::threads(),
+                &Style::default(),
             )?;
             let text = TextSettings {
-                width_cols: surroundings::terminal_width(),
-                color: surroundings::color(crate::args::output::Color::Auto, &io::stdout()),
+                width_cols: environment::terminal_width(),
+                color: environment::color(crate::args::output::Color::Auto, &io::stdout()),
             };
-            let look = Look::default();
+            let style = Style::default();
             let settings =
-                Settings { look: &look, format: Format::default(), text, with_ledger: false };
+                Settings { style: &style, format: Format::default(), text, with_ledger: false };
             oeuvre_render::write(&grid, &ledger, settings, page).map_err(failed)?;
         }
     }

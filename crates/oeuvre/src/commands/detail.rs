@@ -2,10 +2,10 @@
 
 use crate::args::DetailArgs;
 use crate::deliver::deliver_all;
+use crate::environment;
 use crate::failure::Failure;
 use crate::present::{present, settings, tell};
 use crate::run::planned;
-use crate::surroundings;
 use oeuvre_core::{Grid, Parts};
 use oeuvre_data::open;
 use oeuvre_render::{write_part, write_part_headings};
@@ -15,23 +15,23 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
     let options = args.reading.to_options()?;
     let mut request = args.rows.to_request(&options)?;
     request.for_reading = args.output.format()?.is_for_reading();
-    let look = args.look.to_look()?;
-    let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
-    let settings = settings(&args.output, &look)?;
+    let style = args.style.to_style()?;
+    let threads = args.output.threads.map_or_else(environment::threads, usize::from);
+    let settings = settings(&args.output, &style)?;
     let mut input = open(&args.files, options)?;
     // Formats of one line a row are written part by part; the others need the whole table.
     if !settings.format.streams() {
-        let (grid, ledger) = planned(input.as_mut(), &request, &look, |plan, input| {
+        let (grid, ledger) = planned(input.as_mut(), &request, &style, |plan, input| {
             let (grid, ledger) = oeuvre_core::list(plan, input, threads)?;
             Ok((grid, ledger))
         })?;
-        return present(&args.output, &look, &grid, &ledger);
+        return present(&args.output, &style, &grid, &ledger);
     }
     let to = args.output.to.as_deref();
     let name = to.map_or_else(|| "standard output".to_owned(), |p| p.display().to_string());
     let ledger = deliver_all(to, true, |out| {
         let mut problem: Option<io::Error> = None;
-        let ledger = planned(input.as_mut(), &request, &look, |plan, input| {
+        let ledger = planned(input.as_mut(), &request, &style, |plan, input| {
             let mut begun = false;
             let mut put = |bytes: Vec<u8>| {
                 if problem.is_some() {

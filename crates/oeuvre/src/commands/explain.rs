@@ -2,9 +2,9 @@
 
 use crate::args::ExplainArgs;
 use crate::deliver::deliver;
+use crate::environment;
 use crate::failure::Failure;
 use crate::run::planned;
-use crate::surroundings;
 use oeuvre_core::Error;
 use oeuvre_data::open;
 use oeuvre_render::write_sections;
@@ -13,7 +13,7 @@ pub(crate) fn run(args: &ExplainArgs) -> Result<(), Failure> {
     let detail = args.detail;
     let args = &args.summary;
     let options = args.reading.to_options()?;
-    let (mut request, look) = args.to_request(&options)?;
+    let (mut request, style) = args.to_request(&options)?;
     if detail {
         if !request.by.is_empty() || !request.columns_by.is_empty() {
             let message = "--by and --columns-by group rows, and detail keeps each of them";
@@ -22,10 +22,10 @@ pub(crate) fn run(args: &ExplainArgs) -> Result<(), Failure> {
         request = args.rows.to_request(&args.reading.to_options()?)?;
     }
     let mut input = open(&args.files, options)?;
-    let sections = planned(input.as_mut(), &request, &look, |plan, _| {
+    let sections = planned(input.as_mut(), &request, &style, |plan, _| {
         Ok(oeuvre_core::explain(&request, plan, &args.files))
     })?;
     let output = &args.output;
-    let width = output.width.or_else(surroundings::terminal_width).unwrap_or(usize::MAX);
+    let width = output.width.or_else(environment::terminal_width).unwrap_or(usize::MAX);
     deliver(output.to.as_deref(), |out| write_sections(&sections, width, out))
 }

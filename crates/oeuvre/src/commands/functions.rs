@@ -10,7 +10,7 @@ use oeuvre_columns::names::nearest;
 use oeuvre_core::language::clauses::{self, CLAUSES, ClauseRow, ExampleIn};
 use oeuvre_core::language::elsewhere;
 use oeuvre_core::language::functions::{Call, Function, all, find, names};
-use oeuvre_core::{Error, Request, Show, Written};
+use oeuvre_core::{Error, Request, Show, SourceText};
 use oeuvre_data::ReadOptions;
 use std::fmt::Write as _;
 
@@ -198,7 +198,7 @@ fn examples(all: &[Example]) -> Result<Vec<String>, Failure> {
             continue;
         }
         let in_months = place == ExampleIn::Months;
-        let by = if in_months { vec![Written::new("example", EXAMPLE_KEY)] } else { Vec::new() };
+        let by = if in_months { vec![SourceText::new("example", EXAMPLE_KEY)] } else { Vec::new() };
         let line = if in_months { EXAMPLE_LINE } else { 0 };
         let show = chosen.iter().map(|&i| Show::parse("example", all[i].calc)).collect();
         let listing = place == ExampleIn::Detail;
@@ -208,7 +208,7 @@ fn examples(all: &[Example]) -> Result<Vec<String>, Failure> {
             ReadOptions::default(),
             &request,
             1,
-            &oeuvre_render::Look::default(),
+            &oeuvre_render::Style::default(),
         )?;
         for (column, i) in chosen.into_iter().enumerate() {
             results[i] = grid.cell(line, column).to_string();

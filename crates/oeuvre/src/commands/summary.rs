@@ -1,16 +1,16 @@
 //! `oeuvre summary`: group rows and show results.
 
 use crate::args::SummaryArgs;
+use crate::environment;
 use crate::failure::Failure;
 use crate::present::present;
 use crate::run::summarize;
-use crate::surroundings;
 
 pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
     let options = args.reading.to_options()?;
-    let (mut request, look) = args.to_request(&options)?;
+    let (mut request, style) = args.to_request(&options)?;
     request.for_reading = args.output.format()?.is_for_reading();
-    let threads = args.output.threads.map_or_else(surroundings::threads, usize::from);
-    let (grid, ledger) = summarize(&args.files, options, &request, threads, &look)?;
-    present(&args.output, &look, &grid, &ledger)
+    let threads = args.output.threads.map_or_else(environment::threads, usize::from);
+    let (grid, ledger) = summarize(&args.files, options, &request, threads, &style)?;
+    present(&args.output, &style, &grid, &ledger)
 }

@@ -2,11 +2,11 @@
 
 use crate::args::TraceArgs;
 use crate::deliver::deliver_as;
+use crate::environment;
 use crate::failure::Failure;
 use crate::present::settings;
 use crate::run::planned;
-use crate::surroundings;
-use oeuvre_core::{AtLabel, Error, Written};
+use oeuvre_core::{AtLabel, Error, SourceText};
 use oeuvre_data::open;
 use oeuvre_render::write_trace;
 use std::sync::Arc;
@@ -14,13 +14,13 @@ use std::sync::Arc;
 pub(crate) fn run(args: &TraceArgs) -> Result<(), Failure> {
     let of = &args.summary;
     let options = of.reading.to_options()?;
-    let (request, look) = of.to_request(&options)?;
+    let (request, style) = of.to_request(&options)?;
     let at = cell(&args.at)?;
-    let threads = of.output.threads.map_or_else(surroundings::threads, usize::from);
-    let settings = settings(&of.output, &look)?;
+    let threads = of.output.threads.map_or_else(environment::threads, usize::from);
+    let settings = settings(&of.output, &style)?;
     let mut input = open(&of.files, options)?;
-    let reads_as = |heading: &str, value: &oeuvre_columns::Value| look.reads_as(heading, value);
-    let trace = planned(input.as_mut(), &request, &look, |plan, input| {
+    let reads_as = |heading: &str, value: &oeuvre_columns::Value| style.reads_as(heading, value);
+    let trace = planned(input.as_mut(), &request, &style, |plan, input| {
         oeuvre_core::trace(plan, &request, input, threads, &at, &reads_as)
     })?;
     let to = of.output.to.as_deref();
@@ -28,7 +28,7 @@ pub(crate) fn run(args: &TraceArgs) -> Result<(), Failure> {
 }
 
 /// Reads `route = SKE, "a key" = 'a label'`: each key as written, with its label.
-fn cell(text: &str) -> Result<Vec<(Arc<Written>, AtLabel)>, Error> {
+fn cell(text: &str) -> Result<Vec<(Arc<SourceText>, AtLabel)>, Error> {
     let mut out = Vec::new();
     let mut rest = text.trim();
     while !rest.is_empty() {
@@ -39,7 +39,7 @@ fn cell(text: &str) -> Result<Vec<(Arc<Written>, AtLabel)>, Error> {
             )
         };
         let end = key_end(rest).ok_or_else(|| problem("names no label"))?;
-        let key = Written::new("--at", rest[..end].trim());
+        let key = SourceText::new("--at", rest[..end].trim());
         rest = rest[end + 1..].trim_start();
         let label = if rest.starts_with('\'') {
             let (label, len) =

@@ -2,7 +2,7 @@
 
 use super::{AggregateNode, At, CELLS, Checked, Checker, Level, Place, TABLE, TreeNode, Typed};
 use crate::aggregate::{Aggregate, AggregateRef, ArgumentProblem, Shape};
-use crate::error::Mistake;
+use crate::error::Diagnostic;
 use crate::language::ast::{Call as CallNode, Clause, ClauseWord, Expr};
 use crate::language::functions::AggregateCall;
 use crate::rows::program::Op;
@@ -40,7 +40,7 @@ impl Checker {
         of: &'static AggregateCall,
     ) -> Checked<Typed> {
         match at.place {
-            Place::Late => {
+            Place::SecondPass => {
                 return self.check(at.at(Place::Groups { of: TABLE, late: true }));
             }
             Place::Filter => {
@@ -111,7 +111,7 @@ impl Checker {
                         args.push(self.check(inside.on(along))?);
                     }
                     if clause.args.len() > 1 {
-                        return Err(Mistake::new(
+                        return Err(Diagnostic::new(
                             at.written,
                             clause.span.clone(),
                             "`along` takes one column here",
@@ -134,14 +134,14 @@ impl Checker {
         late: bool,
     ) -> Checked<Typed> {
         if groups != TABLE || late {
-            return Err(Mistake::new(
+            return Err(Diagnostic::new(
                 at.written,
                 clause.span.clone(),
                 "a condition that holds a result cannot stand inside another, or inside `per`",
             )
             .label("known only after the rows of this group are counted"));
         }
-        self.condition(at.on(&clause.args[0]).at(Place::Late))
+        self.condition(at.on(&clause.args[0]).at(Place::SecondPass))
     }
 
     /// The kind of an aggregate's result.
@@ -206,7 +206,7 @@ impl Checker {
         call: &CallNode,
         kinds: &[Kind],
         problem: ArgumentProblem,
-    ) -> Mistake {
+    ) -> Diagnostic {
         let place = match problem {
             ArgumentProblem::NotANumber(place) => place,
             ArgumentProblem::NotACondition(place) => {
@@ -231,7 +231,7 @@ impl Checker {
     }
 
     /// An aggregate of an aggregate where there are no cells to run over.
-    pub(super) fn aggregate_in_aggregate(&self, at: At<'_>, call: &CallNode) -> Mistake {
+    pub(super) fn aggregate_in_aggregate(&self, at: At<'_>, call: &CallNode) -> Diagnostic {
         let inner = at.on(call.args.first().unwrap_or(at.expr));
         inner
             .mistake(format!("`{}` is given a result, and the table has one line", call.name))

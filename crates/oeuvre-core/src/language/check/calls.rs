@@ -1,7 +1,7 @@
 //! Calls of functions of single values.
 
 use super::{At, Checked, Checker, Typed};
-use crate::error::{Mistake, either};
+use crate::error::{Diagnostic, either};
 use crate::language::ast::{Call as CallNode, Expr, Node};
 use crate::language::functions::{Call, Distinct, Function, RowCall};
 use crate::rows::program::Op;
@@ -42,7 +42,7 @@ impl Checker {
             };
             if !takes {
                 let message = format!("`{}` does not take `distinct`", function.name);
-                return Err(Mistake::new(at.written, distinct.clone(), message)
+                return Err(Diagnostic::new(at.written, distinct.clone(), message)
                     .label("it stands before the argument of an aggregate of one value"));
             }
         }
@@ -51,14 +51,14 @@ impl Checker {
                 let words: Vec<&str> = function.clauses.iter().map(|c| c.text()).collect();
                 let takes = if words.is_empty() { "no clauses".to_owned() } else { either(&words) };
                 let message = format!("`{}` does not take `{}`", function.name, clause.word.text());
-                return Err(Mistake::new(at.written, clause.span.clone(), message)
+                return Err(Diagnostic::new(at.written, clause.span.clone(), message)
                     .label(format!("it takes {takes}")));
             }
         }
         for (i, clause) in call.clauses.iter().enumerate() {
             if call.clauses[..i].iter().any(|c| c.word == clause.word) {
                 let message = format!("`{}` is written twice", clause.word.text());
-                return Err(Mistake::new(at.written, clause.span.clone(), message)
+                return Err(Diagnostic::new(at.written, clause.span.clone(), message)
                     .label("join the two with `and`"));
             }
         }

@@ -1,7 +1,7 @@
 //! Columns by their names, and what is said when there is none.
 
 use super::{At, Checked, Checker, TreeNode, Typed};
-use crate::error::{Cause, Mistake, all_of, either, nearest};
+use crate::error::{Cause, Diagnostic, all_of, either, nearest};
 use crate::language::functions;
 use oeuvre_columns::value::Kind;
 
@@ -68,7 +68,7 @@ impl Checker {
         Ok(value)
     }
 
-    pub(super) fn row_value_outside(&self, at: At<'_>, kind: Kind) -> Mistake {
+    pub(super) fn row_value_outside(&self, at: At<'_>, kind: Kind) -> Diagnostic {
         let text = at.text();
         let it = at
             .mistake(format!("`{text}` has a value on each row, and a group has many rows"))

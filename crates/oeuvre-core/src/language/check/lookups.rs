@@ -1,7 +1,7 @@
 //! Columns of lookups, and the labels that a lookup lists.
 
 use super::{At, Checked, Checker, Place, TreeNode, Typed};
-use crate::error::{Written, either};
+use crate::error::{SourceText, either};
 use crate::language::ast::Expr;
 use crate::rows::lookup::{Lookup, NoMatch, ROW_NUMBER, push_key};
 use crate::rows::program::{FetchColumn, FindRow, Op};
@@ -18,7 +18,7 @@ pub struct Joined {
     /// The row of the lookup that each row finds.
     pub found: Typed,
     /// The text that they stand in.
-    pub written: Arc<Written>,
+    pub written: Arc<SourceText>,
     /// What happens to rows without a match.
     pub no_match: NoMatch,
 }
@@ -58,7 +58,7 @@ impl Checker {
     ///
     /// # Errors
     /// A mistake in it.
-    pub(crate) fn lookup_key(&mut self, written: &Arc<Written>, expr: &Expr) -> Checked<Typed> {
+    pub(crate) fn lookup_key(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<Typed> {
         let lets = std::mem::take(&mut self.lets);
         let checked = self.check(At { written, expr, place: Place::Row });
         self.lets = lets;
@@ -70,7 +70,7 @@ impl Checker {
         &mut self,
         lookup: Arc<Lookup>,
         row_keys: Vec<Typed>,
-        written: &Arc<Written>,
+        written: &Arc<SourceText>,
         no_match: NoMatch,
     ) {
         let op = Op::FindRow(FindRow(lookup.clone()));

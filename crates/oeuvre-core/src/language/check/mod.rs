@@ -25,7 +25,7 @@ use super::elsewhere;
 use super::functions::{self, Call, Function};
 use super::parser;
 use crate::aggregate::sums::Sum;
-use crate::error::{Mistake, Written, either, nearest};
+use crate::error::{Diagnostic, SourceText, either, nearest};
 use crate::rows::program::Op;
 use crate::same::Alike;
 use oeuvre_columns::ColumnInfo;
@@ -41,7 +41,7 @@ pub struct Named {
     /// Its name.
     pub name: String,
     /// The text that it stands in.
-    pub written: Arc<Written>,
+    pub written: Arc<SourceText>,
     /// The calculation.
     pub expr: Expr,
 }
@@ -54,7 +54,7 @@ pub(crate) enum Place {
     /// On each row that counts.
     Row,
     /// On each row again, when the results of the table's groups are known.
-    Late,
+    SecondPass,
     /// For groups of rows: those of the table, or finer ones inside `per`.
     Groups {
         /// Which groups.
@@ -82,14 +82,14 @@ pub struct Key {
 /// A part of a text, told apart by where it stands.
 #[derive(Clone, Debug)]
 pub(crate) struct Part {
-    written: Arc<Written>,
+    written: Arc<SourceText>,
     start: usize,
     end: usize,
     node: Discriminant<Node>,
 }
 
 impl Part {
-    pub(crate) fn of(written: &Arc<Written>, expr: &Expr) -> Part {
+    pub(crate) fn of(written: &Arc<SourceText>, expr: &Expr) -> Part {
         let (start, end) = (expr.span.start, expr.span.end);
         Part { written: written.clone(), start, end, node: std::mem::discriminant(&expr.node) }
     }
@@ -113,7 +113,7 @@ impl Hash for Part {
 /// A part that is being checked: the text it stands in, its syntax, and the place.
 #[derive(Clone, Copy)]
 pub(crate) struct At<'e> {
-    pub(crate) written: &'e Arc<Written>,
+    pub(crate) written: &'e Arc<SourceText>,
     pub(crate) expr: &'e Expr,
     pub(crate) place: Place,
 }
@@ -135,23 +135,23 @@ impl<'e> At<'e> {
     }
 
     /// A mistake in it.
-    pub(crate) fn mistake(self, message: impl Into<String>) -> Mistake {
-        Mistake::new(self.written, self.expr.span.clone(), message)
+    pub(crate) fn mistake(self, message: impl Into<String>) -> Diagnostic {
+        Diagnostic::new(self.written, self.expr.span.clone(), message)
     }
 }
 
 /// What is known of the syntax: the node of each part that was checked, and the window that each word of the
 /// table was made into.
 #[derive(Default)]
-pub struct Known {
+pub struct CheckedParts {
     parts: HashMap<(Part, Place), Typed>,
     levels: HashMap<Part, Level>,
     windows: HashMap<Part, Id>,
 }
 
-impl Known {
+impl CheckedParts {
     /// The window that a call was made into, where it is one that looks at other cells.
-    pub fn window(&self, written: &Arc<Written>, expr: &Expr) -> Option<Id> {
+    pub fn window(&self, written: &Arc<SourceText>, expr: &Expr) -> Option<Id> {
         self.windows.get(&Part::of(written, expr)).copied()
     }
 }
@@ -171,7 +171,7 @@ pub struct Checker {
     /// All nodes.
     pub tree: Tree,
     /// What is known of the syntax.
-    pub known: Known,
+    pub known: CheckedParts,
     /// The columns that are needed, in the order in which they were met.
     pub inputs: Vec<usize>,
     /// What the table's rows are grouped by.
@@ -186,7 +186,7 @@ pub struct Checker {
     pub remarks: Vec<String>,
 }
 
-type Checked<T> = Result<T, Mistake>;
+type Checked<T> = Result<T, Diagnostic>;
 
 /// A result as it was asked for.
 pub struct CheckedResult {
@@ -203,8 +203,8 @@ impl Checker {
     /// A named calculation that cannot be read, or a name given twice.
     pub fn new(
         columns: Vec<ColumnInfo>,
-        lets: &[(String, Arc<Written>)],
-    ) -> Result<Checker, Vec<Mistake>> {
+        lets: &[(String, Arc<SourceText>)],
+    ) -> Result<Checker, Vec<Diagnostic>> {
         let (mut named, mut mistakes) = (BTreeMap::<String, Arc<Named>>::new(), Vec::new());
         let column_places: HashMap<String, usize> =
             columns.iter().enumerate().map(|(i, c)| (c.name.clone(), i)).collect();
@@ -212,7 +212,7 @@ impl Checker {
         for (name, written) in lets {
             if named.contains_key(name) {
                 let message = format!("the name `{name}` is given twice");
-                mistakes.push(Mistake::new(written, 0..written.text.len(), message));
+                mistakes.push(Diagnostic::new(written, 0..written.text.len(), message));
             }
             if column_places.contains_key(name) {
                 remarks.push(format!("the calculation `{name}` hides the column of that name"));
@@ -236,7 +236,7 @@ impl Checker {
             own_name: String::new(),
             lookups: Vec::new(),
             tree: Tree::default(),
-            known: Known::default(),
+            known: CheckedParts::default(),
             inputs: Vec::new(),
             keys: Vec::new(),
             by_keys: 0,
@@ -255,7 +255,7 @@ impl Checker {
     ///
     /// # Errors
     /// A mistake in it.
-    pub fn row_value(&mut self, written: &Arc<Written>, expr: &Expr) -> Checked<Typed> {
+    pub fn row_value(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<Typed> {
         self.check(At { written, expr, place: Place::Row })
     }
 
@@ -263,7 +263,7 @@ impl Checker {
     ///
     /// # Errors
     /// A mistake in it.
-    pub fn filter(&mut self, written: &Arc<Written>) -> Checked<Typed> {
+    pub fn filter(&mut self, written: &Arc<SourceText>) -> Checked<Typed> {
         let expr = parser::parse(written)?;
         self.condition(At { written, expr: &expr, place: Place::Filter })
     }
@@ -280,7 +280,7 @@ impl Checker {
     ///
     /// # Errors
     /// A mistake in one of them.
-    pub fn add_keys(&mut self, written: &Arc<Written>) -> Checked<()> {
+    pub fn add_keys(&mut self, written: &Arc<SourceText>) -> Checked<()> {
         for expr in parser::parse_list(written)? {
             let at = At { written, expr: &expr, place: Place::Row };
             if self.level(at)? >= Level::Group {
@@ -303,7 +303,7 @@ impl Checker {
     ///
     /// # Errors
     /// A mistake in it.
-    pub fn result(&mut self, written: &Arc<Written>, expr: &Expr) -> Checked<CheckedResult> {
+    pub fn result(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<CheckedResult> {
         let at = At { written, expr, place: CELLS };
         let heading = heading_of(written, expr);
         if !self.listing && self.key_of(written, expr)?.is_none() && self.level(at)? == Level::Row {
@@ -317,7 +317,7 @@ impl Checker {
     ///
     /// # Errors
     /// A mistake in it.
-    pub fn lines_where(&mut self, written: &Arc<Written>) -> Checked<Typed> {
+    pub fn lines_where(&mut self, written: &Arc<SourceText>) -> Checked<Typed> {
         let expr = parser::parse(written)?;
         self.condition(At { written, expr: &expr, place: CELLS })
     }
@@ -326,7 +326,7 @@ impl Checker {
     ///
     /// # Errors
     /// A mistake in it.
-    pub fn key_of(&mut self, written: &Arc<Written>, expr: &Expr) -> Checked<Option<usize>> {
+    pub fn key_of(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<Option<usize>> {
         let key = self.key_in(TABLE, At { written, expr, place: CELLS })?;
         Ok(key.and_then(|key| self.groupings[TABLE].iter().position(|&k| k == key.id)))
     }
@@ -413,7 +413,7 @@ impl Checker {
     ///
     /// # Errors
     /// An unknown name or function.
-    pub(crate) fn level_of(&mut self, written: &Arc<Written>, expr: &Expr) -> Checked<Level> {
+    pub(crate) fn level_of(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<Level> {
         self.level(At { written, expr, place: Place::Row })
     }
 
@@ -433,7 +433,7 @@ impl Checker {
     fn function(&self, at: At<'_>, call: &CallNode) -> Checked<&'static Function> {
         functions::find(&call.name).ok_or_else(|| {
             let message = format!("there is no function `{}`", call.name);
-            let mut mistake = Mistake::new(at.written, call.name_span.clone(), message);
+            let mut mistake = Diagnostic::new(at.written, call.name_span.clone(), message);
             let near = nearest(&call.name, functions::names());
             if self.columns.iter().any(|c| c.name == call.name) {
                 mistake.label =
@@ -566,7 +566,7 @@ impl Checker {
 
 /// What readers see above a calculation that has no heading of its own: a column's bare name, else
 /// the calculation as written.
-fn heading_of(written: &Written, expr: &Expr) -> String {
+fn heading_of(written: &SourceText, expr: &Expr) -> String {
     match &expr.node {
         Node::Name { table: None, name } => name.clone(),
         _ => written.text[expr.span.clone()].split_whitespace().collect::<Vec<_>>().join(" "),

@@ -2,7 +2,7 @@
 //! values of the rows.
 
 use super::{At, CELLS, Checked, Checker, Id, Level, Place, Reference, TreeNode, Typed};
-use crate::error::{Mistake, Written, all_of};
+use crate::error::{Diagnostic, SourceText, all_of};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
 use crate::language::functions::{self, Call, RowCall};
 use crate::rows::program::Op;
@@ -72,7 +72,7 @@ impl Checker {
     /// A mistake in it, or a name that stands for several keys.
     pub(crate) fn key_meant(
         &mut self,
-        written: &Arc<Written>,
+        written: &Arc<SourceText>,
         expr: &Expr,
     ) -> Checked<Option<usize>> {
         let at = At { written, expr, place: CELLS };
@@ -109,7 +109,7 @@ impl Checker {
     ///
     /// # Errors
     /// When there is no such key.
-    pub(crate) fn key_named(&mut self, written: &Arc<Written>) -> Checked<usize> {
+    pub(crate) fn key_named(&mut self, written: &Arc<SourceText>) -> Checked<usize> {
         let expr = crate::language::parser::parse(written)?;
         let at = At { written, expr: &expr, place: CELLS };
         match self.reference(at, None)? {
@@ -170,7 +170,7 @@ impl Checker {
         };
         let descending = match (clause(ClauseWord::Asc), clause(ClauseWord::Desc)) {
             (Some(_), Some(desc)) => {
-                let it = Mistake::new(at.written, desc.span.clone(), "both `asc` and `desc`");
+                let it = Diagnostic::new(at.written, desc.span.clone(), "both `asc` and `desc`");
                 return Err(it.label("one of the two"));
             }
             (asc, desc) => desc.map(|_| true).or(asc.map(|_| false)),

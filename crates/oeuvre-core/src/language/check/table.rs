@@ -6,13 +6,13 @@
 use super::{At, CELLS, Checked, Checker, Level, Place, Reference, TreeNode, Typed, Window};
 use crate::aggregate::extremes::Max;
 use crate::aggregate::sums::Sum;
-use crate::error::{Mistake, either};
+use crate::error::{Diagnostic, either};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr};
 use crate::language::elsewhere;
 use crate::language::functions::{AggregateCall, Looks, OverCells, TableCall, Takes};
 use crate::rows::program::Op;
 use crate::same::Alike;
-use crate::window::end::End;
+use crate::window::first_last::FirstLast;
 use crate::window::{Calc, Given, Gives, Taking, Ties};
 use oeuvre_columns::value::Kind;
 use std::sync::Arc;
@@ -34,7 +34,7 @@ fn choice<T: Copy>(
             Some(ours) => format!("write `ties {ours}`"),
             None => format!("`{found}` is none"),
         };
-        Mistake::new(at.written, clause.span.clone(), message).label(label)
+        Diagnostic::new(at.written, clause.span.clone(), message).label(label)
     })
 }
 
@@ -47,7 +47,7 @@ fn at_least(at: At<'_>, call: &CallNode, steps: u32) -> Checked<Option<u32>> {
     let number = number.and_then(|n| n.rescale(0)).and_then(|n| u32::try_from(n.mantissa).ok());
     match number.filter(|n| (1..=steps).contains(n)) {
         Some(n) => Ok(Some(n)),
-        None => Err(Mistake::new(
+        None => Err(Diagnostic::new(
             at.written,
             clause.span.clone(),
             "expected how many values are enough after `at least`",
@@ -158,7 +158,7 @@ impl Checker {
     fn ensure_cells(&self, at: At<'_>, call: &CallNode, word: &TableCall) -> Checked<()> {
         if at.place != CELLS {
             let message = format!("`{}` looks at other cells of the table", call.name);
-            let it = Mistake::new(at.written, call.name_span.clone(), message)
+            let it = Diagnostic::new(at.written, call.name_span.clone(), message)
                 .label("known only when the table is made");
             return Err(match at.place {
                 Place::Filter => it.help(format!(
@@ -195,7 +195,7 @@ impl Checker {
         let clause = call.clauses.iter().find(|c| c.word == ClauseWord::Within);
         let span = clause.map_or(at.expr.span.clone(), |c| c.span.clone());
         let message = "each line would be compared with itself alone";
-        Err(Mistake::new(at.written, span, message)
+        Err(Diagnostic::new(at.written, span, message)
             .label("the lines differ in this key")
             .help("name the keys around it, or after `along` what is compared"))
     }
@@ -261,7 +261,7 @@ impl Checker {
     ) -> Checked<Typed> {
         if let Some(per) = call.clauses.iter().find(|c| c.word == ClauseWord::Per) {
             let message = "`per` takes rows into smaller groups";
-            return Err(Mistake::new(at.written, per.span.clone(), message)
+            return Err(Diagnostic::new(at.written, per.span.clone(), message)
                 .label("in a detail, and over the cells of a table, write `within` instead"));
         }
         if self.keys.is_empty() && !self.listing {
@@ -285,7 +285,7 @@ impl Checker {
         let (along, within, descending) = self.over(at, call, walks)?;
         let kind = self.result_kind(at, call, &*aggregate, &args)?;
         let (calc, within) = match of_call.over_cells {
-            OverCells::End { last } => (Calc::walked(End { last }), within),
+            OverCells::End { last } => (Calc::walked(FirstLast { last }), within),
             OverCells::Itself => (Calc::Aggregate(aggregate), Some(within.unwrap_or_default())),
         };
         let (text, of) = (Arc::from(at.text()), Arc::from(of));

@@ -1,18 +1,18 @@
 //! The aggregates, a row each.
 
 use super::{AggregateCall, Call, Distinct, Function, OverCells, SKIPPED, Share};
-use crate::aggregate::at::At;
 use crate::aggregate::count::Count;
 use crate::aggregate::distinct::Distinct as CountDistinct;
-use crate::aggregate::ends::End;
 use crate::aggregate::extremes::{Max, Min, Range};
+use crate::aggregate::first_last::FirstLast;
 use crate::aggregate::frequent::{List, Mode, Product};
+use crate::aggregate::label_at_extreme::LabelAtExtreme;
 use crate::aggregate::list::ListAll;
 use crate::aggregate::moments::Spread;
 use crate::aggregate::portion::Portion;
 use crate::aggregate::quantiles::{Method, Nth, Percentile};
+use crate::aggregate::regression::Regression;
 use crate::aggregate::sums::{Mean, Sum};
-use crate::aggregate::two::Two;
 use crate::language::ast::ClauseWord;
 use oeuvre_columns::value::decimal::Decimal;
 use std::sync::Arc;
@@ -227,7 +227,7 @@ pub(super) static ROWS: &[Function] = &[
         "weighted_mean(fare, passengers)",
         (2, 2),
         WHERE,
-        Two::WeightedMean,
+        Regression::WeightedMean,
         Distinct::Refused
     ),
     aggregate!(
@@ -239,7 +239,7 @@ pub(super) static ROWS: &[Function] = &[
         "at_max(vessel, delay_min)",
         (2, 2),
         WHERE,
-        At { largest: true },
+        LabelAtExtreme { largest: true },
         Distinct::Refused
     ),
     aggregate!(
@@ -251,7 +251,7 @@ pub(super) static ROWS: &[Function] = &[
         "at_min(route, fare)",
         (2, 2),
         WHERE,
-        At { largest: false },
+        LabelAtExtreme { largest: false },
         Distinct::Refused
     ),
     aggregate!(
@@ -276,7 +276,7 @@ pub(super) static ROWS: &[Function] = &[
         "correlation(fare, passengers)",
         (2, 2),
         WHERE,
-        Two::Correlation,
+        Regression::Correlation,
         Distinct::Refused
     ),
     aggregate!(
@@ -288,7 +288,7 @@ pub(super) static ROWS: &[Function] = &[
         "slope(passengers, vehicles)",
         (2, 2),
         WHERE,
-        Two::Slope,
+        Regression::Slope,
         Distinct::Refused
     ),
     aggregate!(
@@ -300,7 +300,7 @@ pub(super) static ROWS: &[Function] = &[
         "intercept(passengers, vehicles)",
         (2, 2),
         WHERE,
-        Two::Intercept,
+        Regression::Intercept,
         Distinct::Refused
     ),
     aggregate!(
@@ -412,7 +412,7 @@ pub(super) static ROWS: &[Function] = &[
         "first(fare along sailed_on)",
         (1, 1),
         WHERE_ALONG,
-        End { last: false },
+        FirstLast { last: false },
         Distinct::Refused
     )
     .reads(Share::AsArgument)
@@ -426,7 +426,7 @@ pub(super) static ROWS: &[Function] = &[
         "last(fare along sailed_on)",
         (1, 1),
         WHERE_ALONG,
-        End { last: true },
+        FirstLast { last: true },
         Distinct::Refused
     )
     .reads(Share::AsArgument)

@@ -71,12 +71,12 @@ pub(crate) struct CsvSource {
 struct Learnt {
     piece: u64,
     column: usize,
-    what: Found,
+    what: Finding,
 }
 
 /// What may be found out.
 #[derive(Clone)]
-enum Found {
+enum Finding {
     /// Its values have another shape.
     Shape(Shape, DataProblem),
     /// Its decimal sign is the one that is not the file's.
@@ -138,7 +138,7 @@ impl CsvSource {
     }
 
     /// Takes down what a reader has found out; what stands first in the rows counts.
-    fn note(&self, piece: u64, column: usize, what: Found) {
+    fn note(&self, piece: u64, column: usize, what: Finding) {
         let mut learnt = self.learnt.lock().unwrap_or_else(PoisonError::into_inner);
         if learnt.as_ref().is_none_or(|known| piece < known.piece) {
             *learnt = Some(Learnt { piece, column, what });
@@ -503,10 +503,10 @@ impl Input for CsvSource {
     fn learn(&mut self) {
         let learnt = self.learnt.get_mut().unwrap_or_else(PoisonError::into_inner).take();
         match learnt {
-            Some(Learnt { column, what: Found::Shape(shape, reason), .. }) => {
+            Some(Learnt { column, what: Finding::Shape(shape, reason), .. }) => {
                 self.widen(column, shape, reason);
             }
-            Some(Learnt { column, what: Found::OtherSign(reason), .. }) => {
+            Some(Learnt { column, what: Finding::OtherSign(reason), .. }) => {
                 self.columns[column].turn_sign(Some(reason));
             }
             None => {}

@@ -277,12 +277,12 @@ impl<'a> PieceReader<'a> {
         match trouble {
             Trouble::Widen { to, text, .. } => {
                 let reason = at(format!("'{}'", text.escape_debug()));
-                self.source.note(self.piece, column, super::Found::Shape(to, reason));
+                self.source.note(self.piece, column, super::Finding::Shape(to, reason));
                 ReadError::Again
             }
             Trouble::OtherSign { text, .. } => {
                 let reason = at(format!("'{}'", text.escape_debug()));
-                self.source.note(self.piece, column, super::Found::OtherSign(reason));
+                self.source.note(self.piece, column, super::Finding::OtherSign(reason));
                 ReadError::Again
             }
             Trouble::NotOfType { text, .. } => {

@@ -1,12 +1,12 @@
-//! How a table is to look: patterns, bars, shading, what stands in empty cells.
+//! How a table is to style: patterns, bars, shading, what stands in empty cells.
 
 use crate::format::Pattern;
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::{Kind, Value};
 
-/// How a table is to look. Columns are named by their headings.
+/// How a table is to style. Columns are named by their headings.
 #[derive(Clone, Debug, Default)]
-pub struct Look {
+pub struct Style {
     /// Column and pattern.
     pub formats: Vec<(String, String)>,
     /// Results that have bars in their cells.
@@ -32,24 +32,24 @@ pub struct Named {
     pub key: bool,
 }
 
-/// What is wrong with a look, and the way out.
+/// What is wrong with a style, and the way out.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct LookProblem {
+pub struct StyleProblem {
     /// What is wrong.
     pub message: String,
     /// What to do.
     pub help: String,
 }
 
-impl Look {
+impl Style {
     /// Checks that every name is that of a column, and every pattern one for its values.
     ///
     /// # Errors
     /// The first thing that is wrong.
-    pub fn check(&self, columns: &[Named]) -> Result<(), LookProblem> {
+    pub fn check(&self, columns: &[Named]) -> Result<(), StyleProblem> {
         for (name, pattern) in &self.formats {
             let column = find(columns, name, "--format", |_| true)?;
-            Pattern::parse(pattern, column.kind).map_err(|problem| LookProblem {
+            Pattern::parse(pattern, column.kind).map_err(|problem| StyleProblem {
                 message: format!("--format '{name}: {pattern}': {problem}"),
                 help: match column.kind {
                     Kind::Number { .. } | Kind::Float => "such as '#,##0.00', '0.0%' or '#,##0 €'",
@@ -62,7 +62,7 @@ impl Look {
             for name in names {
                 let column = find(columns, name, option, |c| !c.key)?;
                 if !column.kind.is_number() {
-                    return Err(LookProblem {
+                    return Err(StyleProblem {
                         message: format!("{option} {name}: this is {}", column.kind.describe()),
                         help: "it takes a result that is a number".to_owned(),
                     });
@@ -112,12 +112,12 @@ fn find<'a>(
     name: &str,
     option: &str,
     fits: impl Fn(&Named) -> bool,
-) -> Result<&'a Named, LookProblem> {
+) -> Result<&'a Named, StyleProblem> {
     columns.iter().find(|c| fits(c) && same(name, &c.heading, &c.calc)).ok_or_else(|| {
         let names: Vec<&str> =
             columns.iter().filter(|c| fits(c)).map(|c| c.heading.as_str()).collect();
         let near = nearest(name, names.iter().copied());
-        LookProblem {
+        StyleProblem {
             message: format!("{option}: the table has no column `{name}`"),
             help: match near.first() {
                 Some(near) => format!("did you mean `{near}`?"),

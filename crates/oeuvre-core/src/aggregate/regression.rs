@@ -20,7 +20,7 @@ use std::ops::Range;
 
 /// Which figure is finished from the sums.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Two {
+pub enum Regression {
     /// The mean of the first, weighted by the second. Missing when the weights add up to zero.
     WeightedMean,
     /// How closely the two go together, -1 to 1. Missing when one of them does not vary.
@@ -190,25 +190,25 @@ impl GroupState for Sums {
     }
 }
 
-impl Two {
+impl Regression {
     /// From n and the sums as fractions: x over `ux`, y over `uy`, products over their product.
     fn of(self, n: u64, [x, y, xx, yy, xy]: [BigInt; 5], ux: &BigInt, uy: &BigInt) -> Option<f64> {
         let n = BigInt::from(n);
         let together = &n * &xy - &x * &y;
         let (dx, dy) = (&n * &xx - &x * &x, &n * &yy - &y * &y);
         match self {
-            Two::WeightedMean => ratio_to_f64(&xy, &(y * ux)),
-            Two::Correlation => {
+            Regression::WeightedMean => ratio_to_f64(&xy, &(y * ux)),
+            Regression::Correlation => {
                 let size = sqrt_ratio_to_f64(&(&together * &together), &(dx * dy))?;
                 Some(if together.sign() == Sign::Minus { -size } else { size })
             }
-            Two::Slope => ratio_to_f64(&(together * ux), &(dx * uy)),
-            Two::Intercept => ratio_to_f64(&(y * &xx - x * xy), &(dx * uy)),
+            Regression::Slope => ratio_to_f64(&(together * ux), &(dx * uy)),
+            Regression::Intercept => ratio_to_f64(&(y * &xx - x * xy), &(dx * uy)),
         }
     }
 }
 
-impl GroupAggregate for Two {
+impl GroupAggregate for Regression {
     type State = Sums;
 
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
@@ -216,7 +216,7 @@ impl GroupAggregate for Two {
         number(args, 1).map(|_| Kind::Float)
     }
     fn family(&self) -> &'static str {
-        "two"
+        "regression"
     }
     fn state(&self, args: &[Kind]) -> Sums {
         if args[0] == Kind::Float { Sums::Float(Vec::new()) } else { Sums::Whole(Vec::new()) }
@@ -252,7 +252,7 @@ impl GroupAggregate for Two {
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note(match self {
-            Two::WeightedMean => "a mean of all rows, not a sum of the lines",
+            Regression::WeightedMean => "a mean of all rows, not a sum of the lines",
             _ => "worked out from all rows, not a sum of the lines",
         })
     }

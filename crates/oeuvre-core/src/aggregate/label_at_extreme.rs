@@ -12,7 +12,7 @@ use std::ops::Range;
 /// label order, with `, ` between them. Rows in which either is missing are left out. Missing when
 /// there are none. The first argument must be text.
 #[derive(PartialEq, Eq, Hash)]
-pub struct At {
+pub struct LabelAtExtreme {
     /// The largest.
     pub largest: bool,
 }
@@ -127,7 +127,7 @@ impl GroupState for Best {
     }
 }
 
-impl GroupAggregate for At {
+impl GroupAggregate for LabelAtExtreme {
     type State = Best;
 
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {

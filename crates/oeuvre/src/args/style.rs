@@ -1,12 +1,12 @@
 //! How a table looks.
 
 use oeuvre_core::{Error, Plan};
-use oeuvre_render::{Look, Named};
+use oeuvre_render::{Named, Style};
 
 /// Options that say how a table looks.
 #[derive(clap::Args, Debug)]
 #[command(next_help_heading = "How it looks")]
-pub(crate) struct LookArgs {
+pub(crate) struct StyleArgs {
     /// How a column reads, as in 'revenue: #,##0.00'; repeatable.
     ///
     /// Numbers take Unicode number patterns (#,##0.00, 0.0%, #,##0 €;(#,##0 €)), dates and periods take
@@ -25,9 +25,9 @@ pub(crate) struct LookArgs {
     blank: String,
 }
 
-impl LookArgs {
+impl StyleArgs {
     /// The look that the options make.
-    pub(crate) fn to_look(&self) -> Result<Look, Error> {
+    pub(crate) fn to_style(&self) -> Result<Style, Error> {
         let mut formats = Vec::new();
         for text in &self.format {
             let (name, pattern) = text.split_once(':').ok_or_else(|| {
@@ -38,7 +38,7 @@ impl LookArgs {
             })?;
             formats.push((name.trim().to_owned(), pattern.trim().to_owned()));
         }
-        Ok(Look {
+        Ok(Style {
             formats,
             bars: self.cell_bars.clone(),
             shades: self.cell_shade.clone(),
@@ -49,7 +49,7 @@ impl LookArgs {
 }
 
 /// Checks a look against the columns that a plan makes, before any row is read.
-pub(crate) fn ensure_fits(look: &Look, plan: &Plan) -> Result<(), Error> {
+pub(crate) fn ensure_fits(style: &Style, plan: &Plan) -> Result<(), Error> {
     let keys = plan.keys().iter().map(|k| Named {
         heading: k.heading.clone(),
         calc: k.heading.clone(),
@@ -62,7 +62,7 @@ pub(crate) fn ensure_fits(look: &Look, plan: &Plan) -> Result<(), Error> {
         kind: r.built.kind,
         key: false,
     });
-    look.check(&results.chain(keys).collect::<Vec<_>>()).map_err(|problem| Error::Request {
+    style.check(&results.chain(keys).collect::<Vec<_>>()).map_err(|problem| Error::Request {
         message: problem.message,
         help: vec![problem.help],
         of_kinds: true,

@@ -13,7 +13,7 @@ use std::ops::Range;
 /// `first(x along d)` and `last(x along d)`. Rows in which `x` or `d` is missing are left out;
 /// rows that tie along `d` are taken in the order of the file. Missing when there are none.
 #[derive(PartialEq, Eq, Hash)]
-pub struct End {
+pub struct FirstLast {
     /// The last one instead of the first.
     pub last: bool,
 }
@@ -31,7 +31,7 @@ struct Ends {
 const NONE: Ends = Ends { first: (0, Ordinal::FIRST, 0), last: (0, Ordinal::FIRST, 0), any: false };
 
 #[derive(Clone)]
-pub(crate) struct Found {
+pub(crate) struct FirstLastState {
     ends: Vec<Ends>,
     /// The texts of the value and of what is walked along.
     texts: Dictionary,
@@ -56,9 +56,9 @@ fn word(column: &Column, row: usize, map: &[u32]) -> Option<Word> {
     })
 }
 
-impl Found {
-    fn new(value_is_text: bool, along_is_text: bool) -> Found {
-        Found {
+impl FirstLastState {
+    fn new(value_is_text: bool, along_is_text: bool) -> FirstLastState {
+        FirstLastState {
             ends: Vec::new(),
             texts: Dictionary::default(),
             value_map: Vec::new(),
@@ -93,7 +93,7 @@ impl Found {
     }
 }
 
-impl GroupState for Found {
+impl GroupState for FirstLastState {
     fn resize(&mut self, groups: usize) {
         self.ends.resize(groups.max(self.ends.len()), NONE);
     }
@@ -131,7 +131,7 @@ impl GroupState for Found {
     }
 
     fn fresh(&self) -> Self {
-        Found::new(self.value_is_text, self.along_is_text)
+        FirstLastState::new(self.value_is_text, self.along_is_text)
     }
 
     fn size_bytes(&self) -> usize {
@@ -192,8 +192,8 @@ impl GroupState for Found {
     }
 }
 
-impl GroupAggregate for End {
-    type State = Found;
+impl GroupAggregate for FirstLast {
+    type State = FirstLastState;
 
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(args[0])
@@ -201,10 +201,10 @@ impl GroupAggregate for End {
     fn family(&self) -> &'static str {
         "ends"
     }
-    fn state(&self, args: &[Kind]) -> Found {
-        Found::new(args[0] == Kind::Text, args.get(1) == Some(&Kind::Text))
+    fn state(&self, args: &[Kind]) -> FirstLastState {
+        FirstLastState::new(args[0] == Kind::Text, args.get(1) == Some(&Kind::Text))
     }
-    fn finish(&self, state: &Found, args: &[Kind]) -> Result<Column, Overflow> {
+    fn finish(&self, state: &FirstLastState, args: &[Kind]) -> Result<Column, Overflow> {
         let found = state;
         let words = found
             .ends

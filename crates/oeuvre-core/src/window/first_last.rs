@@ -1,18 +1,19 @@
 //! `first` and `last` over cells: the value at an end of a walk.
 
 use super::walk::Walk;
-use super::{Argument, NO_CELL, Said, Walks, pick, runs};
+use super::{Argument, Said, Walks, pick, runs};
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, Overflow};
 
 /// The first or last value present among the cells that count, on every cell of its partition.
 #[derive(PartialEq, Eq, Hash)]
-pub(crate) struct End {
+pub(crate) struct FirstLast {
     /// The last.
     pub(crate) last: bool,
 }
 
-impl Walks for End {
+impl Walks for FirstLast {
     fn result(&self, x: Kind) -> Kind {
         x
     }
@@ -22,7 +23,7 @@ impl Walks for End {
             Some(Data::Bool(v)) => v[cell] == 1,
             _ => true,
         };
-        let mut from = vec![NO_CELL; walk.partition.len()];
+        let mut from = vec![NO_NUMBER; walk.partition.len()];
         for run in runs(walk.order(), walk.partition) {
             let good = |c: &&u32| !of.x.data.is_missing(**c as usize) && counts(**c as usize);
             let found = if self.last { run.iter().rev().find(good) } else { run.iter().find(good) };
