@@ -3,6 +3,7 @@
 //!
 //! Not here: the language, files, printing.
 
+mod choice;
 pub mod column;
 pub mod names;
 mod problem;
@@ -10,8 +11,9 @@ mod schema;
 mod source;
 pub mod value;
 
+pub use choice::Choice;
 pub use problem::{DataProblem, ReadError, Retry};
 pub use schema::{ColumnInfo, Table};
-pub use source::{Account, Reader, Source};
+pub use source::{Account, Reader, Size, Source};
 pub use value::decimal::Decimal;
 pub use value::{Kind, Value};

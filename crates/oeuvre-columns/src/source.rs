@@ -15,6 +15,16 @@ pub trait Source: Sync {
         None
     }
 
+    /// Whether the rows can be read again, and are the same ones then.
+    fn is_repeatable(&self) -> bool {
+        true
+    }
+
+    /// How much there is to read, for those who wait.
+    fn size(&self) -> Size {
+        Size::default()
+    }
+
     /// Says whether the rows are still those that were opened.
     ///
     /// # Errors
@@ -48,6 +58,15 @@ pub trait Source: Sync {
         columns: &[usize],
         readers: usize,
     ) -> Result<Vec<Box<dyn Reader + 'a>>, ReadError>;
+}
+
+/// How much there is to read, as far as it is known before.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Size {
+    /// Rows.
+    pub rows: Option<u64>,
+    /// Bytes.
+    pub bytes: Option<u64>,
 }
 
 /// One of the readers of a pass.

@@ -37,5 +37,5 @@ pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan};
 pub use profile::{LooksLike, profile};
 pub use request::{LookupRequest, Request, Show, Totals, TotalsAt};
 pub use rows::lookup::{Lookup, NoMatch};
-pub use run::run;
+pub use run::{run, run_all};
 pub use trace::{AtLabel, Entered, ReadsAs, Trace, Traced, trace};

@@ -2,7 +2,7 @@
 
 use crate::error::SourceText;
 use crate::rows::lookup::NoMatch;
-use oeuvre_columns::Table;
+use oeuvre_columns::{Table, choices};
 use std::sync::Arc;
 
 /// A result to show.
@@ -60,6 +60,13 @@ pub enum Totals {
     /// Both.
     All,
 }
+
+choices!(Totals {
+    None = "none": "No totals",
+    Grand = "grand": "One over everything",
+    Sub = "sub": "One for each group of lines",
+    All = "all": "Both",
+});
 
 impl Totals {
     /// Whether there is a total over everything.

@@ -6,7 +6,7 @@
 
 use crate::error::Error;
 use crate::grid::Grid;
-use crate::grouping::{fill, gather, second_pass};
+use crate::grouping::{Gathered, fill, gather, gather_one, second_pass};
 use crate::ledger::Ledger;
 use crate::plan::Plan;
 use crate::table::assemble;
@@ -18,7 +18,30 @@ use oeuvre_columns::Source;
 /// What is wrong with the data, an overflow, or [`Error::Again`] when a column must be read as
 /// another kind: the caller then plans and runs again.
 pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Ledger), Error> {
-    let (mut groups, mut ledger) = gather(plan, source, threads)?;
+    finished(plan, source, threads, gather_one(plan, source, threads)?)
+}
+
+/// Runs several plans over the same rows in one pass: what each gives is what [`run`] gives for it.
+///
+/// # Errors
+/// As for [`run`]; of several problems the first in the order of the rows.
+pub fn run_all(
+    plans: &[&Plan],
+    source: &dyn Source,
+    threads: usize,
+) -> Result<Vec<(Grid, Ledger)>, Error> {
+    let gathered = gather(plans, source, threads)?;
+    let each = plans.iter().zip(gathered);
+    each.map(|(plan, gathered)| finished(plan, source, threads, gathered)).collect()
+}
+
+/// From the groups of a plan to its table.
+fn finished(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+    (mut groups, mut ledger): Gathered,
+) -> Result<(Grid, Ledger), Error> {
     source.ensure_sound(&plan.inputs)?;
     fill(plan, &mut groups[0])?;
     let late = second_pass(plan, source, threads, &groups)?;

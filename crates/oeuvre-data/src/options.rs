@@ -1,5 +1,7 @@
 //! How files are read.
 
+use oeuvre_columns::choices;
+
 /// Texts that stand for no value unless others are named: the blank field is always one.
 pub(crate) const DEFAULT_MISSING: &[&str] = &[
     "NA", "N/A", "n/a", "null", "NULL", "-", "#DIV/0!", "#N/A", "#NAME?", "#NULL!", "#NUM!",
@@ -17,6 +19,12 @@ pub enum DateOrder {
     Ymd,
 }
 
+choices!(DateOrder {
+    Dmy = "dmy": "Day first: 31/12/2025",
+    Mdy = "mdy": "Month first: 12/31/2025",
+    Ymd = "ymd": "Year first: 2025/12/31",
+});
+
 /// A kind that was asked for with `--kind`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Forced {
@@ -32,6 +40,14 @@ pub enum Forced {
     DateTime,
 }
 
+choices!(Forced {
+    Number = "number": "Exact numbers, or binary64 where a value needs it",
+    Text = "text": "Text, whatever it looks like",
+    Boolean = "boolean": "True and false",
+    Date = "date": "Dates",
+    DateTime = "datetime": "Dates with a time",
+});
+
 /// What to do with records that have too few or too many fields.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Uneven {
@@ -43,6 +59,12 @@ pub enum Uneven {
     /// Leave such records out and count them.
     LeaveOut,
 }
+
+choices!(Uneven {
+    Stop = "stop": "Stop and name the line",
+    Blank = "blank": "Take what lacks as missing",
+    LeaveOut = "leave-out": "Leave them out and count them",
+});
 
 /// How to read.
 #[derive(Clone, Debug)]

@@ -1,7 +1,24 @@
 //! The terminal and the environment, looked at in this one place.
 
-use crate::args::output::Color;
+use oeuvre_columns::choices;
 use std::io::IsTerminal;
+
+/// When to use colour.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Color {
+    /// On a terminal, unless NO_COLOR is set.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+choices!(Color {
+    Auto = "auto": "On a terminal, unless NO_COLOR is set",
+    Always = "always": "Always",
+    Never = "never": "Never",
+});
 
 /// Whether a stream is to be written in colour.
 pub(crate) fn color(choice: Color, stream: &impl IsTerminal) -> bool {

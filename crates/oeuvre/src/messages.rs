@@ -1,7 +1,7 @@
 //! Errors as a person sees them.
 
-use crate::args::output::Color;
 use crate::environment;
+use crate::environment::Color;
 use crate::failure::Failure;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Element, Group, Level, Renderer, Snippet};

@@ -69,7 +69,9 @@ impl Data {
             Kind::Float => Data::F64(Vec::new()),
             Kind::Text => Data::Codes(Vec::new()),
             Kind::Boolean => Data::Bool(Vec::new()),
-            Kind::Date | Kind::Period(_) | Kind::Part(_) | Kind::Band(_) => Data::I32(Vec::new()),
+            Kind::Date | Kind::Period(_) | Kind::Part(_) | Kind::Band(_) | Kind::RowNumber => {
+                Data::I32(Vec::new())
+            }
         }
     }
 

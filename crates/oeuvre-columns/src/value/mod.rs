@@ -11,7 +11,7 @@ use decimal::Decimal;
 use std::cmp::Ordering;
 use std::fmt;
 use std::hash::{Hash, Hasher};
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError, RwLock};
 
 /// A result that cannot be held.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -49,7 +49,9 @@ pub enum Kind {
     /// Parts of the calendar that come again.
     Part(Part),
     /// Ranges of numbers.
-    Band(&'static Bands),
+    Band(BandsId),
+    /// The row of a lookup, by its number; never shown.
+    RowNumber,
     /// No value at all: fits every kind, and counts as a number where it is added up.
     Nothing,
 }
@@ -61,6 +63,30 @@ pub enum Bands {
     Width(BandBound),
     /// Ranges between bounds in ascending order, and one beyond each end.
     Bounds(Vec<BandBound>),
+}
+
+/// Ranges by a number: kinds are copied everywhere, and so they hold this. Equal ranges have the same.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct BandsId(u32);
+
+/// All ranges that were asked for: a few, each once.
+static ALL_BANDS: RwLock<Vec<Arc<Bands>>> = RwLock::new(Vec::new());
+
+impl BandsId {
+    /// The number of some ranges.
+    pub fn of(bands: Bands) -> BandsId {
+        let mut all = ALL_BANDS.write().unwrap_or_else(PoisonError::into_inner);
+        let at = all.iter().position(|known| **known == bands).unwrap_or_else(|| {
+            all.push(Arc::new(bands));
+            all.len() - 1
+        });
+        BandsId(at as u32)
+    }
+
+    /// The ranges.
+    pub fn bands(self) -> Arc<Bands> {
+        ALL_BANDS.read().unwrap_or_else(PoisonError::into_inner)[self.0 as usize].clone()
+    }
 }
 
 /// A bound of a range: a decimal with its digits as written.
@@ -142,6 +168,7 @@ impl Kind {
             Kind::Period(Unit::FiscalQuarter(_)) => "a quarter of a fiscal year",
             Kind::Period(Unit::FiscalYear(_)) => "a fiscal year",
             Kind::Band(_) => "a range",
+            Kind::RowNumber => "a row of a lookup",
             Kind::Nothing => "without any value",
             Kind::Part(Part::Weekday) => "a weekday",
             Kind::Part(Part::MonthName) => "a month of the year",
@@ -172,7 +199,7 @@ pub enum Value {
     /// A part of the calendar, with its place.
     Part(Part, i32),
     /// A range, with its place.
-    Band(&'static Bands, i32),
+    Band(BandsId, i32),
 }
 
 // A binary64 value is never not-a-number.
@@ -272,7 +299,7 @@ impl fmt::Display for Value {
             Value::Date(d) => f.write_str(&calendar::date_text(*d)),
             Value::DateTime(t) => f.write_str(&calendar::datetime_text(*t)),
             Value::Period(p) => write!(f, "{p}"),
-            Value::Band(bands, i) => f.write_str(&bands.label(*i)),
+            Value::Band(bands, i) => f.write_str(&bands.bands().label(*i)),
             Value::Part(part, i) => {
                 f.write_str(part.labels().get(*i as usize).copied().unwrap_or(""))
             }

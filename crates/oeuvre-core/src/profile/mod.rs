@@ -5,7 +5,7 @@ use crate::aggregate::values::Values;
 use crate::aggregate::{Aggregate, State};
 use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
-use crate::grouping::gather;
+use crate::grouping::gather_one;
 use crate::ledger::Ledger;
 use crate::plan::Plan;
 use oeuvre_columns::column::Column;
@@ -37,7 +37,7 @@ pub fn profile(
 ) -> Result<(Grid, Ledger), Error> {
     let columns = source.columns();
     let plan = Plan::of_values(columns.clone())?;
-    let (scopes, mut ledger) = gather(&plan, source, threads)?;
+    let (scopes, mut ledger) = gather_one(&plan, source, threads)?;
     let mut out: Vec<Vec<Value>> = vec![Vec::new(); HEADINGS.len()];
     let mut notes = Vec::new();
     let mut marks = BTreeMap::new();

@@ -1,8 +1,8 @@
 //! A table whose columns are added to the rows, with the places of its keys.
 
-use oeuvre_columns::Table;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Kind, Value};
+use oeuvre_columns::{Table, choices};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -18,6 +18,12 @@ pub enum NoMatch {
     Stop,
 }
 
+choices!(NoMatch {
+    Blank = "blank": "Count them; the lookup's columns are missing",
+    LeaveOut = "leave-out": "Leave them out",
+    Stop = "stop": "Stop and name the keys",
+});
+
 /// A lookup with the places of its keys.
 #[derive(Clone, Debug)]
 pub struct Lookup {
@@ -28,9 +34,6 @@ pub struct Lookup {
     /// The keys of its rows.
     pub keys: Vec<(Kind, Column)>,
 }
-
-/// The kind of a column that holds row numbers of a lookup.
-pub(crate) const ROW_NUMBER: Kind = Kind::Date;
 
 /// Between the parts of a key.
 const BETWEEN: char = '\u{1f}';

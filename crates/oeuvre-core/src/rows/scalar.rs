@@ -10,7 +10,7 @@ use oeuvre_columns::value::calendar::{
 };
 use oeuvre_columns::value::decimal::{Decimal, pow10};
 use oeuvre_columns::value::exact::decimal_to_f64;
-use oeuvre_columns::value::{Bands, Kind, Overflow, Value};
+use oeuvre_columns::value::{Bands, BandsId, Kind, Overflow, Value};
 use std::sync::Arc;
 
 /// A regular expression; two are the same where they are written the same.
@@ -51,7 +51,7 @@ pub enum Scalar {
     /// What is left of a after whole multiples of b, with the sign of a (ISO SQL).
     Mod,
     /// The range that a number lies in.
-    Band(&'static Bands),
+    Band(BandsId, Arc<Bands>),
     /// Lower case.
     Lower,
     /// Upper case.
@@ -185,7 +185,7 @@ impl Scalar {
                 }
                 _ => Kind::Float,
             },
-            Scalar::Band(bands) => Kind::Band(bands),
+            Scalar::Band(id, _) => Kind::Band(*id),
             Scalar::Contains | Scalar::StartsWith | Scalar::EndsWith | Scalar::Matches(_) => {
                 Kind::Boolean
             }
@@ -217,8 +217,8 @@ impl Scalar {
             Scalar::Ln => real(a.float(0).ln()),
             Scalar::Exp => real(a.float(0).exp()),
             Scalar::Mod => remainder(a),
-            Scalar::Band(bands) => {
-                bands.of(&args[0]).map(|i| Value::Band(bands, i)).ok_or(Overflow::Digits)
+            Scalar::Band(id, bands) => {
+                bands.of(&args[0]).map(|i| Value::Band(*id, i)).ok_or(Overflow::Digits)
             }
             Scalar::Lower => owned(a.text(0).to_lowercase()),
             Scalar::Upper => owned(a.text(0).to_uppercase()),

@@ -9,7 +9,7 @@ mod rows;
 
 use crate::error::{Error, SourceText};
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
-use crate::grouping::{fill, gather, second_pass};
+use crate::grouping::{fill, gather_one, second_pass};
 use crate::plan::TableInput;
 use crate::plan::{Plan, ResultPlan};
 use crate::request::{Request, Show};
@@ -115,7 +115,7 @@ pub fn trace(
     let texts: Vec<Arc<SourceText>> = at.iter().map(|(written, _)| written.clone()).collect();
     let (_, named) = Plan::with_keys(request, source.columns(), &texts)?;
     let keys = keys_named(&named, at)?;
-    let (mut scopes, mut ledger) = gather(plan, source, threads)?;
+    let (mut scopes, mut ledger) = gather_one(plan, source, threads)?;
     source.ensure_sound(&plan.inputs)?;
     fill(plan, &mut scopes[0])?;
     let late = second_pass(plan, source, threads, &scopes)?;

@@ -201,6 +201,7 @@ fn kind_name(kind: Kind) -> &'static str {
         Kind::Period(unit) => unit.name(),
         Kind::Part(part) => part.name(),
         Kind::Band(_) => "range",
+        Kind::RowNumber => "row",
     }
 }
 

@@ -1,5 +1,6 @@
 //! What can be typed: one derive struct for each section of the help.
 
+mod choice;
 pub(crate) mod output;
 pub(crate) mod reading;
 pub(crate) mod request;
@@ -50,7 +51,7 @@ pub(crate) enum Command {
 
 impl Args {
     /// When messages are in colour.
-    pub(crate) fn color(&self) -> output::Color {
+    pub(crate) fn color(&self) -> crate::environment::Color {
         match &self.command {
             Command::Profile(args) => args.output.color,
             Command::Summary(args) => args.output.color,
@@ -58,7 +59,7 @@ impl Args {
             Command::Trace(args) => args.summary.output.color,
             Command::Explain(args) => args.summary.output.color,
             Command::Demo(_) | Command::Functions(_) | Command::Completions { .. } => {
-                output::Color::Auto
+                crate::environment::Color::Auto
             }
         }
     }

@@ -1,5 +1,7 @@
 //! Where results go, as what, and how to run.
 
+use super::choice::choice;
+use crate::environment::Color;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use oeuvre_core::Error;
 use oeuvre_render::Format;
@@ -28,18 +30,8 @@ pub(crate) struct OutputArgs {
     #[arg(long)]
     pub(crate) quiet: bool,
     /// When to use colour: auto, always or never.
-    #[arg(long, value_name = "WHEN", default_value = "auto")]
+    #[arg(long, value_name = "WHEN", default_value = "auto", value_parser = choice::<Color>())]
     pub(crate) color: Color,
-}
-
-#[derive(clap::ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Color {
-    /// On a terminal, unless NO_COLOR is set.
-    Auto,
-    /// Always.
-    Always,
-    /// Never.
-    Never,
 }
 
 /// Reads the name of a file type.

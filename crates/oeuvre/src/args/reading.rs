@@ -1,5 +1,6 @@
 //! How the files are read.
 
+use super::choice::choice;
 use oeuvre_core::Error;
 use oeuvre_data::{DateOrder, Forced, ReadOptions, Uneven};
 
@@ -21,8 +22,8 @@ pub(crate) struct ReadingArgs {
     #[arg(long, value_name = "TEXTS")]
     not_missing: Vec<String>,
     /// The order of day, month and year in dates such as 03/04/2025: dmy, mdy or ymd.
-    #[arg(long, value_name = "ORDER")]
-    dates: Option<Dates>,
+    #[arg(long, value_name = "ORDER", value_parser = choice::<DateOrder>())]
+    dates: Option<DateOrder>,
     /// The decimal sign, a point or a comma.
     #[arg(long, value_name = "SIGN", default_value = ".", value_parser = [".", ","])]
     decimal: String,
@@ -33,8 +34,8 @@ pub(crate) struct ReadingArgs {
     #[arg(long, value_name = "SIGN", default_value = "\"")]
     quote: String,
     /// Records with too few or too many fields: stop, blank or leave-out.
-    #[arg(long, value_name = "WHAT", default_value = "stop")]
-    uneven: UnevenRecords,
+    #[arg(long, value_name = "WHAT", default_value = "stop", value_parser = choice::<Uneven>())]
+    uneven: Uneven,
     /// The encoding of the files, such as windows-1252; UTF-8 unless said.
     #[arg(long, value_name = "NAME")]
     encoding: Option<String>,
@@ -47,26 +48,6 @@ pub(crate) struct ReadingArgs {
     /// Bytes in a piece of work; no result depends on it.
     #[arg(long, value_name = "BYTES", hide = true)]
     piece_bytes: Option<usize>,
-}
-
-#[derive(clap::ValueEnum, Clone, Copy, Debug)]
-enum Dates {
-    /// Day first: 31/12/2025.
-    Dmy,
-    /// Month first: 12/31/2025.
-    Mdy,
-    /// Year first: 2025/12/31.
-    Ymd,
-}
-
-#[derive(clap::ValueEnum, Clone, Copy, Debug)]
-enum UnevenRecords {
-    /// Stop and name the line.
-    Stop,
-    /// Take what lacks as missing.
-    Blank,
-    /// Leave them out and count them.
-    LeaveOut,
 }
 
 fn sign(option: &str, text: &str) -> Result<u8, Error> {
@@ -133,11 +114,7 @@ impl ReadingArgs {
         if options.quote.is_some() && options.quote == options.separator {
             return Err(Error::request("--quote and --separator are the same sign"));
         }
-        options.uneven = match self.uneven {
-            UnevenRecords::Stop => Uneven::Stop,
-            UnevenRecords::Blank => Uneven::Blank,
-            UnevenRecords::LeaveOut => Uneven::LeaveOut,
-        };
+        options.uneven = self.uneven;
         options.encoding.clone_from(&self.encoding);
         options.headings = self.headings.as_ref().map(list);
         options.first_line_is_headings = !self.no_headings;
@@ -159,11 +136,7 @@ impl ReadingArgs {
                 None => options.missing.retain(|m| !texts.contains(m)),
             }
         }
-        options.dates = self.dates.map(|d| match d {
-            Dates::Dmy => DateOrder::Dmy,
-            Dates::Mdy => DateOrder::Mdy,
-            Dates::Ymd => DateOrder::Ymd,
-        });
+        options.dates = self.dates;
         options.decimal = if self.decimal == "," { ',' } else { '.' };
         if let Some(bytes) = self.piece_bytes {
             options.piece_bytes = bytes.max(1);
@@ -176,19 +149,13 @@ impl ReadingArgs {
                     format!("write --kind 'COL=KIND'; the kinds are {kinds}"),
                 ));
             };
-            let forced = match kind.trim().to_ascii_lowercase().as_str() {
-                "number" => Forced::Number,
-                "text" => Forced::Text,
-                "boolean" => Forced::Boolean,
-                "date" => Forced::Date,
-                "datetime" => Forced::DateTime,
-                other => {
-                    return Err(Error::request_with_help(
-                        format!("--kind '{text}': there is no kind `{other}`"),
-                        format!("the kinds are {kinds}"),
-                    ));
-                }
-            };
+            let kind = kind.trim().to_ascii_lowercase();
+            let forced: Forced = kind.parse().map_err(|()| {
+                Error::request_with_help(
+                    format!("--kind '{text}': there is no kind `{kind}`"),
+                    format!("the kinds are {kinds}"),
+                )
+            })?;
             options.kinds.push((column.trim().to_owned(), forced));
         }
         Ok(options)

@@ -1,5 +1,6 @@
 //! The request: what to group, what to show.
 
+use super::choice::choice;
 use oeuvre_core::{Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt};
 use oeuvre_data::{ReadOptions, open, read_whole};
 use std::sync::Arc;
@@ -30,8 +31,8 @@ pub(crate) struct RowsArgs {
     #[arg(long = "match", value_name = "COND")]
     matches: Vec<String>,
     /// Rows without a match in a lookup: blank, leave-out or stop.
-    #[arg(long, value_name = "WHAT", default_value = "blank")]
-    no_match: RowsWithoutMatch,
+    #[arg(long, value_name = "WHAT", default_value = "blank", value_parser = choice::<NoMatch>())]
+    no_match: NoMatch,
     /// Which rows are counted, before anything is grouped; repeatable, all must hold.
     ///
     /// As in --where "status = 'sailed' and fare > 0". A row for which the condition is neither true nor
@@ -77,36 +78,14 @@ pub(crate) struct GroupArgs {
     #[arg(long, value_name = "TEXT")]
     rest_label: Option<String>,
     /// Total lines and columns, recalculated from the rows: none, grand, sub or all (when nothing is said after it).
-    #[arg(long, value_name = "WHICH", num_args = 0..=1, default_missing_value = "all", default_value = "none", hide_default_value = true)]
-    totals: WhichTotals,
+    #[arg(long, value_name = "WHICH", num_args = 0..=1, default_missing_value = "all", default_value = "none", hide_default_value = true, value_parser = choice::<Totals>())]
+    totals: Totals,
     /// Total lines and columns stand before what they total.
     #[arg(long)]
     totals_first: bool,
     /// Write one line for each cell of a table with --columns-by.
     #[arg(long)]
     pub(crate) long: bool,
-}
-
-#[derive(clap::ValueEnum, Clone, Copy, Debug)]
-enum RowsWithoutMatch {
-    /// Count them; the lookup's columns are missing.
-    Blank,
-    /// Leave them out.
-    LeaveOut,
-    /// Stop and name the keys.
-    Stop,
-}
-
-#[derive(clap::ValueEnum, Clone, Copy, Debug)]
-enum WhichTotals {
-    /// No totals.
-    None,
-    /// One over everything.
-    Grand,
-    /// One for each group of lines.
-    Sub,
-    /// Both.
-    All,
 }
 
 impl RowsArgs {
@@ -122,11 +101,7 @@ impl RowsArgs {
                 "write --lookup FILE --match 'column of the rows = column of the lookup'",
             ));
         }
-        let no_match = match self.no_match {
-            RowsWithoutMatch::Blank => NoMatch::Blank,
-            RowsWithoutMatch::LeaveOut => NoMatch::LeaveOut,
-            RowsWithoutMatch::Stop => NoMatch::Stop,
-        };
+        let no_match = self.no_match;
         let mut lookups = Vec::new();
         for (text, on) in self.lookup.iter().zip(&self.matches) {
             let (name, file) = match text.split_once('=') {
@@ -200,12 +175,7 @@ impl GroupArgs {
             every_period: self.every_period,
             every: written("--every", &self.every),
             rest_label: self.rest_label.clone(),
-            totals: match self.totals {
-                WhichTotals::None => Totals::None,
-                WhichTotals::Grand => Totals::Grand,
-                WhichTotals::Sub => Totals::Sub,
-                WhichTotals::All => Totals::All,
-            },
+            totals: self.totals,
             totals_at: if self.totals_first { TotalsAt::Top } else { TotalsAt::Bottom },
             ..request
         }

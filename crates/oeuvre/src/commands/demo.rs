@@ -143,7 +143,7 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
             )?;
             let text = TextSettings {
                 width_cols: environment::terminal_width(),
-                color: environment::color(crate::args::output::Color::Auto, &io::stdout()),
+                color: environment::color(environment::Color::Auto, &io::stdout()),
             };
             let style = Style::default();
             let settings =

@@ -8,7 +8,7 @@ use crate::rows::program::Op;
 use crate::rows::scalar::{Expect, Pattern, Scalar};
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::decimal::Decimal;
-use oeuvre_columns::value::{BandBound, Bands, Kind};
+use oeuvre_columns::value::{BandBound, Bands, BandsId, Kind};
 
 impl Checker {
     pub(super) fn check_arguments(
@@ -99,7 +99,7 @@ impl Checker {
             RowCall::Band => {
                 let a = self.number(at.on(&call.args[0]))?;
                 let bands = bands(at, &call.args[1..])?;
-                let scalar = Scalar::Band(bands);
+                let scalar = Scalar::Band(bands, bands.bands());
                 Ok(self.tree.apply(text, Op::Scalar(scalar), &[a], Kind::Band(bands)))
             }
             RowCall::Matches => self.matching(at, call),
@@ -311,7 +311,7 @@ impl Checker {
 }
 
 /// The ranges that `band` is given: one width, or bounds in ascending order.
-fn bands(at: At<'_>, exprs: &[Expr]) -> Checked<&'static Bands> {
+fn bands(at: At<'_>, exprs: &[Expr]) -> Checked<BandsId> {
     let mut bounds: Vec<Decimal> = Vec::new();
     for expr in exprs {
         let number = expr.constant_number().ok_or_else(|| {
@@ -332,6 +332,5 @@ fn bands(at: At<'_>, exprs: &[Expr]) -> Checked<&'static Bands> {
         [width] => Bands::Width(bound(width)),
         all => Bands::Bounds(all.iter().map(bound).collect()),
     };
-    // Kinds are copied everywhere; the few ranges of a request live as long as the program.
-    Ok(Box::leak(Box::new(bands)))
+    Ok(BandsId::of(bands))
 }

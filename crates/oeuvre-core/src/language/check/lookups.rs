@@ -3,7 +3,7 @@
 use super::{At, Checked, Checker, Place, TreeNode, Typed};
 use crate::error::{SourceText, either};
 use crate::language::ast::Expr;
-use crate::rows::lookup::{Lookup, NoMatch, ROW_NUMBER, push_key};
+use crate::rows::lookup::{Lookup, NoMatch, push_key};
 use crate::rows::program::{FetchColumn, FindRow, Op};
 use oeuvre_columns::value::{Kind, Value};
 use std::sync::Arc;
@@ -74,7 +74,7 @@ impl Checker {
         no_match: NoMatch,
     ) {
         let op = Op::FindRow(FindRow(lookup.clone()));
-        let found = self.tree.apply(&written.text, op, &row_keys, ROW_NUMBER);
+        let found = self.tree.apply(&written.text, op, &row_keys, Kind::RowNumber);
         self.lookups.push(Joined { lookup, row_keys, found, written: written.clone(), no_match });
     }
 

@@ -16,7 +16,7 @@ use marks::{Dialect, Marks};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::value::calendar;
-use oeuvre_columns::{ColumnInfo, DataProblem, Kind, ReadError, Reader, Source};
+use oeuvre_columns::{ColumnInfo, DataProblem, Kind, ReadError, Reader, Size, Source};
 use reader::{Pass, PieceReader};
 use records::Records;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -462,6 +462,11 @@ impl Source for CsvSource {
             columns.push(ColumnInfo { name: SOURCE_FILE.into(), kind: Kind::Text, note: None });
         }
         columns
+    }
+
+    fn size(&self) -> Size {
+        let bytes = self.files.iter().map(|f| (f.opened.bytes.len() - f.body) as u64);
+        Size { rows: None, bytes: Some(bytes.sum()) }
     }
 
     fn ensure_unchanged(&self) -> Result<(), ReadError> {
