@@ -325,6 +325,44 @@ fn divisions_by_zero_are_missing_and_counted_where_they_are_used() {
 }
 
 #[test]
+fn a_division_by_zero_counts_once_a_row_however_often_it_is_used() {
+    let folder = Folder::with("d.csv", "a,b,c\n1,0,5\n2,4,5\n3,0,\n4,0,1\n");
+    let ledger = |show: &[&str]| {
+        let shows = show.iter().flat_map(|s| ["--show", s]);
+        let args: Vec<&str> =
+            ["summary", "d.csv", "--as", "csv"].into_iter().chain(shows).collect();
+        folder.run(&args).fine().1
+    };
+    let counted = |show: &[&str], n: u32| {
+        let said = ledger(show);
+        assert!(
+            said.contains(&format!("divisions by zero  {n}  in a / b; missing")),
+            "{show:?}: {said}"
+        );
+    };
+    counted(&["sum(a / b)", "max(a / b) + mean(a / b)"], 3);
+    // In one branch, in both, and in what decides between them.
+    counted(&["sum(if(c > 3, a / b, 0))"], 1);
+    counted(&["sum(if(c > 3, a / b, 0))", "sum(if(c > 3, 0, a / b))"], 3);
+    counted(&["sum(if(c > 3, if(a > 0, a / b, 1), 0))"], 1);
+    counted(&["sum(if(a / b > 1, 1, 0))"], 3);
+    assert!(!ledger(&["sum(if(c > 3, if(b > 0, a / b, 1), 0))"]).contains("divisions"));
+}
+
+#[test]
+fn names_that_use_each_other_inside_if_are_looked_at_once() {
+    // Each uses the one before it twice: looked at anew each time, two to the power of 60.
+    let folder = Folder::with("n.csv", "x,y\n1,2\n3,0\n");
+    let lets: Vec<String> = (1..60)
+        .map(|i| format!("n{i}=if(n{} > {i}, n{} * 1, n{} + 1)", i - 1, i - 1, i - 1))
+        .collect();
+    let mut args =
+        vec!["summary", "n.csv", "--as", "csv", "--show", "v: n59", "--let", "n0=sum(x) / count()"];
+    args.extend(lets.iter().flat_map(|l| ["--let", l]));
+    assert_eq!(folder.run(&args).ok(), "v\n60\n");
+}
+
+#[test]
 fn arithmetic_is_exact_beyond_64_bits_and_overflow_is_an_error() {
     let folder = Folder::with("big.csv", "x\n9223372036854775807\n9223372036854775807\n0.01\n");
     assert_eq!(folder.csv("big.csv", &["--show", "sum(x)"]), "sum(x)\n18446744073709551614.01\n");

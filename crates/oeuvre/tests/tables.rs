@@ -326,3 +326,18 @@ fn many_threads_and_small_pieces_change_nothing() {
     assert_eq!(one, run(&["--threads", "3", "--piece-bytes", "999"]));
     assert_eq!(one.lines().count(), 8);
 }
+
+#[rstest]
+// The medians are 12, 30 and 7, of all rows 12; the means 12, 30 and 7, of all rows 98/6.
+#[case("round(share(median(fare)), 1)", ["1.0", "2.5", "0.6"])]
+#[case("round(share(mean(fare)), 2)", ["0.73", "1.84", "0.43"])]
+#[case("round(total(median(fare)) / 2, 2)", ["6.00", "6.00", "6.00"])]
+fn shares_and_totals_are_rounded_from_their_exact_parts(
+    #[case] calc: &str,
+    #[case] values: [&str; 3],
+) {
+    let folder = Folder::with("m.csv", "k,fare\na,10\na,14\nb,30\nb,30\nc,5\nc,9\n");
+    let out = folder.csv("m.csv", &["--by", "k", "--show", &format!("x: {calc}")]);
+    let [a, b, c] = values;
+    assert_eq!(out, format!("k,x\na,{a}\nb,{b}\nc,{c}\n"));
+}

@@ -10,13 +10,13 @@ use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I6
 use oeuvre_columns::value::{Kind, text_order};
 use std::cmp::Ordering;
 
-/// The smallest value present: numbers by value, dates in time, text in label order. Missing when
-/// there are none.
+/// The smallest or the largest value present: numbers by value, dates in time, text in label order. Missing
+/// when there are none.
 #[derive(PartialEq, Eq, Hash)]
-pub struct Min;
-/// The largest value present, likewise.
-#[derive(PartialEq, Eq, Hash)]
-pub struct Max;
+pub struct Extreme {
+    /// The largest.
+    pub largest: bool,
+}
 /// The largest less the smallest; for dates the days between them.
 #[derive(PartialEq, Eq, Hash)]
 pub struct Range;
@@ -236,7 +236,7 @@ fn finish(state: &Extremes, kind: Kind, largest: bool) -> Column {
     }
 }
 
-impl GroupAggregate for Min {
+impl GroupAggregate for Extreme {
     type State = Extremes;
 
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
@@ -249,30 +249,13 @@ impl GroupAggregate for Min {
         state(args)
     }
     fn finish(&self, state: &Extremes, args: &[Kind]) -> Result<Column, Overflow> {
-        Ok(finish(state, args[0], false))
+        Ok(finish(state, args[0], self.largest))
     }
     fn additivity(&self) -> Additivity {
-        Additivity::Note("the smallest value of all rows, not a sum of the lines")
-    }
-}
-
-impl GroupAggregate for Max {
-    type State = Extremes;
-
-    fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
-        Ok(args[0])
-    }
-    fn family(&self) -> &'static str {
-        "extremes"
-    }
-    fn state(&self, args: &[Kind]) -> Extremes {
-        state(args)
-    }
-    fn finish(&self, state: &Extremes, args: &[Kind]) -> Result<Column, Overflow> {
-        Ok(finish(state, args[0], true))
-    }
-    fn additivity(&self) -> Additivity {
-        Additivity::Note("the largest value of all rows, not a sum of the lines")
+        Additivity::Note(match self.largest {
+            true => "the largest value of all rows, not a sum of the lines",
+            false => "the smallest value of all rows, not a sum of the lines",
+        })
     }
 }
 

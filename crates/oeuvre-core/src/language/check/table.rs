@@ -4,7 +4,7 @@
 //! in a detail, or windows themselves.
 
 use super::{At, CELLS, Checked, Checker, Level, Place, Reference, TreeNode, Typed, Window};
-use crate::aggregate::extremes::Max;
+use crate::aggregate::extremes::Extreme;
 use crate::aggregate::sums::Sum;
 use crate::error::{Diagnostic, either};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr};
@@ -222,7 +222,7 @@ impl Checker {
         let calc = match self.tree.level(x.id) {
             _ if self.listing => Calc::Aggregate(Alike(Arc::new(Sum))),
             // The same everywhere.
-            Level::Constant => Calc::Aggregate(Alike(Arc::new(Max))),
+            Level::Constant => Calc::Aggregate(Alike(Arc::new(Extreme { largest: true }))),
             _ => Calc::Total,
         };
         let total = self.total(at, calc, x, within, arg.text());

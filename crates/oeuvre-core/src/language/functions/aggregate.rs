@@ -3,7 +3,7 @@
 use super::{AggregateCall, Call, Distinct, Function, OverCells, SKIPPED, Share};
 use crate::aggregate::count::Count;
 use crate::aggregate::distinct::Distinct as CountDistinct;
-use crate::aggregate::extremes::{Max, Min, Range};
+use crate::aggregate::extremes::{Extreme, Range};
 use crate::aggregate::first_last::FirstLast;
 use crate::aggregate::frequent::{List, Mode, Product};
 use crate::aggregate::label_at_extreme::LabelAtExtreme;
@@ -324,7 +324,7 @@ pub(super) static ROWS: &[Function] = &[
         "min(fare where fare > 0)",
         (1, 1),
         WHERE,
-        Min,
+        Extreme { largest: false },
         Distinct::Same
     )
     .reads(Share::AsArgument),
@@ -337,7 +337,7 @@ pub(super) static ROWS: &[Function] = &[
         "max(sailed_on)",
         (1, 1),
         WHERE,
-        Max,
+        Extreme { largest: true },
         Distinct::Same
     )
     .reads(Share::AsArgument),
