@@ -39,3 +39,17 @@ impl Walks for FirstLast {
         format!("{of} at the {} {order}{again}", if self.last { "end" } else { "start" })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{NO, walked, whole};
+    use super::*;
+
+    #[test]
+    fn the_ends_of_a_walk_are_the_first_and_the_last_value_present() {
+        let (partition, values) = ([0, 0, 0, 1, 1, 1], [NO, 7, 3, 2, 9, NO]);
+        let given = |last| walked(&FirstLast { last }, &partition, &values, None);
+        assert_eq!(given(false), whole(&[7, 7, 7, 2, 2, 2]));
+        assert_eq!(given(true), whole(&[3, 3, 3, 9, 9, 9]));
+    }
+}

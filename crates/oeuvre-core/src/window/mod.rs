@@ -81,3 +81,48 @@ pub(crate) fn aggregate(
     let finished = aggregate.finish(state.as_ref(), kinds)?;
     Ok(pick(&finished, to))
 }
+
+/// What the tests of the words share.
+#[cfg(test)]
+mod testing {
+    use super::walk::{Calendar, Walk};
+    use super::{Argument, Walks};
+    use oeuvre_columns::column::{Column, Data, MISSING_I64};
+    use oeuvre_columns::{Decimal, Kind, Value};
+
+    pub(super) const WHOLE: Kind = Kind::Number { scale: 0 };
+    pub(super) const NO: i64 = MISSING_I64;
+
+    /// What a word gives over whole numbers that are walked as they stand: `NO` is missing. With places in a
+    /// calendar, periods without a cell have the value 0.
+    pub(super) fn walked(
+        word: &dyn Walks,
+        partition: &[u32],
+        values: &[i64],
+        places: Option<&[i32]>,
+    ) -> Vec<Value> {
+        let x = Column::from(Data::I64(values.to_vec()));
+        let range = |p: &[i32]| {
+            (p.iter().copied().min().unwrap_or(0), p.iter().copied().max().unwrap_or(0))
+        };
+        let calendar =
+            places.map(|places| Calendar { places, range: range(places), backwards: false });
+        let empty = match places {
+            Some(_) => Value::Number(Decimal::new(0, 0)),
+            None => Value::Missing,
+        };
+        let walk = Walk::new(partition, &[], calendar);
+        let of = Argument { x: &x, kind: WHOLE, condition: None, empty: &empty };
+        let column = word.work_out(&walk, &of).unwrap();
+        (0..values.len()).map(|cell| column.value(word.result(WHOLE), cell)).collect()
+    }
+
+    /// Whole numbers as values.
+    pub(super) fn whole(values: &[i64]) -> Vec<Value> {
+        let one = |&v: &i64| match v {
+            NO => Value::Missing,
+            v => Value::Number(Decimal::new(i128::from(v), 0)),
+        };
+        values.iter().map(one).collect()
+    }
+}

@@ -54,3 +54,28 @@ impl Walks for Moving {
         format!("{} of {of} over {last}; {few}; {order}{again}{also}", self.taking.name())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{NO, walked, whole};
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(2, None, None, [NO, 12, 10, NO, NO, NO])]
+    #[case(2, Some(1), None, [5, 12, 10, 2, 2, 9])]
+    #[case(3, Some(2), None, [NO, 12, 15, NO, NO, 11])]
+    // Places 1, 2, 4 and 1, 3, 4: the month between counts as nothing, and is a step.
+    #[case(2, None, Some([1, 2, 4, 1, 3, 4]), [NO, 12, 3, NO, NO, NO])]
+    fn the_last_steps_are_added_up(
+        #[case] steps: u32,
+        #[case] at_least: Option<u32>,
+        #[case] places: Option<[i32; 6]>,
+        #[case] expected: [i64; 6],
+    ) {
+        let places = places.as_ref().map(|p| &p[..]);
+        let word = Moving { steps, taking: Taking::Sum, at_least };
+        let given = walked(&word, &[0, 0, 0, 1, 1, 1], &[5, 7, 3, 2, NO, 9], places);
+        assert_eq!(given, whole(&expected));
+    }
+}

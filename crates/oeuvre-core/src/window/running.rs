@@ -64,3 +64,27 @@ fn running_in_order(partition: &[u32], values: &[i64]) -> Option<Vec<i64>> {
     }
     Some(out)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{NO, walked, whole};
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(Taking::Sum, [NO, 7, 10, 2, 2, 11])]
+    #[case(Taking::Max, [NO, 7, 7, 2, 2, 9])]
+    #[case(Taking::Min, [NO, 7, 3, 2, 2, 2])]
+    #[case(Taking::Count, [0, 1, 2, 1, 1, 2])]
+    fn values_run_up_in_each_partition(#[case] taking: Taking, #[case] expected: [i64; 6]) {
+        let given = walked(&Running(taking), &[0, 0, 0, 1, 1, 1], &[NO, 7, 3, 2, NO, 9], None);
+        assert_eq!(given, whole(&expected));
+    }
+
+    #[test]
+    fn sums_that_outgrow_64_bits_go_on_in_128() {
+        let most = i64::MAX;
+        let given = walked(&Running(Taking::Sum), &[0, 0], &[most, most], None);
+        assert_eq!(given[1].to_string(), "18446744073709551614");
+    }
+}

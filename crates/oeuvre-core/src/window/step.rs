@@ -69,3 +69,27 @@ impl Walks for Step {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{NO, walked, whole};
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(1, None, [NO, 5, 7, NO, 2, NO])]
+    #[case(2, None, [NO, NO, 5, NO, NO, 2])]
+    #[case(-1, None, [7, 3, NO, NO, 9, NO])]
+    // Places 1, 2, 4 and 1, 3, 4: a month without rows has the value of no rows.
+    #[case(1, Some([1, 2, 4, 1, 3, 4]), [NO, 5, 0, NO, 0, NO])]
+    #[case(-2, Some([1, 2, 4, 1, 3, 4]), [0, 3, NO, NO, NO, NO])]
+    fn a_step_is_one_of_the_walk_or_of_the_calendar(
+        #[case] back: i64,
+        #[case] places: Option<[i32; 6]>,
+        #[case] expected: [i64; 6],
+    ) {
+        let places = places.as_ref().map(|p| &p[..]);
+        let given = walked(&Step(back), &[0, 0, 0, 1, 1, 1], &[5, 7, 3, 2, NO, 9], places);
+        assert_eq!(given, whole(&expected));
+    }
+}

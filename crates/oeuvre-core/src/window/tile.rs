@@ -61,3 +61,30 @@ fn tile(
     }
     Compared { column: Column::from(Data::I64(out)), ties_broken }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{NO, WHOLE, whole};
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    // Seven values in three buckets: 3, 2 and 2, the largest first.
+    #[case(3, false, [3, 1, 2, NO, 1, 3, 2, 1], 0)]
+    #[case(3, true, [1, 3, 2, NO, 3, 1, 2, 1], 0)]
+    #[case(1, false, [1, 1, 1, NO, 1, 1, 1, 1], 0)]
+    #[case(9, false, [7, 2, 4, NO, 1, 6, 5, 3], 0)]
+    fn buckets_are_as_equal_as_can_be(
+        #[case] buckets: u32,
+        #[case] ascending: bool,
+        #[case] expected: [i64; 8],
+        #[case] ties: u64,
+    ) {
+        let x = Column::from(Data::I64(vec![1, 8, 4, NO, 9, 2, 3, 5]));
+        let (partition, position) = ([0; 8], Ordinals { values: Vec::new(), largest: 0 });
+        let cells = Cells { x: &x, partition: &partition, position: &position, ascending };
+        let given = Tile(buckets).work_out(&cells);
+        let values: Vec<_> = (0..8).map(|cell| given.column.value(WHOLE, cell)).collect();
+        assert_eq!((values, given.ties_broken), (whole(&expected), ties));
+    }
+}
