@@ -11,7 +11,7 @@ pub trait Source: Sync {
 
     /// Two more columns that can be scanned, beyond those of [`Source::columns`]: the file that a row
     /// stands in (a text), and its line there (a whole number). `None` where rows have no such place.
-    fn place_columns(&self) -> Option<[usize; 2]> {
+    fn location_columns(&self) -> Option<[usize; 2]> {
         None
     }
 

@@ -12,15 +12,15 @@ use std::sync::Arc;
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct SourceText {
     /// Where it was written, in the words of the command line or the report file.
-    pub place: String,
+    pub origin: String,
     /// The text.
     pub text: String,
 }
 
 impl SourceText {
     /// A text and where it was written.
-    pub fn new(place: impl Into<String>, text: impl Into<String>) -> Arc<SourceText> {
-        Arc::new(SourceText { place: place.into(), text: text.into() })
+    pub fn new(origin: impl Into<String>, text: impl Into<String>) -> Arc<SourceText> {
+        Arc::new(SourceText { origin: origin.into(), text: text.into() })
     }
 }
 

@@ -16,7 +16,7 @@ pub struct Show {
 
 impl Show {
     /// Reads `Heading: calc` or `calc`. The language has no colon outside quotes.
-    pub fn parse(place: &str, text: &str) -> Show {
+    pub fn parse(origin: &str, text: &str) -> Show {
         let mut quote = None;
         for (at, c) in text.char_indices() {
             match (quote, c) {
@@ -26,13 +26,13 @@ impl Show {
                     let heading = text[..at].trim();
                     return Show {
                         heading: (!heading.is_empty()).then(|| heading.to_owned()),
-                        calc: SourceText::new(place, text[at + 1..].trim_start()),
+                        calc: SourceText::new(origin, text[at + 1..].trim_start()),
                     };
                 }
                 _ => {}
             }
         }
-        Show { heading: None, calc: SourceText::new(place, text) }
+        Show { heading: None, calc: SourceText::new(origin, text) }
     }
 }
 

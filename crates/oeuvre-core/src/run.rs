@@ -44,7 +44,7 @@ fn finished(
 ) -> Result<(Grid, Ledger), Error> {
     source.ensure_sound(&plan.inputs)?;
     fill(plan, &mut groups[0])?;
-    let late = second_pass(plan, source, threads, &groups)?;
-    let grid = assemble(plan, &groups, late.as_ref(), &mut ledger)?;
+    let second_pass = second_pass(plan, source, threads, &groups)?;
+    let grid = assemble(plan, &groups, second_pass.as_ref(), &mut ledger)?;
     Ok((grid, ledger))
 }

@@ -81,7 +81,7 @@ fn mistake_text(renderer: &Renderer, mistake: &Diagnostic) -> String {
     let label = escape_controls(&mistake.label);
     let annotation = AnnotationKind::Primary.span(span).label(label.as_str());
     let snippet =
-        Snippet::source(text.as_str()).path(mistake.written.place.as_str()).annotation(annotation);
+        Snippet::source(text.as_str()).path(mistake.written.origin.as_str()).annotation(annotation);
     let help: Vec<String> = mistake.help.iter().map(|h| escape_controls(h)).collect();
     let mut group = Group::with_title(Level::ERROR.primary_title(title.as_str())).element(snippet);
     for line in &help {

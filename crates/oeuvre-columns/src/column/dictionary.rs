@@ -158,7 +158,7 @@ impl Texts {
     }
 
     #[inline(always)]
-    fn place(&self, key: u128, len: u32) -> usize {
+    fn slot(&self, key: u128, len: u32) -> usize {
         let low = key as u64 ^ self.seed;
         let high = (key >> 64) as u64 ^ u64::from(len);
         fold(low ^ high.rotate_left(29), PI ^ high) as usize
@@ -168,7 +168,7 @@ impl Texts {
     #[inline(always)]
     pub fn find_word(&self, word: u128, len: u32) -> Option<u32> {
         let mask = self.slots.len() - 1;
-        let mut at = self.place(word, len) & mask;
+        let mut at = self.slot(word, len) & mask;
         loop {
             let slot = &self.slots[at];
             if slot.key == word && slot.len == len {
@@ -189,7 +189,7 @@ impl Texts {
             return self.find_word(key, len);
         }
         let mask = self.slots.len() - 1;
-        let mut at = self.place(key, len) & mask;
+        let mut at = self.slot(key, len) & mask;
         loop {
             let slot = &self.slots[at];
             if slot.len == u32::MAX {
@@ -251,7 +251,7 @@ impl Texts {
 
     fn put(&mut self, slot: Slot) {
         let mask = self.slots.len() - 1;
-        let mut at = self.place(slot.key, slot.len) & mask;
+        let mut at = self.slot(slot.key, slot.len) & mask;
         while self.slots[at].len != u32::MAX {
             at = (at + 1) & mask;
         }

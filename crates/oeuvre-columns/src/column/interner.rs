@@ -34,7 +34,7 @@ impl Default for WordTable {
 
 impl WordTable {
     #[inline]
-    fn place(&self, word: u64) -> usize {
+    fn slot(&self, word: u64) -> usize {
         fold(word ^ self.seed, 0x9e37_79b9_7f4a_7c15 ^ self.seed.rotate_left(32)) as usize
     }
 
@@ -42,7 +42,7 @@ impl WordTable {
     #[inline]
     pub fn get_or_insert(&mut self, word: u64, fresh: u32) -> (u32, bool) {
         let mask = self.slots.len() - 1;
-        let mut at = self.place(word) & mask;
+        let mut at = self.slot(word) & mask;
         loop {
             let (key, code) = self.slots[at];
             if code == NO_NUMBER {
@@ -64,7 +64,7 @@ impl WordTable {
     /// The code of a word, or `None` when it has not been added.
     fn get(&self, word: u64) -> Option<u32> {
         let mask = self.slots.len() - 1;
-        let mut at = self.place(word) & mask;
+        let mut at = self.slot(word) & mask;
         loop {
             match self.slots[at] {
                 (_, NO_NUMBER) => return None,
@@ -80,7 +80,7 @@ impl WordTable {
         let old = std::mem::replace(&mut self.slots, grown);
         let mask = self.slots.len() - 1;
         for (word, code) in old.into_iter().filter(|s| s.1 != NO_NUMBER) {
-            let mut at = self.place(word) & mask;
+            let mut at = self.slot(word) & mask;
             while self.slots[at].1 != NO_NUMBER {
                 at = (at + 1) & mask;
             }

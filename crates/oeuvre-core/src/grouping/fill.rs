@@ -153,8 +153,8 @@ fn axis(
 struct CanBe<'a> {
     keys: &'a [KeyPlan],
     kinds: Vec<Kind>,
-    /// For each key the places in the calendar of its codes.
-    places: Vec<Vec<i32>>,
+    /// For each key the indexes in the calendar of its codes.
+    indexes: Vec<Vec<i32>>,
     /// For each key of a lookup what it has.
     lookups: Vec<Option<OfLookup>>,
     /// The keys of a lookup that has several, and the codes that they have together in its rows.
@@ -207,14 +207,14 @@ impl<'a> CanBe<'a> {
                 together.push((own, tuples));
             }
         }
-        let places = gathered.grouper.codes.iter().map(|codes| match codes {
+        let indexes = gathered.grouper.codes.iter().map(|codes| match codes {
             Codes::Whole(i) => {
                 std::iter::once(0).chain(i.values().iter().map(|&v| v as i32)).collect()
             }
             Codes::Text(_) => Vec::new(),
         });
-        let places = places.collect();
-        CanBe { keys, kinds, places, lookups, together }
+        let indexes = indexes.collect();
+        CanBe { keys, kinds, indexes, lookups, together }
     }
 
     /// The labels that the key at the end of a range may have behind a prefix, of those that it is filled
@@ -234,7 +234,7 @@ impl<'a> CanBe<'a> {
             return filled;
         };
         let (first, last, _) = self.days(date, code, range.clone());
-        let days = |&c: &u32| days_of(self.kinds[key], self.places[key][c as usize]);
+        let days = |&c: &u32| days_of(self.kinds[key], self.indexes[key][c as usize]);
         let from = filled.partition_point(|c| days(c).1 < first);
         let end = filled.partition_point(|c| days(c).0 <= last);
         &filled[from..end.max(from)]
@@ -274,11 +274,11 @@ impl<'a> CanBe<'a> {
         let (mut first, mut last) = (i32::MIN, i32::MAX);
         let mut parts = Vec::new();
         for k in range.filter(|&k| self.keys[k].date == Some(date)) {
-            let place = self.places[k][code(k) as usize];
+            let index = self.indexes[k][code(k) as usize];
             match self.kinds[k] {
-                Kind::Part(part) => parts.push((part, place)),
+                Kind::Part(part) => parts.push((part, index)),
                 kind => {
-                    let (from, to) = days_of(kind, place);
+                    let (from, to) = days_of(kind, index);
                     (first, last) = (first.max(from), last.min(to));
                 }
             }
@@ -295,18 +295,18 @@ impl<'a> CanBe<'a> {
         // Without a period: within a year every month has every weekday, and its quarter.
         let first = if first == i32::MIN { Unit::Year.first_day(2000) } else { first };
         let last = last.min(first.saturating_add(366));
-        (first..=last).any(|day| parts.iter().all(|&(part, place)| part.of_day(day) == place))
+        (first..=last).any(|day| parts.iter().all(|&(part, index)| part.of_day(day) == index))
     }
 }
 
-/// The first and the last day of a label, by its place in the calendar.
-fn days_of(kind: Kind, place: i32) -> (i32, i32) {
+/// The first and the last day of a label, by its index in the calendar.
+fn days_of(kind: Kind, index: i32) -> (i32, i32) {
     match kind {
         Kind::Period(unit) => {
-            let period = Period { unit, index: place };
+            let period = Period { unit, index: index };
             (period.first_day(), period.last_day())
         }
-        Kind::Date => (place, place),
+        Kind::Date => (index, index),
         _ => (i32::MIN, i32::MAX),
     }
 }
@@ -319,17 +319,17 @@ fn periods(
     codes: &mut Codes,
 ) -> Result<Vec<u32>, Error> {
     let Codes::Whole(interner) = codes else { return Ok(Vec::new()) };
-    let places: Vec<i128> =
+    let indexes: Vec<i128> =
         used.iter().filter(|c| **c > 0).map(|&c| interner.values()[c as usize - 1]).collect();
-    let (first, last) = match (kind, places.iter().min(), places.iter().max()) {
+    let (first, last) = match (kind, indexes.iter().min(), indexes.iter().max()) {
         (Kind::Part(part), ..) => (0, part.labels().len() as i128 - 1),
         (_, Some(&first), Some(&last)) => (first, last),
         _ => return Ok(Vec::new()),
     };
     if last - first >= MOST_PERIODS {
-        let label = |place: i128| match kind {
-            Kind::Period(unit) => Period { unit, index: place as i32 }.to_string(),
-            _ => Period { unit: Unit::Day, index: place as i32 }.to_string(),
+        let label = |index: i128| match kind {
+            Kind::Period(unit) => Period { unit, index: index as i32 }.to_string(),
+            _ => Period { unit: Unit::Day, index: index as i32 }.to_string(),
         };
         return Err(Error::request_with_help(
             format!(

@@ -45,7 +45,7 @@ pub(crate) fn key_sets(plan: &Plan) -> Vec<KeySet> {
     let mut sets: Vec<KeySet> = Vec::new();
     for i in 0..=by {
         for j in 0..=keys - by {
-            let keys = kept(by, Depths { by: i, across: j });
+            let keys = keys_of_level(by, Depths { by: i, across: j });
             sets.push(KeySet { keys, periods: Vec::new() });
         }
     }
@@ -100,17 +100,17 @@ pub(crate) fn period_codes(
     }
     cells.codes(key)?;
     let Kind::Period(fine) = plan.keys()[key].kind else { return None };
-    let Data::I32(places) = &cells.inputs[key].data else { return None };
-    let code = |&place: &i32| match place {
+    let Data::I32(indexes) = &cells.inputs[key].data else { return None };
+    let code = |&index: &i32| match index {
         i32::MIN => 0,
         // Any one-to-one code that is not 0 serves.
         index => unit.of_day(Period { unit: fine, index }.first_day()) as u32 ^ 1 << 31,
     };
-    Some(places.iter().map(code).collect())
+    Some(indexes.iter().map(code).collect())
 }
 
 /// The keys of a level.
-pub(crate) fn kept(by_keys: usize, depths: Depths) -> Vec<usize> {
+pub(crate) fn keys_of_level(by_keys: usize, depths: Depths) -> Vec<usize> {
     (0..depths.by).chain(by_keys..by_keys + depths.across).collect()
 }
 

@@ -10,7 +10,7 @@ mod states;
 pub(crate) use codes::Codes;
 pub(crate) use fill::fill;
 pub(crate) use key_sets::{
-    Depths, KeySet, Numbering, by_periods, in_time, kept, keys_of, period_codes,
+    Depths, KeySet, Numbering, by_periods, in_time, keys_of, keys_of_level, period_codes,
 };
 pub(crate) use rollup::{Members, Rollup, of_no_rows, roll_up};
 pub(crate) use second_pass::{SecondPassStates, second_pass};

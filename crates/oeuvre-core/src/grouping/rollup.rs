@@ -1,4 +1,4 @@
-//! Working out a scope at some of its keys: states merged to the coarser groups, aggregates finished,
+//! Working out a grouping at some of its keys: states merged to the coarser groups, aggregates finished,
 //! those over finer groups first, and the group program run.
 
 use super::states::{GroupStates, only_where};
@@ -19,13 +19,13 @@ use std::collections::hash_map::Entry;
 
 /// Groups taken together, or left out, before any key is looked at.
 pub(crate) struct Members {
-    /// For each group of the scope, counted from 0, its number; [`NO_NUMBER`] for none.
+    /// For each group of the grouping, counted from 0, its number; [`NO_NUMBER`] for none.
     pub(crate) of_group: Vec<u32>,
     /// How many numbers there are.
     pub(crate) count: usize,
 }
 
-/// A scope at some of its keys.
+/// A grouping at some of its keys.
 pub(crate) struct Rollup {
     /// The keys that are kept.
     pub(crate) kept: Vec<usize>,
@@ -33,7 +33,7 @@ pub(crate) struct Rollup {
     pub(crate) start: Vec<u32>,
     /// The code of each kept key, group by group.
     pub(crate) path: Vec<Vec<u32>>,
-    /// The group here of each group of the scope, both counted from 1.
+    /// The group here of each group of the grouping, both counted from 1.
     pub(crate) map: Vec<u32>,
     /// The longer periods of keys that are not kept, where the groups taken together have one: key and
     /// unit, then code by group.
@@ -44,22 +44,22 @@ pub(crate) struct Rollup {
     pub(crate) inputs: Vec<Column>,
     /// The group program, run.
     pub(crate) evaluator: Evaluator,
-    /// Divisions by zero, of this scope and of the finer ones that it took in.
+    /// Divisions by zero, of this grouping and of the finer ones that it took in.
     pub(crate) ledger: Ledger,
 }
 
-/// Works a scope out at the keys that are kept, in ascending order, with the states of its late aggregates
+/// Works a grouping out at the keys that are kept, in ascending order, with the states of its second-pass aggregates
 /// there. Groups are numbered in the order of the finest groups.
 pub(crate) fn roll_up(
     plan: &Plan,
-    scopes: &[GroupStates],
-    scope: usize,
+    group_states: &[GroupStates],
+    index: usize,
     kept: &[usize],
     members: Option<&Members>,
-    late: Option<&[Box<dyn State>]>,
+    second_pass: Option<&[Box<dyn State>]>,
 ) -> Result<Rollup, Error> {
     let mut ledger = Ledger::default();
-    let (grouping, gathered) = (&plan.groupings[scope], &scopes[scope]);
+    let (grouping, gathered) = (&plan.groupings[index], &group_states[index]);
     let numbered = Numbered::new(grouping.keys.is_empty(), gathered, kept, members);
     let groups = numbered.groups;
     // All groups as they are need no merging.
@@ -86,7 +86,7 @@ pub(crate) fn roll_up(
                 let args = kinds(&grouping.states[*state].args);
                 aggregate.aggregate.finish(states[*state].as_ref(), &args)
             }
-            From::SecondPass(i) => match late {
+            From::SecondPass(i) => match second_pass {
                 Some(states) => {
                     let args = kinds(&plan.second_pass_aggregates[*i].args);
                     aggregate.aggregate.finish(states[*i].as_ref(), &args)
@@ -105,17 +105,19 @@ pub(crate) fn roll_up(
                     Entry::Vacant(new) => {
                         let own = plan.groupings[*finer].outer..plan.groupings[*finer].keys.len();
                         let kept: Vec<usize> = kept.iter().copied().chain(own).collect();
-                        let members = members.map(|m| finer_members(scopes, scope, *finer, m));
-                        let level = roll_up(plan, scopes, *finer, &kept, members.as_ref(), None)?;
+                        let members =
+                            members.map(|m| finer_members(group_states, index, *finer, m));
+                        let level =
+                            roll_up(plan, group_states, *finer, &kept, members.as_ref(), None)?;
                         ledger.add_divisions(&level.ledger);
                         &*new.insert(level)
                     }
                 };
-                let states = (gathered, &scopes[*finer]);
+                let states = (gathered, &group_states[*finer]);
                 let belongs = numbered.belonging(states, inner, kept, members.is_some());
                 let of = (args.as_slice(), *condition);
                 let over = (aggregate.aggregate.as_ref(), of, groups);
-                over_groups(over, inner, &scopes[*finer], &belongs)
+                over_groups(over, inner, &group_states[*finer], &belongs)
             }
         };
         inputs.push(column?);
@@ -164,7 +166,7 @@ fn kinds(args: &[Built]) -> Vec<Kind> {
     args.iter().map(|a| a.kind).collect()
 }
 
-/// The groups of a scope, numbered by the keys that are kept.
+/// The groups of a grouping, numbered by the keys that are kept.
 struct Numbered {
     groups: usize,
     start: Vec<u32>,
@@ -228,7 +230,7 @@ impl Numbered {
             && self.map.iter().enumerate().all(|(i, &m)| m == i as u32)
     }
 
-    /// The group here that each group of a finer scope belongs to.
+    /// The group here that each group of a finer grouping belongs to.
     fn belonging(
         &self,
         (here, finer): (&GroupStates, &GroupStates),
@@ -247,9 +249,14 @@ impl Numbered {
     }
 }
 
-/// What members of a scope are in a finer one: each finer group goes where the group around it goes.
-fn finer_members(scopes: &[GroupStates], scope: usize, finer: usize, members: &Members) -> Members {
-    let (outer, inner) = (&scopes[scope].grouper, &scopes[finer].grouper);
+/// What members of a grouping are in a finer one: each finer group goes where the group around it goes.
+fn finer_members(
+    group_states: &[GroupStates],
+    index: usize,
+    finer: usize,
+    members: &Members,
+) -> Members {
+    let (outer, inner) = (&group_states[index].grouper, &group_states[finer].grouper);
     let keys = outer.codes.len();
     let codes = inner.key_codes();
     let to_outer: Vec<Vec<u32>> =
@@ -265,8 +272,8 @@ fn finer_members(scopes: &[GroupStates], scope: usize, finer: usize, members: &M
 }
 
 /// The results of the groups for no rows at all.
-pub(crate) fn of_no_rows(plan: &Plan, scope: usize) -> Result<Vec<Column>, Error> {
-    let grouping = &plan.groupings[scope];
+pub(crate) fn of_no_rows(plan: &Plan, index: usize) -> Result<Vec<Column>, Error> {
+    let grouping = &plan.groupings[index];
     let mut inputs: Vec<Column> =
         grouping.keys.iter().map(|k| Column::from_values(k.kind, &[Value::Missing])).collect();
     for aggregate in &grouping.aggregates {

@@ -17,7 +17,7 @@ use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column};
 use oeuvre_columns::value::calendar::Unit;
 
-/// The states of late aggregates: by the keys of the level, then by aggregate.
+/// The states of second-pass aggregates: by the keys of the level, then by aggregate.
 pub(crate) struct SecondPassStates {
     sets: Vec<KeySet>,
     states: Vec<Vec<Box<dyn State>>>,
@@ -35,7 +35,7 @@ impl SecondPassStates {
     }
 }
 
-/// A level of the table, with the results that late conditions use.
+/// A level of the table, with the results that second-pass conditions use.
 struct LevelResults {
     /// The group of the level for each of the table's groups, both counted from 1.
     map: Vec<u32>,
@@ -64,7 +64,7 @@ pub(crate) fn second_pass(
     Ok(Some(SecondPassStates { sets, states }))
 }
 
-/// The results that late conditions use, at each level.
+/// The results that second-pass conditions use, at each level.
 fn level_results(
     plan: &Plan,
     groups: &[GroupStates],
@@ -164,10 +164,10 @@ impl Consumer for Again<'_> {
                 .collect();
             let places: Vec<u32> = of_level.iter().map(|&g| g.saturating_sub(1)).collect();
             let results: Vec<Column> = level.results.iter().map(|c| c.gather(&places)).collect();
-            let late: Vec<&Column> = inputs.iter().copied().chain(&results).collect();
-            evaluator.run(&plan.second_pass, &late, selected.batch.rows)?;
+            let second_pass: Vec<&Column> = inputs.iter().copied().chain(&results).collect();
+            evaluator.run(&plan.second_pass, &second_pass, selected.batch.rows)?;
             for (plan, state) in plan.second_pass_aggregates.iter().zip(states) {
-                only_where(&of_level, evaluator.column(plan.condition, &late), some);
+                only_where(&of_level, evaluator.column(plan.condition, &second_pass), some);
                 let args: Vec<&Column> =
                     plan.args.iter().map(|a| selected.column(a.operand)).collect();
                 let rows = Rows { groups: some, args: &args, piece: selected.batch.piece };

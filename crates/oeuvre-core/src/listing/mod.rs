@@ -17,7 +17,7 @@ use crate::plan::{Plan, SortBy};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
 use crate::window::order::{Ordinals, sorted};
-use crate::window::walk::Walk;
+use crate::window::partition::Partitions;
 use crate::window::{self, Argument, Calc, Cells};
 use columns::Keep;
 use oeuvre_columns::Source;
@@ -373,12 +373,11 @@ impl<'a> AllRows<'a> {
                 if let (true, Some(descending)) = (by.is_empty(), window.descending) {
                     by.push(Ordinals::of(x, descending));
                 }
-                let by: Vec<&Ordinals> = by.iter().collect();
-                let walk = Walk::new(&partition, &by, None);
+                let cells = Partitions::new(partition, &by, None);
                 let condition = window.condition.map(|c| self.column(c.operand));
                 let (kind, empty) = (window.args[0].kind, &Value::Missing);
-                let column = function.work_out(&walk, &Argument { x, kind, condition, empty });
-                Ok((column.map_err(too_large)?, walk.ties_broken))
+                let column = function.work_out(&cells, &Argument { x, kind, condition, empty });
+                Ok((column.map_err(too_large)?, cells.ties_broken))
             }
         }
     }

@@ -20,7 +20,7 @@ use std::sync::Arc;
 /// How many doubled keys a message shows.
 const SHOWN: usize = 3;
 
-/// Adds a lookup: finds the keys of both sides of `on`, and the places of the lookup's. The rows have the
+/// Adds a lookup: finds the keys of both sides of `on`, and the rows of the lookup's. The rows have the
 /// columns of the lookups before it, too.
 ///
 /// # Errors
@@ -28,14 +28,14 @@ const SHOWN: usize = 3;
 pub(super) fn add(request: &LookupRequest, checker: &mut Checker) -> Result<(), Error> {
     let (table, written) = (&request.table, &request.on);
     let (row_keys, keys) = sides(table, written, checker)?;
-    let places = places(table, &keys)?;
+    let rows = rows(table, &keys)?;
     if checker.lookups.iter().any(|l| l.lookup.table.name == table.name) {
         return Err(Error::request_with_help(
             format!("two lookups are called `{}`", table.name),
             "name one: --lookup 'NAME=FILE'",
         ));
     }
-    let lookup = Arc::new(Lookup { table: table.clone(), places, keys });
+    let lookup = Arc::new(Lookup { table: table.clone(), rows, keys });
     Ok(checker.add_lookup(lookup, row_keys, written, request.no_match))
 }
 
@@ -80,19 +80,19 @@ fn sides(table: &Table, written: &Arc<SourceText>, checker: &mut Checker) -> Res
 }
 
 /// The row of each key.
-fn places(table: &Table, keys: &[(Kind, Column)]) -> Result<HashMap<String, u32>, Error> {
-    let mut places: HashMap<String, u32> = HashMap::new();
+fn rows(table: &Table, keys: &[(Kind, Column)]) -> Result<HashMap<String, u32>, Error> {
+    let mut rows: HashMap<String, u32> = HashMap::new();
     let mut doubled: Vec<(String, u64, u64)> = Vec::new();
     for row in 0..table.lines.len() {
         let mut key = String::new();
         if !keys.iter().all(|(kind, column)| push_key(&mut key, &column.value(*kind, row))) {
             continue;
         }
-        if let Some(&before) = places.get(&key) {
+        if let Some(&before) = rows.get(&key) {
             doubled.push((key_text(&key), table.lines[before as usize], table.lines[row]));
             continue;
         }
-        places.insert(key, row as u32);
+        rows.insert(key, row as u32);
     }
     if !doubled.is_empty() {
         let shown: Vec<String> = doubled
@@ -107,7 +107,7 @@ fn places(table: &Table, keys: &[(Kind, Column)]) -> Result<HashMap<String, u32>
             "rows would be doubled; join by more keys with `and`, or mend the lookup",
         ));
     }
-    Ok(places)
+    Ok(rows)
 }
 
 /// The equalities of `a = b and c = d`.

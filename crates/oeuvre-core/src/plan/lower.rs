@@ -246,9 +246,9 @@ impl<'c> Lowering<'c> {
         let args: Vec<Built> = node.args.iter().map(|&a| self.value(a, inner)).collect();
         let condition = node.condition.map(|c| self.value(c, inner).operand);
         let aggregate = node.aggregate.0.clone();
-        let from = match (node.late, inner) {
-            (Some(late), _) => {
-                let condition = self.value(late, Target::SecondPass).operand;
+        let from = match (node.second_pass, inner) {
+            (Some(second_pass), _) => {
+                let condition = self.value(second_pass, Target::SecondPass).operand;
                 let plan = SecondPassPlan { aggregate: aggregate.clone(), args, condition };
                 self.programs.second_pass_aggregates.push(plan);
                 From::SecondPass(self.programs.second_pass_aggregates.len() - 1)

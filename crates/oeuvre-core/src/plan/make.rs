@@ -245,8 +245,8 @@ fn needed(plan: &Plan) -> Vec<bool> {
             need(built.operand);
         }
     }
-    for late in &plan.second_pass_aggregates {
-        late.args.iter().for_each(|a| need(a.operand));
+    for second_pass in &plan.second_pass_aggregates {
+        second_pass.args.iter().for_each(|a| need(a.operand));
     }
     for grouping in &plan.groupings {
         grouping.keys.iter().for_each(|k| need(k.operand));

@@ -61,7 +61,7 @@ pub struct AggregatePlan {
 pub enum From {
     /// From rows: the state's number in its grouping.
     Rows(usize),
-    /// From rows, in a second pass: the number of the late aggregate.
+    /// From rows, in a second pass: the number of the second-pass aggregate.
     SecondPass(usize),
     /// From the groups of a finer grouping, whose results are taken in like rows.
     Groups {
@@ -80,7 +80,7 @@ pub struct SecondPassPlan {
     pub aggregate: Arc<dyn Aggregate>,
     /// Its arguments in the row program.
     pub args: Vec<Built>,
-    /// The condition in the late program.
+    /// The condition in the second-pass program.
     pub condition: Operand,
 }
 
@@ -217,9 +217,9 @@ pub struct Programs {
     pub filter: Program,
     /// Over the inputs: keys, arguments and conditions of aggregates.
     pub row: Program,
-    /// Over the inputs, and behind them the late inputs: conditions that hold a result.
+    /// Over the inputs, and behind them the second-pass inputs: conditions that hold a result.
     pub second_pass: Program,
-    /// The results of the table's groups that late conditions use.
+    /// The results of the table's groups that second-pass conditions use.
     pub second_pass_inputs: Vec<Built>,
     /// Aggregates that need a second pass.
     pub second_pass_aggregates: Vec<SecondPassPlan>,

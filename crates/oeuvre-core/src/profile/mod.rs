@@ -37,13 +37,13 @@ pub fn profile(
 ) -> Result<(Grid, Ledger), Error> {
     let columns = source.columns();
     let plan = Plan::of_values(columns.clone())?;
-    let (scopes, mut ledger) = gather_one(&plan, source, threads)?;
+    let (group_states, mut ledger) = gather_one(&plan, source, threads)?;
     let mut out: Vec<Vec<Value>> = vec![Vec::new(); HEADINGS.len()];
     let mut notes = Vec::new();
     let mut marks = BTreeMap::new();
     for (i, column) in columns.iter().enumerate() {
         // The plan's own count of rows comes first among the states.
-        let state = scopes[0].states[i + 1].as_ref();
+        let state = group_states[0].states[i + 1].as_ref();
         let counted = counted(state, column.kind);
         let values = figures(&column.name, column.kind, &counted, &ledger)?;
         for (list, value) in out.iter_mut().zip(values) {

@@ -1,4 +1,4 @@
-//! A table whose columns are added to the rows, with the places of its keys.
+//! A table whose columns are added to the rows, with the rows of its keys.
 
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Kind, Value};
@@ -24,13 +24,13 @@ choices!(NoMatch {
     Stop = "stop": "Stop and name the keys",
 });
 
-/// A lookup with the places of its keys.
+/// A lookup with the rows of its keys.
 #[derive(Clone, Debug)]
 pub struct Lookup {
     /// The table.
     pub table: Arc<Table>,
     /// The row of each key.
-    pub places: HashMap<String, u32>,
+    pub rows: HashMap<String, u32>,
     /// The keys of its rows.
     pub keys: Vec<(Kind, Column)>,
 }

@@ -1,7 +1,7 @@
 //! From groups with states to the table: lines, positions along the top, cells, totals, marks.
 
-use super::levels::{Level, Levels};
-use super::lines::{Lines, Place, lines, shared_codes};
+use super::levels::{LevelResults, Levels};
+use super::lines::{Lines, Position, lines, shared_codes};
 use super::tree::{Tree, Trees, ranks};
 use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
@@ -19,13 +19,13 @@ use std::rc::Rc;
 
 pub(crate) fn assemble(
     plan: &Plan,
-    scopes: &[GroupStates],
-    late: Option<&SecondPassStates>,
+    group_states: &[GroupStates],
+    second_pass: Option<&SecondPassStates>,
     ledger: &mut Ledger,
 ) -> Result<Grid, Error> {
-    let groups = &scopes[0];
+    let groups = &group_states[0];
     let trees = Trees::new(groups, plan.by_keys);
-    let mut levels = Levels::new(plan, scopes, late, &trees, ranks(groups));
+    let mut levels = Levels::new(plan, group_states, second_pass, &trees, ranks(groups));
     table(plan, groups, &trees, &mut levels, ledger).map(|table| table.grid)
 }
 
@@ -33,7 +33,7 @@ pub(crate) fn assemble(
 pub(crate) struct Table {
     pub(crate) grid: Grid,
     pub(crate) lines: Lines,
-    pub(crate) positions: Vec<Place>,
+    pub(crate) positions: Vec<Position>,
 }
 
 pub(crate) fn table(
@@ -45,7 +45,7 @@ pub(crate) fn table(
 ) -> Result<Table, Error> {
     let lines = lines(plan, trees, groups, levels, ledger)?;
     let positions = positions(plan, &trees.across, &levels.ranks);
-    ensure_fits(lines.places.len(), positions.len(), plan.results.len())?;
+    ensure_fits(lines.positions.len(), positions.len(), plan.results.len())?;
     let mut grid = frame(plan, &groups.grouper.codes, trees, &lines, &positions);
     let mut cells =
         Cells { plan, trees, lines: &lines, levels: HashMap::new(), rests: HashMap::new() };
@@ -79,17 +79,23 @@ pub(crate) fn table(
 }
 
 /// The table without its cells: headings and labels.
-fn frame(plan: &Plan, codes: &[Codes], trees: &Trees, lines: &Lines, positions: &[Place]) -> Grid {
+fn frame(
+    plan: &Plan,
+    codes: &[Codes],
+    trees: &Trees,
+    lines: &Lines,
+    positions: &[Position],
+) -> Grid {
     let heading = |k: &KeyPlan| Heading { name: k.heading.clone(), kind: k.kind };
     let kinds = |keys: &[KeyPlan]| keys.iter().map(|k| k.kind).collect::<Vec<_>>();
     let (by, across) = plan.keys().split_at(plan.by_keys);
-    let none = Lines { places: Vec::new(), rests: Vec::new(), members: None };
+    let none = Lines { positions: Vec::new(), rests: Vec::new(), members: None };
     let result = |r: &ResultPlan| Heading { name: r.heading.clone(), kind: r.built.kind };
     Grid {
         by: by.iter().map(heading).collect(),
         across: across.iter().map(heading).collect(),
-        lines: lines.places.iter().map(|p| p.0).collect(),
-        labels: labels(&kinds(by), codes, &trees.by, &lines.places, lines),
+        lines: lines.positions.iter().map(|p| p.0).collect(),
+        labels: labels(&kinds(by), codes, &trees.by, &lines.positions, lines),
         positions: positions.iter().map(|p| p.0).collect(),
         position_labels: labels(
             &kinds(across),
@@ -133,7 +139,7 @@ fn ensure_fits(lines: usize, positions: usize, results: usize) -> Result<(), Err
 }
 
 /// What stands along the top, from the left.
-fn positions(plan: &Plan, tree: &Tree, ranks: &[Vec<u32>]) -> Vec<Place> {
+fn positions(plan: &Plan, tree: &Tree, ranks: &[Vec<u32>]) -> Vec<Position> {
     if tree.depth() == 0 {
         return vec![(Line { kind: LineKind::Group, depth: 0 }, 0)];
     }
@@ -156,7 +162,7 @@ fn positions(plan: &Plan, tree: &Tree, ranks: &[Vec<u32>]) -> Vec<Place> {
         children: &super::tree::Children,
         depth: usize,
         node: u32,
-        out: &mut Vec<Place>,
+        out: &mut Vec<Position>,
     ) {
         let (starts, list) = &children[depth];
         for &child in &list[starts[node as usize] as usize..starts[node as usize + 1] as usize] {
@@ -187,17 +193,17 @@ fn positions(plan: &Plan, tree: &Tree, ranks: &[Vec<u32>]) -> Vec<Place> {
     out
 }
 
-/// The labels of the places of an axis, key by key.
+/// The labels of the positions of an axis, key by key.
 fn labels(
     kinds: &[Kind],
     codes: &[Codes],
     tree: &Tree,
-    places: &[Place],
+    positions: &[Position],
     lines: &Lines,
 ) -> Vec<Column> {
     let keys = kinds.len();
-    let mut out = vec![Vec::with_capacity(places.len()); keys];
-    for (line, node) in places {
+    let mut out = vec![Vec::with_capacity(positions.len()); keys];
+    for (line, node) in positions {
         let mut node = match line.kind {
             LineKind::Rest => lines.rests[*node as usize].node,
             _ => *node,
@@ -223,11 +229,11 @@ fn labels(
 /// A level with the cell of each pair of nodes: by node along the top, then by node down the side. A
 /// level without keys along the top has its cells in the order of the nodes.
 struct Indexed {
-    level: Rc<Level>,
+    level: Rc<LevelResults>,
     cells: Option<Vec<Vec<u32>>>,
 }
 
-fn indexed(trees: &Trees, level: Rc<Level>, depths: Depths) -> Indexed {
+fn indexed(trees: &Trees, level: Rc<LevelResults>, depths: Depths) -> Indexed {
     if depths.across == 0 {
         return Indexed { level, cells: None };
     }
@@ -250,18 +256,22 @@ struct Cells<'a> {
     lines: &'a Lines,
     levels: HashMap<Depths, Indexed>,
     /// By the number of keys along the top: the cells of the rests, and where they are.
-    rests: HashMap<usize, (Level, RestIndex)>,
+    rests: HashMap<usize, (LevelResults, RestIndex)>,
 }
 
 impl Cells<'_> {
     /// Finds the cells of all lines at all positions; gives the levels that are shown.
-    fn find(&mut self, levels: &mut Levels<'_>, positions: &[Place]) -> Result<Vec<Depths>, Error> {
+    fn find(
+        &mut self,
+        levels: &mut Levels<'_>,
+        positions: &[Position],
+    ) -> Result<Vec<Depths>, Error> {
         let mut shown = Vec::new();
         for position in positions {
             let across = position.0.depth as usize;
-            for place in &self.lines.places {
-                let depths = Depths { by: place.0.depth as usize, across };
-                if place.0.kind != LineKind::Rest && !self.levels.contains_key(&depths) {
+            for position in &self.lines.positions {
+                let depths = Depths { by: position.0.depth as usize, across };
+                if position.0.kind != LineKind::Rest && !self.levels.contains_key(&depths) {
                     shown.push(depths);
                     let level = indexed(self.trees, levels.level(depths)?, depths);
                     self.levels.insert(depths, level);
@@ -282,7 +292,7 @@ impl Cells<'_> {
     }
 
     /// The cells of a result at a position, line by line.
-    fn column(&self, kind: Kind, operand: Operand, position: Place) -> Column {
+    fn column(&self, kind: Kind, operand: Operand, position: Position) -> Column {
         let across = position.0.depth as usize;
         let leaf = self.trees.by.depth();
         let cell_of = |it: &Indexed, node: u32| match &it.cells {
@@ -296,19 +306,19 @@ impl Cells<'_> {
         // The lines of groups are gathered at once; totals are set one by one.
         let mut out = match self.levels.get(&Depths { by: leaf, across }) {
             Some(it) => {
-                let of_line = |&(line, node): &Place| match line.kind {
+                let of_line = |&(line, node): &Position| match line.kind {
                     LineKind::Group => cell_of(it, node),
                     _ => NO_NUMBER,
                 };
-                let from: Vec<u32> = self.lines.places.iter().map(of_line).collect();
+                let from: Vec<u32> = self.lines.positions.iter().map(of_line).collect();
                 pick(it.level.column(self.plan, operand), &from)
             }
             None => {
-                let none = vec![NO_NUMBER; self.lines.places.len()];
+                let none = vec![NO_NUMBER; self.lines.positions.len()];
                 pick(&Column::from(Data::empty(kind)), &none)
             }
         };
-        for (row, &(line, node)) in self.lines.places.iter().enumerate() {
+        for (row, &(line, node)) in self.lines.positions.iter().enumerate() {
             let value = match line.kind {
                 LineKind::Group => continue,
                 LineKind::Rest => {
@@ -330,7 +340,7 @@ impl Cells<'_> {
 }
 
 /// The place of a note among those of the table.
-fn note_place(grid: &mut Grid, text: String) -> usize {
+fn note_number(grid: &mut Grid, text: String) -> usize {
     grid.notes.iter().position(|n| *n == text).unwrap_or_else(|| {
         grid.notes.push(text);
         grid.notes.len() - 1
@@ -356,8 +366,8 @@ fn mark_totals(plan: &Plan, grid: &mut Grid) {
         if marked.is_empty() {
             continue;
         }
-        let place = note_place(grid, format!("{} is {note}", result.heading));
-        grid.columns[column].marks = marked.into_iter().map(|l| (l, place)).collect();
+        let number = note_number(grid, format!("{} is {note}", result.heading));
+        grid.columns[column].marks = marked.into_iter().map(|l| (l, number)).collect();
     }
 }
 
@@ -375,8 +385,8 @@ fn mark_total_positions(plan: &Plan, grid: &mut Grid) {
         let wrong = (0..grid.lines.len())
             .any(|l| !adds_up(covered.iter().map(|&p| (of(p), l)), (of(position), l)));
         if wrong {
-            let place = note_place(grid, format!("{} is {note}", result.heading));
-            grid.columns[column].heading_mark = Some(place);
+            let number = note_number(grid, format!("{} is {note}", result.heading));
+            grid.columns[column].heading_mark = Some(number);
         }
     }
 }

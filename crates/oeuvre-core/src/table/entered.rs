@@ -84,8 +84,8 @@ impl Levels<'_> {
                 cells
             }
             Calc::Walked(function) => {
-                let Some(walked) = self.partition(window, &now) else { return Ok(None) };
-                walked.cells(&**function, cell)
+                let Some(walked) = self.partitions(window, &now) else { return Ok(None) };
+                walked.entering(&**function, cell)
             }
         };
         let Some(x) = window.args.first() else { return Ok(None) };

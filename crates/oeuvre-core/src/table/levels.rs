@@ -7,7 +7,7 @@ use super::tree::Trees;
 use crate::error::Error;
 use crate::grouping::{
     Depths, GroupStates, KeySet, Members, Numbering, Rollup, SecondPassStates, by_periods, in_time,
-    kept, of_no_rows, period_codes, roll_up,
+    keys_of_level, of_no_rows, period_codes, roll_up,
 };
 use crate::ledger::Ledger;
 use crate::pass::note_zero_divisions;
@@ -25,13 +25,13 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 /// The cells at some keys.
-pub(crate) struct Level {
+pub(crate) struct LevelResults {
     pub(crate) cells: Rc<Rollup>,
     pub(super) windows: Vec<Column>,
     pub(super) table: Evaluator,
 }
 
-impl Level {
+impl LevelResults {
     /// A column of the table program.
     pub(crate) fn column<'a>(&'a self, plan: &'a Plan, operand: Operand) -> &'a Column {
         column(plan, &self.cells, &self.windows, &self.table, operand)
@@ -57,8 +57,8 @@ fn column<'a>(
 /// All levels of a table, made as they are asked for.
 pub(crate) struct Levels<'a> {
     pub(super) plan: &'a Plan,
-    scopes: &'a [GroupStates],
-    late: Option<&'a SecondPassStates>,
+    group_states: &'a [GroupStates],
+    second_pass: Option<&'a SecondPassStates>,
     pub(super) trees: &'a Trees,
     /// For each key the places of its codes in label order.
     pub(crate) ranks: Vec<Vec<u32>>,
@@ -66,7 +66,7 @@ pub(crate) struct Levels<'a> {
     /// ordered by more than their labels.
     pub(crate) line_places: Option<Vec<Vec<u32>>>,
     evaluated: HashMap<Vec<usize>, Rc<Rollup>>,
-    made: HashMap<Depths, Rc<Level>>,
+    made: HashMap<Depths, Rc<LevelResults>>,
     /// The group program's columns for no rows.
     of_no_rows: Option<(Vec<Column>, Evaluator)>,
     /// Ties broken, by level.
@@ -76,15 +76,15 @@ pub(crate) struct Levels<'a> {
 impl<'a> Levels<'a> {
     pub(crate) fn new(
         plan: &'a Plan,
-        scopes: &'a [GroupStates],
-        late: Option<&'a SecondPassStates>,
+        group_states: &'a [GroupStates],
+        second_pass: Option<&'a SecondPassStates>,
         trees: &'a Trees,
         ranks: Vec<Vec<u32>>,
     ) -> Levels<'a> {
         Levels {
             plan,
-            scopes,
-            late,
+            group_states,
+            second_pass,
             trees,
             ranks,
             line_places: None,
@@ -103,11 +103,11 @@ impl<'a> Levels<'a> {
     }
 
     /// The level of so many keys.
-    pub(crate) fn level(&mut self, depths: Depths) -> Result<Rc<Level>, Error> {
+    pub(crate) fn level(&mut self, depths: Depths) -> Result<Rc<LevelResults>, Error> {
         if let Some(known) = self.made.get(&depths) {
             return Ok(known.clone());
         }
-        let cells = self.evaluated(&kept(self.plan.by_keys, depths))?;
+        let cells = self.evaluated(&keys_of_level(self.plan.by_keys, depths))?;
         let level = Rc::new(self.make(cells, Some(depths))?);
         self.made.insert(depths, level.clone());
         Ok(level)
@@ -118,7 +118,7 @@ impl<'a> Levels<'a> {
         &mut self,
         needed: bool,
         depths: Depths,
-    ) -> Result<Option<Rc<Level>>, Error> {
+    ) -> Result<Option<Rc<LevelResults>>, Error> {
         if needed { self.level(depths).map(Some) } else { Ok(None) }
     }
 
@@ -129,14 +129,14 @@ impl<'a> Levels<'a> {
         members: &Members,
         across: usize,
         known: &[(usize, Vec<u32>)],
-    ) -> Result<Level, Error> {
+    ) -> Result<LevelResults, Error> {
         let it = &self.plan;
         let kept: Vec<usize> = (it.by_keys..it.by_keys + across).collect();
-        let mut cells = roll_up(it, self.scopes, 0, &kept, Some(members), None)?;
+        let mut cells = roll_up(it, self.group_states, 0, &kept, Some(members), None)?;
         cells.periods = self.shared_periods(members, &cells)?;
         // A condition that means a line's own result has no meaning here, nor what is worked out from it.
         let everywhere = vec![true; cells.groups];
-        for step in late_steps(self.plan).into_iter().enumerate().filter(|s| s.1) {
+        for step in second_pass_steps(self.plan).into_iter().enumerate().filter(|s| s.1) {
             cells.evaluator.blank(step.0, &everywhere);
         }
         for (key, codes) in known {
@@ -200,15 +200,15 @@ impl<'a> Levels<'a> {
         if let Some(known) = self.evaluated.get(kept) {
             return Ok(known.clone());
         }
-        let late = self.late.and_then(|l| l.at(kept, &[]));
-        let cells = Rc::new(roll_up(&self.plan, self.scopes, 0, kept, None, late)?);
+        let second_pass = self.second_pass.and_then(|l| l.at(kept, &[]));
+        let cells = Rc::new(roll_up(&self.plan, self.group_states, 0, kept, None, second_pass)?);
         self.evaluated.insert(kept.to_vec(), cells.clone());
         Ok(cells)
     }
 
     /// Runs the table program over some cells. Without `depths` they are no level, and only totals have
     /// a meaning there.
-    fn make(&mut self, cells: Rc<Rollup>, depths: Option<Depths>) -> Result<Level, Error> {
+    fn make(&mut self, cells: Rc<Rollup>, depths: Option<Depths>) -> Result<LevelResults, Error> {
         let plan = self.plan;
         let program = &plan.table;
         let mut table = Evaluator::new(program);
@@ -234,7 +234,7 @@ impl<'a> Levels<'a> {
         }
         run_table(plan, &cells, &windows, &mut table, done..program.steps.len())?;
         masks.pass_on(plan, &mut table, done..program.steps.len());
-        Ok(Level { cells, windows, table })
+        Ok(LevelResults { cells, windows, table })
     }
 
     /// What a window gives, and where it has no meaning.
@@ -265,13 +265,13 @@ impl<'a> Levels<'a> {
                 Ok((done.column, without(partition)))
             }
             Calc::Walked(function) => {
-                let Some(walked) = self.partition(window, now) else { return Ok(blank()) };
+                let Some(walked) = self.partitions(window, now) else { return Ok(blank()) };
                 let empty = self.empty(window.args[0])?;
                 let condition = window.condition.map(|c| now.column(self.plan, c.operand));
                 let (x, kind, empty) = (&arg(0), window.args[0].kind, &empty);
                 function
-                    .work_out(&walked.walk(), &Argument { x, kind, condition, empty })
-                    .map(|column| (column, without(walked.partition())))
+                    .work_out(&walked, &Argument { x, kind, condition, empty })
+                    .map(|column| (column, without(&walked.number)))
                     .map_err(|o| Error::overflow(&format!("`{}`", window.text), o))
             }
         }
@@ -321,8 +321,15 @@ impl<'a> Levels<'a> {
             let all: Vec<usize> = (0..self.plan.keys().len()).collect();
             let finest = self.evaluated(&all)?;
             let by = by_periods(self.plan, &finest, &set.periods);
-            let late = self.late.and_then(|l| l.at(&set.keys, &set.periods));
-            let mut cells = roll_up(self.plan, self.scopes, 0, &set.keys, Some(&by.members), late)?;
+            let second_pass = self.second_pass.and_then(|l| l.at(&set.keys, &set.periods));
+            let mut cells = roll_up(
+                self.plan,
+                self.group_states,
+                0,
+                &set.keys,
+                Some(&by.members),
+                second_pass,
+            )?;
             cells.periods = set
                 .periods
                 .iter()
@@ -453,21 +460,21 @@ fn either(a: Mask, b: Mask) -> Mask {
 }
 
 /// Which steps of the group program are worked out from an aggregate whose condition holds a result.
-fn late_steps(plan: &Plan) -> Vec<bool> {
-    let mut late: Vec<bool> = Vec::new();
+fn second_pass_steps(plan: &Plan) -> Vec<bool> {
+    let mut second_pass: Vec<bool> = Vec::new();
     for step in &plan.groupings[0].group.steps {
-        late.push(step.args.iter().any(|&arg| is_late(plan, &late, arg)));
+        second_pass.push(step.args.iter().any(|&arg| in_second_pass(plan, &second_pass, arg)));
     }
-    late
+    second_pass
 }
 
-fn is_late(plan: &Plan, steps: &[bool], operand: Operand) -> bool {
-    let scope = &plan.groupings[0];
+fn in_second_pass(plan: &Plan, steps: &[bool], operand: Operand) -> bool {
+    let grouping = &plan.groupings[0];
     match operand {
         Operand::Step(i) => steps[i],
         Operand::Input(i) => i
-            .checked_sub(scope.keys.len())
-            .is_some_and(|i| matches!(scope.aggregates[i].from, From::SecondPass(_))),
+            .checked_sub(grouping.keys.len())
+            .is_some_and(|i| matches!(grouping.aggregates[i].from, From::SecondPass(_))),
     }
 }
 
@@ -486,11 +493,11 @@ impl Masks {
 
     /// On a rest, results that hold a condition with a result have no meaning.
     fn of_rest(&mut self, plan: &Plan, cells: usize) {
-        let late = late_steps(plan);
+        let second_pass = second_pass_steps(plan);
         let everywhere = mask(std::iter::repeat_n(true, cells));
         for (input, mask) in plan.table_inputs.iter().zip(&mut self.inputs) {
             if let TableInput::Group(b) = input
-                && is_late(plan, &late, b.operand)
+                && in_second_pass(plan, &second_pass, b.operand)
             {
                 mask.clone_from(&everywhere);
             }

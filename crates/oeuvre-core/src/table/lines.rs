@@ -1,7 +1,7 @@
 //! Which lines are shown, and in which order: `--sort`, `--lines-where`, `--top`, `--bottom`, and the lines
 //! that make up for the rest.
 
-use super::levels::{Level, Levels};
+use super::levels::{LevelResults, Levels};
 use super::tree::{Children, Tree, Trees};
 use crate::error::Error;
 use crate::grid::{Line, LineKind};
@@ -16,7 +16,7 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 /// A line and what stands on it: a node at its depth, or the number of a rest.
-pub(crate) type Place = (Line, u32);
+pub(crate) type Position = (Line, u32);
 
 /// What is not shown under a node.
 pub(crate) struct Rest {
@@ -26,7 +26,7 @@ pub(crate) struct Rest {
 
 /// The lines of the table.
 pub(crate) struct Lines {
-    pub(crate) places: Vec<Place>,
+    pub(crate) positions: Vec<Position>,
     pub(crate) rests: Vec<Rest>,
     /// The groups of each rest.
     pub(crate) members: Option<Members>,
@@ -46,7 +46,7 @@ struct Order<'a> {
     trees: &'a Trees,
     ranks: &'a [Vec<u32>],
     /// The lines of each depth, where results order them.
-    levels: Vec<Option<Rc<Level>>>,
+    levels: Vec<Option<Rc<LevelResults>>>,
 }
 
 /// Puts the lines in their order and leaves out those that are not shown.
@@ -98,7 +98,8 @@ pub(crate) fn lines(
     let mut out = Vec::new();
     let of_node: HashMap<(usize, u32), u32> =
         rests.iter().zip(0..).map(|(r, n)| ((r.depth, r.node), n)).collect();
-    let walk = Walk { plan, children: &children, shown: &shown, alive: &alive, rests: &of_node };
+    let descent =
+        Descent { plan, children: &children, shown: &shown, alive: &alive, rests: &of_node };
     let grand = Line { kind: LineKind::Grand, depth: 0 };
     if by.depth() == 0 {
         out.push((Line { kind: LineKind::Group, depth: 0 }, 0));
@@ -106,12 +107,12 @@ pub(crate) fn lines(
         if plan.totals.grand() && plan.totals_at == TotalsAt::Top {
             out.push((grand, 0));
         }
-        walk.below(0, 0, &mut out);
+        descent.below(0, 0, &mut out);
         if plan.totals.grand() && plan.totals_at == TotalsAt::Bottom {
             out.push((grand, 0));
         }
     }
-    Ok(Lines { places: out, rests, members })
+    Ok(Lines { positions: out, rests, members })
 }
 
 /// Which nodes have a line of their own below them.
@@ -277,7 +278,7 @@ impl Order<'_> {
     }
 }
 
-struct Walk<'a> {
+struct Descent<'a> {
     plan: &'a Plan,
     children: &'a Children,
     shown: &'a [Shown],
@@ -286,9 +287,9 @@ struct Walk<'a> {
     rests: &'a HashMap<(usize, u32), u32>,
 }
 
-impl Walk<'_> {
+impl Descent<'_> {
     /// Adds the lines below a node, in their order, with its subtotal.
-    fn below(&self, depth: usize, node: u32, out: &mut Vec<Place>) {
+    fn below(&self, depth: usize, node: u32, out: &mut Vec<Position>) {
         let keys = self.children.len();
         let (starts, list) = &self.children[depth];
         let siblings = &list[starts[node as usize] as usize..starts[node as usize + 1] as usize];

@@ -10,6 +10,6 @@ mod tree;
 
 pub(crate) use assemble::{Table, assemble, table};
 pub(crate) use entered::EnteredCells;
-pub(crate) use levels::{Level, Levels};
+pub(crate) use levels::{LevelResults, Levels};
 pub(crate) use lines::shared_codes;
 pub(crate) use tree::{Trees, ranks};

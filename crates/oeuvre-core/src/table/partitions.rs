@@ -3,58 +3,12 @@
 use super::levels::{Levels, Mask, Now, mask};
 use crate::grouping::{Depths, Numbering, Rollup, in_time, keys_of, period_codes};
 use crate::plan::{Reference, Window};
-use crate::window::Walks;
 use crate::window::order::Ordinals;
-use crate::window::walk::{Calendar, Walk};
+use crate::window::partition::{Calendar, Partitions};
 use crate::window::{self, pick};
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
-
-/// The cells that are walked together, and in which order.
-pub(super) struct Partition {
-    partition: Vec<u32>,
-    by: Vec<Ordinals>,
-    /// The place of each cell, the first and the last of all, and whether it is walked backwards.
-    calendar: Option<(Vec<i32>, (i32, i32), bool)>,
-}
-
-impl Partition {
-    pub(super) fn walk(&self) -> Walk<'_> {
-        let calendar = self.calendar.as_ref().map(|(places, range, backwards)| Calendar {
-            places,
-            range: *range,
-            backwards: *backwards,
-        });
-        Walk::new(&self.partition, &self.by.iter().collect::<Vec<_>>(), calendar)
-    }
-
-    /// Which cells are walked together.
-    pub(super) fn partition(&self) -> &[u32] {
-        &self.partition
-    }
-
-    /// The cells that enter a calculation at one of them.
-    pub(super) fn cells(&self, function: &dyn Walks, cell: u32) -> Vec<u32> {
-        let by: Vec<&Ordinals> = self.by.iter().collect();
-        let mut run = window::order::sorted(self.partition.len(), &by);
-        let mine = self.partition[cell as usize];
-        run.retain(|&c| mine != NO_NUMBER && self.partition[c as usize] == mine);
-        let Some(here) = run.iter().position(|&c| c == cell) else { return Vec::new() };
-        // How far each cell is from this one, in steps: of the calendar, or of the walk.
-        let steps = |at: usize| match &self.calendar {
-            Some((places, _, backwards)) => {
-                let far = i64::from(places[cell as usize]) - i64::from(places[run[at] as usize]);
-                if *backwards { -far } else { far }
-            }
-            None => here as i64 - at as i64,
-        };
-        (0..run.len())
-            .filter(|&at| function.enters(steps(at), at, here))
-            .map(|at| run[at])
-            .collect()
-    }
-}
 
 impl Levels<'_> {
     /// The codes of all references, cell by cell; `None` where one of them is not there.
@@ -140,8 +94,8 @@ impl Levels<'_> {
         Some(Numbering::default().number(&codes, now.cells.groups))
     }
 
-    /// The way of a walk: the cells that are walked together, and in which order.
-    pub(super) fn partition(&self, window: &Window, now: &Now<'_>) -> Option<Partition> {
+    /// The cells that are walked together, and in which order.
+    pub(super) fn partitions(&self, window: &Window, now: &Now<'_>) -> Option<Partitions> {
         let (mut partition, keys) = self.walked(window, now)?;
         let mut by = Vec::new();
         let mut calendar = None;
@@ -162,16 +116,17 @@ impl Levels<'_> {
             }
             by.push(self.key_order(now, key, in_time && down));
             // Several keys walked one after the other have no calendar of their own.
-            if let (Kind::Period(_), Data::I32(places), 1) =
+            if let (Kind::Period(_), Data::I32(indexes), 1) =
                 (kind, &now.cells.inputs[key].data, keys.len())
             {
-                let present = places.iter().filter(|p| **p != i32::MIN);
+                let present = indexes.iter().filter(|p| **p != i32::MIN);
                 let first = present.clone().min().copied().unwrap_or(0);
                 let last = present.max().copied().unwrap_or(-1);
-                calendar = Some((places.clone(), (first, last), down));
+                let indexes = indexes.clone();
+                calendar = Some(Calendar { indexes, range: (first, last), backwards: down });
             }
         }
-        Some(Partition { partition, by, calendar })
+        Some(Partitions::new(partition, &by, calendar))
     }
 
     /// The cells that are walked together, and the keys by which.

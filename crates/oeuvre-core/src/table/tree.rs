@@ -2,6 +2,7 @@
 //! and so on. A node's number at its depth is that of its group at that level of the table.
 
 use crate::grouping::{Codes, GroupStates, Rollup};
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
 use std::ops::Range;
 
@@ -99,9 +100,9 @@ impl Tree {
                 let rank = |n: u32| ranks[nodes[n as usize].code as usize];
                 // Siblings have ranks of their own: many of them are put in their places at once.
                 if siblings.len() >= 64 && siblings.len() >= ranks.len() / 4 {
-                    let mut places = vec![u32::MAX; ranks.len()];
+                    let mut places = vec![NO_NUMBER; ranks.len()];
                     siblings.iter().for_each(|&n| places[rank(n) as usize] = n);
-                    let in_order = places.into_iter().filter(|&n| n != u32::MAX);
+                    let in_order = places.into_iter().filter(|&n| n != NO_NUMBER);
                     siblings.iter_mut().zip(in_order).for_each(|(s, n)| *s = n);
                 } else {
                     siblings.sort_unstable_by_key(|&n| rank(n));

@@ -6,7 +6,7 @@ use crate::grid::LineKind;
 use crate::grouping::{Depths, GroupStates};
 use crate::plan::Plan;
 use crate::rows::program::Operand;
-use crate::table::{Level, Levels, Table, Trees, shared_codes};
+use crate::table::{LevelResults, Levels, Table, Trees, shared_codes};
 use oeuvre_columns::value::{Kind, Value};
 use std::ops::Range;
 use std::rc::Rc;
@@ -170,7 +170,7 @@ fn label_of(
 /// Where a cell is among the figures.
 pub(super) struct Located {
     pub(super) depths: Depths,
-    pub(super) level: Rc<Level>,
+    pub(super) level: Rc<LevelResults>,
     /// Its group on the level.
     pub(super) at: usize,
 }
@@ -216,7 +216,7 @@ pub(super) fn find(
 }
 
 /// The line and the position where the table shows a cell.
-pub(super) fn place_in_table(
+pub(super) fn position_in_table(
     trees: &Trees,
     table: &Table,
     cell: &Cell,
@@ -231,7 +231,7 @@ pub(super) fn place_in_table(
         true => Vec::new(),
         false => trees.by_nodes(cells, depths.by).unwrap_or_default(),
     };
-    let line = table.lines.places.iter().position(|(line, node)| match cell.rest {
+    let line = table.lines.positions.iter().position(|(line, node)| match cell.rest {
         true => line.kind == LineKind::Rest && cells.start[at] == *node,
         false => {
             line.kind != LineKind::Rest

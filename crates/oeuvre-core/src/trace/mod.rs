@@ -16,7 +16,7 @@ use crate::request::{Request, Show};
 use crate::rows::program::Operand;
 use crate::table;
 use crate::table::{EnteredCells, Levels, Trees, ranks};
-use cell::{Cell, Located, cell_of, find, keys_named, place_in_table};
+use cell::{Cell, Located, cell_of, find, keys_named, position_in_table};
 use oeuvre_columns::Source;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Kind, Value};
@@ -115,26 +115,27 @@ pub fn trace(
     let texts: Vec<Arc<SourceText>> = at.iter().map(|(written, _)| written.clone()).collect();
     let (_, named) = Plan::with_keys(request, source.columns(), &texts)?;
     let keys = keys_named(&named, at)?;
-    let (mut scopes, mut ledger) = gather_one(plan, source, threads)?;
+    let (mut group_states, mut ledger) = gather_one(plan, source, threads)?;
     source.ensure_sound(&plan.inputs)?;
-    fill(plan, &mut scopes[0])?;
-    let late = second_pass(plan, source, threads, &scopes)?;
-    let trees = Trees::new(&scopes[0], plan.by_keys);
-    let mut levels = Levels::new(plan, &scopes, late.as_ref(), &trees, ranks(&scopes[0]));
-    let table = table::table(plan, &scopes[0], &trees, &mut levels, &mut ledger)?;
-    let cell = cell_of(plan, &scopes[0], &table, &keys, reads_as)?;
-    let found = find(plan, &scopes[0], &trees, &mut levels, &table, &cell)?;
-    let place = place_in_table(&trees, &table, &cell, &found);
+    fill(plan, &mut group_states[0])?;
+    let second_pass = second_pass(plan, source, threads, &group_states)?;
+    let trees = Trees::new(&group_states[0], plan.by_keys);
+    let mut levels =
+        Levels::new(plan, &group_states, second_pass.as_ref(), &trees, ranks(&group_states[0]));
+    let table = table::table(plan, &group_states[0], &trees, &mut levels, &mut ledger)?;
+    let cell = cell_of(plan, &group_states[0], &table, &keys, reads_as)?;
+    let found = find(plan, &group_states[0], &trees, &mut levels, &table, &cell)?;
+    let position = position_in_table(&trees, &table, &cell, &found);
     let number = found.level.cells.start.get(found.at).copied().unwrap_or(0);
-    let hidden = hidden_labels(plan, &scopes[0], &table, &cell, number);
+    let hidden = hidden_labels(plan, &group_states[0], &table, &cell, number);
     let (rows, memory) = rows(plan, source, threads, &cell, hidden.as_ref())?;
     let parts: Vec<Vec<usize>> =
         plan.results.iter().map(|r| plan.group_inputs(r.built.operand)).collect();
     let mut from_rows = from_rows(plan, request, source, &parts, &memory)?.into_iter();
     let mut results = Vec::new();
     for (i, (result, inputs)) in plan.results.iter().zip(&parts).enumerate() {
-        let shown =
-            place.map(|(line, position)| table.grid.cell(line, position * plan.results.len() + i));
+        let shown = position
+            .map(|(line, position)| table.grid.cell(line, position * plan.results.len() + i));
         // A rest line is compared with none.
         let windows = if cell.rest { Vec::new() } else { plan.windows_of(result.built.operand) };
         results.push(Traced {
@@ -142,7 +143,7 @@ pub fn trace(
             ..traced(plan, result, shown, inputs, &found, &mut from_rows)
         });
     }
-    Ok(Trace { at: labels(plan, &cell), shown: place.is_some(), results, rows })
+    Ok(Trace { at: labels(plan, &cell), shown: position.is_some(), results, rows })
 }
 
 /// A result of a cell with its parts, of which the rows alone give the next values.

@@ -51,7 +51,7 @@ fn row_label(values: impl Iterator<Item = Value>) -> String {
 /// The rows of a cell, as a consumer of a pass.
 struct Find<'a> {
     plan: &'a Plan,
-    /// The columns that the plan needs, and behind them the places of the rows.
+    /// The columns that the plan needs, and behind them where the rows stand.
     columns: Vec<usize>,
     cell: &'a Cell,
     hidden: Option<&'a HashSet<String>>,
@@ -122,18 +122,18 @@ pub(super) fn rows(
     cell: &Cell,
     hidden: Option<&HashSet<String>>,
 ) -> Result<(Grid, Memory), Error> {
-    let places = source.place_columns();
+    let locations = source.location_columns();
     let used = plan.inputs.len();
-    let columns = plan.inputs.iter().copied().chain(places.into_iter().flatten()).collect();
+    let columns = plan.inputs.iter().copied().chain(locations.into_iter().flatten()).collect();
     let find = Find { plan, columns, cell, hidden };
     let mut chunks = Pass::over(source, threads).serve(&find)?.share.chunks;
     chunks.sort_by_key(|c| c.0);
     let infos = source.columns();
-    let place = |text: &str, kind: Kind| ColumnInfo { name: text.into(), kind, note: None };
+    let location = |text: &str, kind: Kind| ColumnInfo { name: text.into(), kind, note: None };
     let mut of_inputs: Vec<ColumnInfo> = plan.inputs.iter().map(|&i| infos[i].clone()).collect();
-    if places.is_some() {
-        of_inputs.push(place("file", Kind::Text));
-        of_inputs.push(place("line", Kind::Number { scale: 0 }));
+    if locations.is_some() {
+        of_inputs.push(location("file", Kind::Text));
+        of_inputs.push(location("line", Kind::Number { scale: 0 }));
     }
     let columns: Vec<Column> =
         of_inputs.iter().enumerate().map(|(i, info)| joined(&chunks, i, info.kind)).collect();

@@ -1,7 +1,7 @@
 //! What may be worked out across cells, and what a function across cells is.
 
 use super::order::Ordinals;
-use super::walk::Walk;
+use super::partition::Partitions;
 use crate::aggregate::AggregateRef;
 use crate::same::{Alike, Same};
 use oeuvre_columns::column::Column;
@@ -75,7 +75,7 @@ pub trait Walks: Same + Send + Sync {
     ///
     /// # Errors
     /// What cannot be held.
-    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow>;
+    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow>;
 
     /// Whether a cell enters at another one: it stands so many steps before it, and after it where negative.
     /// Both places are in the order of the walk.

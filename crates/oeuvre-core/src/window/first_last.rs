@@ -1,6 +1,6 @@
 //! `first` and `last` over cells: the value at an end of a walk.
 
-use super::walk::Walk;
+use super::partition::Partitions;
 use super::{Argument, Said, Walks, pick, runs};
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
@@ -18,13 +18,13 @@ impl Walks for FirstLast {
         x
     }
 
-    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
+    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow> {
         let counts = |cell: usize| match of.condition.map(|c| &c.data) {
             Some(Data::Bool(v)) => v[cell] == 1,
             _ => true,
         };
-        let mut from = vec![NO_NUMBER; walk.partition.len()];
-        for run in runs(walk.order(), walk.partition) {
+        let mut from = vec![NO_NUMBER; cells.number.len()];
+        for run in runs(cells.order(), &cells.number) {
             let good = |c: &&u32| !of.x.data.is_missing(**c as usize) && counts(**c as usize);
             let found = if self.last { run.iter().rev().find(good) } else { run.iter().find(good) };
             if let Some(&source) = found {

@@ -9,13 +9,14 @@
 
 mod calc;
 pub(crate) mod first_last;
+mod frame;
 pub(crate) mod moving;
 pub(crate) mod order;
+pub(crate) mod partition;
 pub(crate) mod rank;
 pub(crate) mod running;
 pub(crate) mod step;
 pub(crate) mod tile;
-pub(crate) mod walk;
 
 pub use calc::{
     Argument, Calc, Cells, Compared, Compares, Given, Gives, Parts, Reference, Said, Taking, Ties,
@@ -85,7 +86,7 @@ pub(crate) fn aggregate(
 /// What the tests of the words share.
 #[cfg(test)]
 mod testing {
-    use super::walk::{Calendar, Walk};
+    use super::partition::{Calendar, Partitions};
     use super::{Argument, Walks};
     use oeuvre_columns::column::{Column, Data, MISSING_I64};
     use oeuvre_columns::{Decimal, Kind, Value};
@@ -93,27 +94,27 @@ mod testing {
     pub(super) const WHOLE: Kind = Kind::Number { scale: 0 };
     pub(super) const NO: i64 = MISSING_I64;
 
-    /// What a word gives over whole numbers that are walked as they stand: `NO` is missing. With places in a
-    /// calendar, periods without a cell have the value 0.
+    /// What a word gives over whole numbers that are walked as they stand: `NO` is missing. Where each has a
+    /// period, periods without a cell have the value 0.
     pub(super) fn walked(
         word: &dyn Walks,
         partition: &[u32],
         values: &[i64],
-        places: Option<&[i32]>,
+        periods: Option<&[i32]>,
     ) -> Vec<Value> {
         let x = Column::from(Data::I64(values.to_vec()));
         let range = |p: &[i32]| {
             (p.iter().copied().min().unwrap_or(0), p.iter().copied().max().unwrap_or(0))
         };
         let calendar =
-            places.map(|places| Calendar { places, range: range(places), backwards: false });
-        let empty = match places {
+            periods.map(|p| Calendar { indexes: p.to_vec(), range: range(p), backwards: false });
+        let empty = match periods {
             Some(_) => Value::Number(Decimal::new(0, 0)),
             None => Value::Missing,
         };
-        let walk = Walk::new(partition, &[], calendar);
+        let cells = Partitions::new(partition.to_vec(), &[], calendar);
         let of = Argument { x: &x, kind: WHOLE, condition: None, empty: &empty };
-        let column = word.work_out(&walk, &of).unwrap();
+        let column = word.work_out(&cells, &of).unwrap();
         (0..values.len()).map(|cell| column.value(word.result(WHOLE), cell)).collect()
     }
 

@@ -1,6 +1,7 @@
 //! `moving`: over each cell and the steps before it.
 
-use super::walk::{Frame, Walk};
+use super::frame::Frame;
+use super::partition::Partitions;
 use super::{Argument, Calc, Parts, Said, Taking, Walks};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Kind, Overflow};
@@ -22,9 +23,9 @@ impl Walks for Moving {
         self.taking.result(x)
     }
 
-    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
+    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow> {
         let frame = Frame { steps: self.steps, at_least: self.at_least, empty: of.empty };
-        walk.over(of.x, of.kind, self.taking, Some(frame))
+        cells.over(of.x, of.kind, self.taking, Some(frame))
     }
 
     fn enters(&self, steps: i64, _: usize, _: usize) -> bool {

@@ -1,6 +1,6 @@
 //! `running`: from the start of a walk to each cell.
 
-use super::walk::Walk;
+use super::partition::Partitions;
 use super::{Argument, Calc, Parts, Said, Taking, Walks};
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data, MISSING_I64};
@@ -16,13 +16,13 @@ impl Walks for Running {
         self.0.result(x)
     }
 
-    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
-        if let (Taking::Sum, Data::I64(v), true) = (self.0, &of.x.data, walk.in_order)
-            && let Some(sums) = running_in_order(walk.partition, v)
+    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow> {
+        if let (Taking::Sum, Data::I64(v), true) = (self.0, &of.x.data, cells.in_order)
+            && let Some(sums) = running_in_order(&cells.number, v)
         {
             return Ok(Column::from(Data::I64(sums)));
         }
-        walk.over(of.x, of.kind, self.0, None)
+        cells.over(of.x, of.kind, self.0, None)
     }
 
     fn enters(&self, _: i64, at: usize, here: usize) -> bool {

@@ -1,6 +1,6 @@
 //! `lag` and `lead`: the value some steps away; and what `change` and `growth` compare with.
 
-use super::walk::Walk;
+use super::partition::Partitions;
 use super::{Argument, Gives, Parts, Said, Walks, pick, runs};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::column::NO_NUMBER;
@@ -16,13 +16,13 @@ impl Walks for Step {
         x
     }
 
-    fn work_out(&self, walk: &Walk<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
+    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow> {
         let mut with_empty = of.x.clone();
         let empty_cell = of.x.data.len() as u32;
         with_empty.push(of.kind, of.empty);
-        let mut from = vec![NO_NUMBER; walk.partition.len()];
-        for run in runs(walk.order(), walk.partition) {
-            match walk.calendar {
+        let mut from = vec![NO_NUMBER; cells.number.len()];
+        for run in runs(cells.order(), &cells.number) {
+            match &cells.calendar {
                 None => {
                     for (i, &cell) in run.iter().enumerate() {
                         let there = i as i64 - self.0;
@@ -35,7 +35,7 @@ impl Walks for Step {
                 Some(calendar) => {
                     let back = if calendar.backwards { -self.0 } else { self.0 };
                     for &cell in run {
-                        let there = i64::from(calendar.places[cell as usize]) - back;
+                        let there = i64::from(calendar.indexes[cell as usize]) - back;
                         from[cell as usize] = match calendar.find(run, there) {
                             Some(source) => source,
                             None if calendar.covers(there) => empty_cell,

@@ -161,8 +161,8 @@ impl RowsArgs {
     }
 }
 
-fn written(place: &str, texts: &[String]) -> Vec<Arc<SourceText>> {
-    texts.iter().map(|t| SourceText::new(place, t.clone())).collect()
+fn written(origin: &str, texts: &[String]) -> Vec<Arc<SourceText>> {
+    texts.iter().map(|t| SourceText::new(origin, t.clone())).collect()
 }
 
 impl GroupArgs {

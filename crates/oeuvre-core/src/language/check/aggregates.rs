@@ -1,6 +1,6 @@
 //! Aggregates: their arguments on rows, or for the smaller groups that `per` makes.
 
-use super::{AggregateNode, At, CELLS, Checked, Checker, Level, Place, TABLE, TreeNode, Typed};
+use super::{AggregateNode, At, CELLS, Checked, Checker, Context, Level, TABLE, TreeNode, Typed};
 use crate::aggregate::{Aggregate, AggregateRef, ArgumentProblem, Shape};
 use crate::error::Diagnostic;
 use crate::language::ast::{Call as CallNode, Clause, ClauseWord, Expr};
@@ -15,7 +15,7 @@ impl Checker {
     fn finer(&mut self, at: At<'_>, around: usize, exprs: &[Expr]) -> Checked<(usize, Vec<Typed>)> {
         let mut keys = Vec::new();
         for expr in exprs {
-            let at = at.on(expr).at(Place::Row);
+            let at = at.on(expr).at(Context::Row);
             if self.level(at)? >= Level::Group {
                 return Err(at
                     .mistake("rows cannot be grouped by a result")
@@ -39,16 +39,16 @@ impl Checker {
         call: &CallNode,
         of: &'static AggregateCall,
     ) -> Checked<Typed> {
-        match at.place {
-            Place::SecondPass => {
-                return self.check(at.at(Place::Groups { of: TABLE, late: true }));
+        match at.context {
+            Context::SecondPass => {
+                return self.check(at.at(Context::Groups { of: TABLE, second_pass: true }));
             }
-            Place::Filter => {
+            Context::Filter => {
                 return Err(at
                     .mistake("a condition on rows cannot use a result of groups")
                     .label("known only after the rows are grouped"));
             }
-            Place::Row => {
+            Context::Row => {
                 return Err(at
                     .mistake(format!(
                         "`{}` stands where each row has a value of its own",
@@ -60,10 +60,10 @@ impl Checker {
                         at.text()
                     )));
             }
-            Place::Groups { .. } if at.place == CELLS && self.level(at)? == Level::Table => {
+            Context::Groups { .. } if at.context == CELLS && self.level(at)? == Level::Table => {
                 self.aggregate_of_cells(at, call, of)
             }
-            Place::Groups { .. } => self.aggregate_of_rows(at, call, of, at.text()),
+            Context::Groups { .. } => self.aggregate_of_rows(at, call, of, at.text()),
         }
     }
 
@@ -75,7 +75,7 @@ impl Checker {
         of: &'static AggregateCall,
         text: &str,
     ) -> Checked<Typed> {
-        let Place::Groups { of: groups, late } = at.place else {
+        let Context::Groups { of: groups, second_pass } = at.context else {
             unreachable!("rows are grouped before they are aggregated");
         };
         // Where the arguments are checked: on each row, or for finer groups.
@@ -83,9 +83,9 @@ impl Checker {
         let (inner, per) = match per {
             Some(clause) => {
                 let (finer, keys) = self.finer(at, groups, &clause.args)?;
-                (Place::Groups { of: finer, late }, keys)
+                (Context::Groups { of: finer, second_pass }, keys)
             }
-            None => (Place::Row, Vec::new()),
+            None => (Context::Row, Vec::new()),
         };
         let inside = at.at(inner);
         let mut args = Vec::new();
@@ -93,15 +93,16 @@ impl Checker {
             args.push(self.check(inside.on(arg))?);
         }
         let aggregate = self.make(at, call, of, &mut args)?;
-        let (mut condition, mut late_condition) = (None, None);
+        let (mut condition, mut second_pass_condition) = (None, None);
         for clause in &call.clauses {
             match clause.word {
                 ClauseWord::Method | ClauseWord::Per | ClauseWord::Within => {}
                 ClauseWord::Where
-                    if inner == Place::Row
+                    if inner == Context::Row
                         && self.level(inside.on(&clause.args[0]))? >= Level::Group =>
                 {
-                    late_condition = Some(self.late_condition(at, clause, groups, late)?);
+                    second_pass_condition =
+                        Some(self.second_pass_condition(at, clause, groups, second_pass)?);
                 }
                 ClauseWord::Where => {
                     condition = Some(self.condition(inside.on(&clause.args[0]))?);
@@ -121,19 +122,20 @@ impl Checker {
             }
         }
         let kind = self.result_kind(at, call, &*aggregate, &args)?;
-        let node = AggregateNode { aggregate, args, condition, late: late_condition, per };
+        let node =
+            AggregateNode { aggregate, args, condition, second_pass: second_pass_condition, per };
         Ok(self.tree.add(TreeNode::Aggregate(node), kind, text))
     }
 
     /// A condition that holds a result of the group.
-    fn late_condition(
+    fn second_pass_condition(
         &mut self,
         at: At<'_>,
         clause: &Clause,
         groups: usize,
-        late: bool,
+        second_pass: bool,
     ) -> Checked<Typed> {
-        if groups != TABLE || late {
+        if groups != TABLE || second_pass {
             return Err(Diagnostic::new(
                 at.written,
                 clause.span.clone(),
@@ -141,7 +143,7 @@ impl Checker {
             )
             .label("known only after the rows of this group are counted"));
         }
-        self.condition(at.on(&clause.args[0]).at(Place::SecondPass))
+        self.condition(at.on(&clause.args[0]).at(Context::SecondPass))
     }
 
     /// The kind of an aggregate's result.

@@ -1,6 +1,6 @@
 //! Columns of lookups, and the labels that a lookup lists.
 
-use super::{At, Checked, Checker, Place, TreeNode, Typed};
+use super::{At, Checked, Checker, Context, TreeNode, Typed};
 use crate::error::{SourceText, either};
 use crate::language::ast::Expr;
 use crate::rows::lookup::{Lookup, NoMatch, push_key};
@@ -60,7 +60,7 @@ impl Checker {
     /// A mistake in it.
     pub(crate) fn lookup_key(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<Typed> {
         let lets = std::mem::take(&mut self.lets);
-        let checked = self.check(At { written, expr, place: Place::Row });
+        let checked = self.check(At { written, expr, context: Context::Row });
         self.lets = lets;
         checked
     }

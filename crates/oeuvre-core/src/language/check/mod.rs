@@ -1,9 +1,9 @@
 //! Syntax to the checked tree: names looked up, levels and kinds checked, before any row is read.
 //!
-//! A calculation is checked at a place: on each row, for groups of rows, or for the cells of the table. An
+//! A calculation is checked in a context: on each row, for groups of rows, or for the cells of the table. An
 //! aggregate is the door from groups to rows: its arguments are checked on rows, or for the smaller groups that
-//! `per` makes. Each part is checked once for each place, however often it is used, so that the time grows with
-//! the length of a request; what comes out is nodes of the [`Tree`], which know nothing of the place.
+//! `per` makes. Each part is checked once for each context, however often it is used, so that the time grows with
+//! the length of a request; what comes out is nodes of the [`Tree`], which know nothing of the context.
 
 mod aggregates;
 mod calls;
@@ -48,7 +48,7 @@ pub struct Named {
 
 /// Where a calculation is checked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(crate) enum Place {
+pub(crate) enum Context {
     /// On each row, before any is left out.
     Filter,
     /// On each row that counts.
@@ -59,8 +59,8 @@ pub(crate) enum Place {
     Groups {
         /// Which groups.
         of: usize,
-        /// Whether that is inside a late condition.
-        late: bool,
+        /// Whether that is inside a second-pass condition.
+        second_pass: bool,
     },
 }
 
@@ -68,7 +68,7 @@ pub(crate) enum Place {
 const TABLE: usize = 0;
 
 /// For the cells of the table.
-const CELLS: Place = Place::Groups { of: TABLE, late: false };
+const CELLS: Context = Context::Groups { of: TABLE, second_pass: false };
 
 /// A key that rows are grouped by.
 #[derive(Clone, Debug)]
@@ -110,23 +110,23 @@ impl Hash for Part {
     }
 }
 
-/// A part that is being checked: the text it stands in, its syntax, and the place.
+/// A part that is being checked: the text it stands in, its syntax, and the context.
 #[derive(Clone, Copy)]
 pub(crate) struct At<'e> {
     pub(crate) written: &'e Arc<SourceText>,
     pub(crate) expr: &'e Expr,
-    pub(crate) place: Place,
+    pub(crate) context: Context,
 }
 
 impl<'e> At<'e> {
-    /// Another part of the same text at the same place.
+    /// Another part of the same text in the same context.
     pub(crate) fn on(self, expr: &'e Expr) -> At<'e> {
         At { expr, ..self }
     }
 
-    /// The same part at another place.
-    pub(crate) fn at(self, place: Place) -> At<'e> {
-        At { place, ..self }
+    /// The same part in another context.
+    pub(crate) fn at(self, context: Context) -> At<'e> {
+        At { context, ..self }
     }
 
     /// The part as written.
@@ -144,7 +144,7 @@ impl<'e> At<'e> {
 /// table was made into.
 #[derive(Default)]
 pub struct CheckedParts {
-    parts: HashMap<(Part, Place), Typed>,
+    parts: HashMap<(Part, Context), Typed>,
     levels: HashMap<Part, Level>,
     windows: HashMap<Part, Id>,
 }
@@ -256,7 +256,7 @@ impl Checker {
     /// # Errors
     /// A mistake in it.
     pub fn row_value(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<Typed> {
-        self.check(At { written, expr, place: Place::Row })
+        self.check(At { written, expr, context: Context::Row })
     }
 
     /// A condition that rows must meet.
@@ -265,7 +265,7 @@ impl Checker {
     /// A mistake in it.
     pub fn filter(&mut self, written: &Arc<SourceText>) -> Checked<Typed> {
         let expr = parser::parse(written)?;
-        self.condition(At { written, expr: &expr, place: Place::Filter })
+        self.condition(At { written, expr: &expr, context: Context::Filter })
     }
 
     /// One condition that holds where all of some conditions do; `None` for none.
@@ -282,7 +282,7 @@ impl Checker {
     /// A mistake in one of them.
     pub fn add_keys(&mut self, written: &Arc<SourceText>) -> Checked<()> {
         for expr in parser::parse_list(written)? {
-            let at = At { written, expr: &expr, place: Place::Row };
+            let at = At { written, expr: &expr, context: Context::Row };
             if self.level(at)? >= Level::Group {
                 return Err(at
                     .mistake("rows cannot be grouped by a result")
@@ -304,7 +304,7 @@ impl Checker {
     /// # Errors
     /// A mistake in it.
     pub fn result(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<CheckedResult> {
-        let at = At { written, expr, place: CELLS };
+        let at = At { written, expr, context: CELLS };
         let heading = heading_of(written, expr);
         if !self.listing && self.key_of(written, expr)?.is_none() && self.level(at)? == Level::Row {
             let heading = format!("sum of {heading}");
@@ -319,7 +319,7 @@ impl Checker {
     /// A mistake in it.
     pub fn lines_where(&mut self, written: &Arc<SourceText>) -> Checked<Typed> {
         let expr = parser::parse(written)?;
-        self.condition(At { written, expr: &expr, place: CELLS })
+        self.condition(At { written, expr: &expr, context: CELLS })
     }
 
     /// The key that a calculation is, if it is one.
@@ -327,7 +327,7 @@ impl Checker {
     /// # Errors
     /// A mistake in it.
     pub fn key_of(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<Option<usize>> {
-        let key = self.key_in(TABLE, At { written, expr, place: CELLS })?;
+        let key = self.key_in(TABLE, At { written, expr, context: CELLS })?;
         Ok(key.and_then(|key| self.groupings[TABLE].iter().position(|&k| k == key.id)))
     }
 
@@ -336,7 +336,7 @@ impl Checker {
         if self.groupings[grouping].is_empty() || self.level(at)? != Level::Row {
             return Ok(None);
         }
-        let value = self.check(at.at(Place::Row))?;
+        let value = self.check(at.at(Context::Row))?;
         Ok(self.groupings[grouping].contains(&value.id).then_some(value))
     }
 
@@ -369,7 +369,7 @@ impl Checker {
         self.open.push(named.name.clone());
         // Names may use each other thousands deep.
         let result = crate::stack::with_room(|| {
-            inside(self, At { written: &named.written, expr: &named.expr, place: at.place })
+            inside(self, At { written: &named.written, expr: &named.expr, context: at.context })
         });
         self.open.pop();
         result
@@ -414,7 +414,7 @@ impl Checker {
     /// # Errors
     /// An unknown name or function.
     pub(crate) fn level_of(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<Level> {
-        self.level(At { written, expr, place: Place::Row })
+        self.level(At { written, expr, context: Context::Row })
     }
 
     /// The highest level of some calculations.
@@ -464,7 +464,7 @@ impl Checker {
 
     /// Checks a calculation, or finds it checked before.
     fn check(&mut self, at: At<'_>) -> Checked<Typed> {
-        let part = (Part::of(at.written, at.expr), at.place);
+        let part = (Part::of(at.written, at.expr), at.context);
         if let Some(known) = self.known.parts.get(&part) {
             return Ok(*known);
         }
@@ -480,12 +480,12 @@ impl Checker {
 
     /// What a calculation on rows is to groups: a key of theirs, and in a detail any value of a row.
     fn entered(&mut self, at: At<'_>) -> Checked<Option<Typed>> {
-        let Place::Groups { of, .. } = at.place else { return Ok(None) };
+        let Context::Groups { of, .. } = at.context else { return Ok(None) };
         if let Some(key) = self.key_in(of, at)? {
             return Ok(Some(key));
         }
         if self.listing && self.level(at)? == Level::Row {
-            return self.check(at.at(Place::Row)).map(Some);
+            return self.check(at.at(Context::Row)).map(Some);
         }
         Ok(None)
     }
@@ -507,8 +507,8 @@ impl Checker {
                     return self.enter(at, &named, |it, at| it.check(at));
                 }
                 let value = self.column(at, table.as_deref(), name)?;
-                match at.place {
-                    Place::Groups { .. } => Err(self.row_value_outside(at, value.kind)),
+                match at.context {
+                    Context::Groups { .. } => Err(self.row_value_outside(at, value.kind)),
                     _ => Ok(value),
                 }
             }
@@ -555,7 +555,7 @@ impl Checker {
             aggregate: Alike(Arc::new(Sum)),
             args: vec![value],
             condition: None,
-            late: None,
+            second_pass: None,
             per: Vec::new(),
         };
         let sum = self.tree.add(TreeNode::Aggregate(sum), value.kind, at.text());

@@ -1,7 +1,7 @@
 //! What stands after `along` and `within`: keys of the table, longer periods of them, and in a listing
 //! values of the rows.
 
-use super::{At, CELLS, Checked, Checker, Id, Level, Place, Reference, TreeNode, Typed};
+use super::{At, CELLS, Checked, Checker, Context, Id, Level, Reference, TreeNode, Typed};
 use crate::error::{Diagnostic, SourceText, all_of};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
 use crate::language::functions::{self, Call, RowCall};
@@ -46,7 +46,7 @@ impl Checker {
             }
         }
         if matches!(self.level(at), Ok(Level::Row))
-            && let Ok(value) = self.check(at.at(Place::Row))
+            && let Ok(value) = self.check(at.at(Context::Row))
         {
             if let Some(k) = self.keys.iter().position(|k| k.value.id == value.id) {
                 return Ok(Reference::Key(k));
@@ -75,7 +75,7 @@ impl Checker {
         written: &Arc<SourceText>,
         expr: &Expr,
     ) -> Checked<Option<usize>> {
-        let at = At { written, expr, place: CELLS };
+        let at = At { written, expr, context: CELLS };
         if let Node::Name { table: None, name } = &expr.node
             && !self.listing
             && !self.is_named(name)
@@ -111,7 +111,7 @@ impl Checker {
     /// When there is no such key.
     pub(crate) fn key_named(&mut self, written: &Arc<SourceText>) -> Checked<usize> {
         let expr = crate::language::parser::parse(written)?;
-        let at = At { written, expr: &expr, place: CELLS };
+        let at = At { written, expr: &expr, context: CELLS };
         match self.reference(at, None)? {
             Reference::Key(key) => Ok(key),
             _ => Err(at.mistake("this is no key of the table")),

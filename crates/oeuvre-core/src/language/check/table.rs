@@ -3,7 +3,7 @@
 //! Such a calculation becomes a window over nodes of the tree, which may be results of groups, values of rows
 //! in a detail, or windows themselves.
 
-use super::{At, CELLS, Checked, Checker, Level, Place, Reference, TreeNode, Typed, Window};
+use super::{At, CELLS, Checked, Checker, Context, Level, Reference, TreeNode, Typed, Window};
 use crate::aggregate::extremes::Extreme;
 use crate::aggregate::sums::Sum;
 use crate::error::{Diagnostic, either};
@@ -85,7 +85,7 @@ impl Checker {
         if self.listing || self.level(at)? != Level::Row || self.entered(at)?.is_some() {
             return self.check(at);
         }
-        let value = self.check(at.at(Place::Row))?;
+        let value = self.check(at.at(Context::Row))?;
         if !value.kind.is_number() {
             return Err(self.row_value_outside(at, value.kind));
         }
@@ -156,12 +156,12 @@ impl Checker {
 
     /// A mistake where there are no other cells to look at.
     fn ensure_cells(&self, at: At<'_>, call: &CallNode, word: &TableCall) -> Checked<()> {
-        if at.place != CELLS {
+        if at.context != CELLS {
             let message = format!("`{}` looks at other cells of the table", call.name);
             let it = Diagnostic::new(at.written, call.name_span.clone(), message)
                 .label("known only when the table is made");
-            return Err(match at.place {
-                Place::Filter => it.help(format!(
+            return Err(match at.context {
+                Context::Filter => it.help(format!(
                     "a condition on the lines of the table: --lines-where '{}'",
                     at.written.text
                 )),

@@ -66,7 +66,7 @@ pub struct AggregateNode {
     /// Which of these count.
     pub condition: Option<Typed>,
     /// The same where the condition holds a result of the group.
-    pub late: Option<Typed>,
+    pub second_pass: Option<Typed>,
     /// What rows are grouped by first, beside the keys around.
     pub per: Vec<Typed>,
 }

@@ -482,7 +482,7 @@ impl Source for CsvSource {
         used.filter_map(|c| c.remark()).collect()
     }
 
-    fn place_columns(&self) -> Option<[usize; 2]> {
+    fn location_columns(&self) -> Option<[usize; 2]> {
         Some([self.columns.len(), self.columns.len() + 1])
     }
 

@@ -1,8 +1,8 @@
-//! Walks: from cell to cell of a partition, in an order.
+//! Frames: what is made of the values on the way to each cell, of all of them or of the last so many steps.
 
-use super::Taking;
-use super::order::{Ordinals, sorted};
-use super::{partition_ordinals, pick, runs};
+use super::order::Ordinals;
+use super::partition::Partitions;
+use super::{Taking, pick, runs};
 use crate::aggregate::Overflow;
 use crate::aggregate::float_sum::FloatSum;
 use oeuvre_columns::column::NO_NUMBER;
@@ -12,61 +12,37 @@ use oeuvre_columns::value::exact::decimal_ratio;
 use oeuvre_columns::value::{Kind, Value};
 use std::collections::VecDeque;
 
-/// The cells in the order in which they are walked.
-pub struct Walk<'a> {
-    pub(super) partition: &'a [u32],
-    /// Empty where the cells are walked as they stand, until it is needed.
-    order: std::cell::OnceCell<Vec<u32>>,
-    /// Whether the cells are walked as they stand.
-    pub(super) in_order: bool,
-    /// The place of each cell in the calendar, where a period is walked.
-    pub(super) calendar: Option<Calendar<'a>>,
-    /// Cells whose place owes to the order of the cells alone.
-    pub(crate) ties_broken: u64,
-}
-
-/// Periods that are walked one calendar step at a time.
+/// The last so many steps of a walk.
 #[derive(Clone, Copy)]
-pub(crate) struct Calendar<'a> {
-    /// The place of each cell.
-    pub(crate) places: &'a [i32],
-    /// The first and the last period of the whole table.
-    pub(crate) range: (i32, i32),
-    /// From the last to the first.
-    pub(crate) backwards: bool,
+pub(super) struct Frame<'a> {
+    pub(super) steps: u32,
+    /// How many values are enough; all of them unless said.
+    pub(super) at_least: Option<u32>,
+    pub(super) empty: &'a Value,
 }
 
-impl<'a> Walk<'a> {
-    /// A walk by some columns, the first counts most.
-    pub(crate) fn new(
-        partition: &'a [u32],
-        by: &[&Ordinals],
-        calendar: Option<Calendar<'a>>,
-    ) -> Walk<'a> {
-        let in_order = by.is_empty();
-        if in_order {
-            let order = std::cell::OnceCell::new();
-            return Walk { partition, order, in_order, calendar, ties_broken: 0 };
-        }
-        let partitions = partition_ordinals(partition);
-        let mut all = vec![&partitions];
-        all.extend(by);
-        let order = sorted(partition.len(), &all);
-        let same = |a: u32, b: u32| by.iter().all(|o| o.values[a as usize] == o.values[b as usize]);
-        let tied = |run: &[u32]| -> u64 {
-            let equal = run.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
-            equal.map(|e| e.len() as u64).sum()
-        };
-        let ties_broken = runs(&order, partition).map(tied).sum();
-        Walk { partition, order: order.into(), in_order, calendar, ties_broken }
-    }
+/// How a frame has changed since the cell before.
+struct Cells<'a> {
+    /// Cells with a value that came in; [`EMPTY_CELL`] for a period without rows.
+    entered: &'a [u32],
+    /// Those that went out.
+    left: &'a [u32],
+    /// How many values are in it.
+    present: u64,
+    moved: Moved,
+}
 
-    /// The cells in the order in which they are walked, partition by partition.
-    pub(super) fn order(&self) -> &[u32] {
-        self.order
-            .get_or_init(|| sorted(self.partition.len(), &[&partition_ordinals(self.partition)]))
-    }
+#[derive(Clone, Copy)]
+enum Moved {
+    /// A new partition.
+    Restart,
+    Kept,
+}
 
+/// A period without a cell whose value of no rows counts.
+const EMPTY_CELL: u32 = u32::MAX - 1;
+
+impl Partitions {
     /// What is made of the values on the way to each cell: all of them, or those in a frame. Missing values are
     /// passed over.
     ///
@@ -82,7 +58,7 @@ impl<'a> Walk<'a> {
         match taking {
             Taking::Min | Taking::Max => Ok(self.extreme(x, kind, taking == Taking::Max, frame)),
             Taking::Count => {
-                let mut out = vec![MISSING_I64; self.partition.len()];
+                let mut out = vec![MISSING_I64; self.number.len()];
                 self.frames(x, frame, |cell, cells, enough| {
                     if enough {
                         out[cell] = cells.present as i64;
@@ -94,7 +70,7 @@ impl<'a> Walk<'a> {
                 Data::F64(v) => self.float_sums(x, v, taking == Taking::Mean, frame),
                 Data::I64(v) => self.whole_sums(x, |i| i128::from(v[i]), kind, taking, frame),
                 Data::I128(v) => self.whole_sums(x, |i| v[i], kind, taking, frame),
-                _ => Ok(pick(x, &vec![NO_NUMBER; self.partition.len()])),
+                _ => Ok(pick(x, &vec![NO_NUMBER; self.number.len()])),
             },
         }
     }
@@ -112,7 +88,7 @@ impl<'a> Walk<'a> {
             Some(Value::Number(d)) => d.rescale(scale).map_or(0, |d| d.mantissa),
             _ => 0,
         };
-        let n = self.partition.len();
+        let n = self.number.len();
         let mut means = if taking == Taking::Mean { vec![f64::NAN; n] } else { Vec::new() };
         let mut sums = if taking == Taking::Mean { Vec::new() } else { vec![MISSING_I64; n] };
         let mut wide: Vec<i128> = Vec::new();
@@ -176,7 +152,7 @@ impl<'a> Walk<'a> {
             Some(Value::Float(f)) => *f,
             _ => 0.0,
         };
-        let mut out = vec![f64::NAN; self.partition.len()];
+        let mut out = vec![f64::NAN; self.number.len()];
         let (mut sum, mut failed) = (FloatSum::default(), false);
         self.frames(x, frame, |cell, cells, enough| {
             if matches!(cells.moved, Moved::Restart) {
@@ -208,7 +184,7 @@ impl<'a> Walk<'a> {
         }
         let empty_cell = x.data.len() as u32;
         let ordinals = Ordinals::of(&with_empty, largest);
-        let mut from = vec![NO_NUMBER; self.partition.len()];
+        let mut from = vec![NO_NUMBER; self.number.len()];
         // The cells that may still become the smallest ordinal, in ascending order.
         let mut waiting: VecDeque<u32> = VecDeque::new();
         self.frames(x, frame, |cell, cells, enough| {
@@ -245,7 +221,7 @@ impl<'a> Walk<'a> {
         let mut inside: VecDeque<u32> = VecDeque::new();
         let mut left = Vec::new();
         let mut entered = Vec::new();
-        for run in runs(self.order(), self.partition) {
+        for run in runs(self.order(), &self.number) {
             let mut moved = Moved::Restart;
             inside.clear();
             let mut present = 0u64;
@@ -254,8 +230,8 @@ impl<'a> Walk<'a> {
                 entered.clear();
                 left.clear();
                 // Periods between the last cell and this one that have no cell come in as empty.
-                if let (Some(calendar), Some(frame)) = (self.calendar, frame) {
-                    let here = i64::from(calendar.places[cell as usize]);
+                if let (Some(calendar), Some(frame)) = (&self.calendar, frame) {
+                    let here = i64::from(calendar.indexes[cell as usize]);
                     let step = if calendar.backwards { -1 } else { 1 };
                     let first = match before {
                         Some(last) => last + step,
@@ -301,51 +277,5 @@ impl<'a> Walk<'a> {
                 moved = Moved::Kept;
             }
         }
-    }
-}
-
-/// The last so many steps of a walk.
-#[derive(Clone, Copy)]
-pub(super) struct Frame<'a> {
-    pub(super) steps: u32,
-    /// How many values are enough; all of them unless said.
-    pub(super) at_least: Option<u32>,
-    pub(super) empty: &'a Value,
-}
-
-/// How a frame has changed since the cell before.
-struct Cells<'a> {
-    /// Cells with a value that came in; [`EMPTY_CELL`] for a period without rows.
-    entered: &'a [u32],
-    /// Those that went out.
-    left: &'a [u32],
-    /// How many values are in it.
-    present: u64,
-    moved: Moved,
-}
-
-#[derive(Clone, Copy)]
-enum Moved {
-    /// A new partition.
-    Restart,
-    Kept,
-}
-
-/// A period without a cell whose value of no rows counts.
-const EMPTY_CELL: u32 = u32::MAX - 1;
-
-impl Calendar<'_> {
-    /// The cell of a run that stands at a place of the calendar.
-    pub(super) fn find(self, run: &[u32], place: i64) -> Option<u32> {
-        let at = |cell: u32| i64::from(self.places[cell as usize]);
-        let found = match self.backwards {
-            false => run.partition_point(|&cell| at(cell) < place),
-            true => run.partition_point(|&cell| at(cell) > place),
-        };
-        run.get(found).copied().filter(|&cell| at(cell) == place)
-    }
-
-    pub(super) fn covers(self, place: i64) -> bool {
-        (i64::from(self.range.0)..=i64::from(self.range.1)).contains(&place)
     }
 }
