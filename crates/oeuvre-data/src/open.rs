@@ -12,8 +12,11 @@ struct Format {
     /// Whether a name is of this format; the last row takes all that are left.
     takes: fn(&str) -> bool,
     /// Opens names of it, whose rows are stacked.
-    open: fn(&[String], ReadOptions) -> Result<Box<dyn Input>, ReadError>,
+    open: Open,
 }
+
+/// Opens some names as one table.
+type Open = fn(&[String], ReadOptions) -> Result<Box<dyn Input>, ReadError>;
 
 /// All formats; the first that takes a name reads it.
 const FORMATS: &[Format] = &[Format {

@@ -303,7 +303,7 @@ impl<'a> CanBe<'a> {
 fn days_of(kind: Kind, index: i32) -> (i32, i32) {
     match kind {
         Kind::Period(unit) => {
-            let period = Period { unit, index: index };
+            let period = Period { unit, index };
             (period.first_day(), period.last_day())
         }
         Kind::Date => (index, index),

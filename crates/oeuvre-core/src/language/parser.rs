@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 /// How deeply a calculation may be nested. Deeper ones would be mistakes of a program that
 /// writes calculations, and the limit keeps any text from overflowing the stack.
-const DEEPEST: usize = 200;
+const DEEPEST: usize = 250;
 /// How many operators a calculation may have, for the same reason: a row of them is a deep tree.
 const MOST_OPERATORS: usize = 1000;
 

@@ -1,11 +1,15 @@
 //! The columns of all rows that count, put together from what the workers have read.
 
+use super::at_once;
 use crate::error::Error;
 use crate::pass::{Consumer, RowWork, Share};
 use crate::plan::Plan;
 use crate::rows::program::Operand;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
+
+/// From so many rows on, a column is worth a thread of its own.
+const WORTH_A_THREAD: usize = 16_384;
 
 /// The columns of the rows that count, in pieces, until all are read.
 #[derive(Default)]
@@ -81,12 +85,14 @@ impl Share for KeepShare {
 }
 
 impl Columns {
-    /// The whole columns, in the order of the rows; as many at a time as there are threads.
+    /// The whole columns, in the order of the rows; as many at a time as there are threads, unless there are so
+    /// few rows that a thread costs more than a column.
     pub(super) fn join(mut self, inputs: usize, threads: usize) -> (usize, Vec<Column>) {
         let mut order: Vec<usize> = (0..self.chunks.len()).collect();
         order.sort_by_key(|&c| self.chunks[c].0);
         let rows = self.chunks.iter().map(|c| c.1).sum();
         let mut out: Vec<Column> = Vec::new();
+        let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
         while out.len() < inputs {
             let now = out.len()..(out.len() + threads).min(inputs);
             // Chunks are let go as they are joined, so that few columns are held twice.
@@ -99,14 +105,7 @@ impl Columns {
                 let texts: Vec<&Dictionary> = texts.iter().map(|t| &t[i]).collect();
                 join_column(chunks, order.iter().map(|&c| worker_of[c]), &texts, rows)
             };
-            out.extend(std::thread::scope(|scope| {
-                let handles: Vec<_> =
-                    now.zip(chunks).map(|it| scope.spawn(move || join(it))).collect();
-                let join = |h: std::thread::ScopedJoinHandle<'_, Column>| {
-                    h.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-                };
-                handles.into_iter().map(join).collect::<Vec<_>>()
-            }));
+            out.extend(at_once(now.zip(chunks).collect(), join));
         }
         (rows, out)
     }

@@ -196,6 +196,22 @@ struct AllRows<'a> {
     order: Option<Vec<u32>>,
 }
 
+/// What some work makes of each of a few things, all at once on threads of their own.
+fn at_once<T: Send, R: Send>(things: Vec<T>, work: impl Fn(T) -> R + Sync) -> Vec<R> {
+    if things.len() < 2 {
+        return things.into_iter().map(work).collect();
+    }
+    let work = &work;
+    std::thread::scope(|scope| {
+        let handles: Vec<_> =
+            things.into_iter().map(|thing| scope.spawn(move || work(thing))).collect();
+        let join = |h: std::thread::ScopedJoinHandle<'_, R>| {
+            h.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+        };
+        handles.into_iter().map(join).collect()
+    })
+}
+
 /// A window's column, and how many rows owe their place to the order of the file.
 type Done = Result<(Column, u64), Error>;
 
@@ -305,18 +321,7 @@ impl<'a> AllRows<'a> {
             let together = 1 + all[at + 1..].iter().take(threads - 1).take_while(free).count();
             let batch = &all[at..at + together];
             let it = &*self;
-            let results: Vec<Done> = if together == 1 {
-                vec![it.window(batch[0].1)]
-            } else {
-                std::thread::scope(|scope| {
-                    let handles: Vec<_> =
-                        batch.iter().map(|(_, w)| scope.spawn(move || it.window(w))).collect();
-                    handles
-                        .into_iter()
-                        .map(|h| h.join().unwrap_or_else(|p| std::panic::resume_unwind(p)))
-                        .collect()
-                })
-            };
+            let results = at_once(batch.iter().collect(), |(_, window)| it.window(window));
             for ((i, window), result) in batch.iter().zip(results) {
                 let (column, ties) = result?;
                 self.given[*i] = column;

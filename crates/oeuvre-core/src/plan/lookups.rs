@@ -36,7 +36,8 @@ pub(super) fn add(request: &LookupRequest, checker: &mut Checker) -> Result<(), 
         ));
     }
     let lookup = Arc::new(Lookup { table: table.clone(), rows, keys });
-    Ok(checker.add_lookup(lookup, row_keys, written, request.no_match))
+    checker.add_lookup(lookup, row_keys, written, request.no_match);
+    Ok(())
 }
 
 /// The keys of the rows, and the values of those of the lookup.

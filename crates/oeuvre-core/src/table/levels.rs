@@ -201,7 +201,7 @@ impl<'a> Levels<'a> {
             return Ok(known.clone());
         }
         let second_pass = self.second_pass.and_then(|l| l.at(kept, &[]));
-        let cells = Rc::new(roll_up(&self.plan, self.group_states, 0, kept, None, second_pass)?);
+        let cells = Rc::new(roll_up(self.plan, self.group_states, 0, kept, None, second_pass)?);
         self.evaluated.insert(kept.to_vec(), cells.clone());
         Ok(cells)
     }

@@ -71,7 +71,7 @@ mod tests {
     #[rstest]
     // Seven values in three buckets: 3, 2 and 2, the largest first.
     #[case(3, false, [3, 1, 2, NO, 1, 3, 2, 1], 0)]
-    #[case(3, true, [1, 3, 2, NO, 3, 1, 2, 1], 0)]
+    #[case(3, true, [1, 3, 2, NO, 3, 1, 1, 2], 0)]
     #[case(1, false, [1, 1, 1, NO, 1, 1, 1, 1], 0)]
     #[case(9, false, [7, 2, 4, NO, 1, 6, 5, 3], 0)]
     fn buckets_are_as_equal_as_can_be(

@@ -278,12 +278,16 @@ impl Serialize for Column<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         let layout = self.layout;
         let (slot, grid) = (layout.slots[self.at], layout.grid);
-        let result =
-            if let Slot::Result(column) = slot { Some(&grid.columns[column]) } else { None };
-        let under = result.filter(|_| !grid.across.is_empty() && !layout.is_long());
+        // In a long table a slot stands for the result at every position, of which there may be none.
+        let along_the_top = !grid.across.is_empty() && !layout.is_long();
+        let under = match slot {
+            Slot::Result(column) if along_the_top => Some(&grid.columns[column]),
+            _ => None,
+        };
+        let role = if matches!(slot, Slot::Result(_)) { "result" } else { "key" };
         let mut map = to.serialize_map(None)?;
         map.serialize_entry("name", layout.heading(self.at))?;
-        map.serialize_entry("role", if result.is_some() { "result" } else { "key" })?;
+        map.serialize_entry("role", role)?;
         if let Some(place) = under.and_then(|c| place(grid.positions[c.position].kind)) {
             map.serialize_entry("place", place)?;
         }

@@ -41,15 +41,15 @@ impl Checker {
     ) -> Checked<Typed> {
         match at.context {
             Context::SecondPass => {
-                return self.check(at.at(Context::Groups { of: TABLE, second_pass: true }));
+                self.check(at.at(Context::Groups { of: TABLE, second_pass: true }))
             }
             Context::Filter => {
-                return Err(at
+                Err(at
                     .mistake("a condition on rows cannot use a result of groups")
-                    .label("known only after the rows are grouped"));
+                    .label("known only after the rows are grouped"))
             }
             Context::Row => {
-                return Err(at
+                Err(at
                     .mistake(format!(
                         "`{}` stands where each row has a value of its own",
                         call.name
@@ -58,7 +58,7 @@ impl Checker {
                     .help(format!(
                         "of the results of smaller groups: mean({} per route), max(count() per customer_id)",
                         at.text()
-                    )));
+                    )))
             }
             Context::Groups { .. } if at.context == CELLS && self.level(at)? == Level::Table => {
                 self.aggregate_of_cells(at, call, of)

@@ -63,7 +63,7 @@ pub(super) static ROWS: &[Function] = &[
         WALK
     ),
     word!(
-        TableCall::walks(Takes::Anything, |g| back(g)),
+        TableCall::walks(Takes::Anything, back),
         "lag",
         "lag(x) or lag(x, 12 along K within L)",
         "x one step back, or n steps; along a period one step is one period of the calendar",
@@ -85,7 +85,7 @@ pub(super) static ROWS: &[Function] = &[
     )
     .reads(Share::AsArgument),
     word!(
-        TableCall { gives: Gives::Change, ..TableCall::walks(Takes::Numbers, |g| back(g)) },
+        TableCall { gives: Gives::Change, ..TableCall::walks(Takes::Numbers, back) },
         "change",
         "change(x) or change(x, 12 along K within L)",
         "x less its value one step back, or n steps",
@@ -96,7 +96,7 @@ pub(super) static ROWS: &[Function] = &[
     )
     .reads(Share::AsArgument),
     word!(
-        TableCall { gives: Gives::Growth, ..TableCall::walks(Takes::Numbers, |g| back(g)) },
+        TableCall { gives: Gives::Growth, ..TableCall::walks(Takes::Numbers, back) },
         "growth",
         "growth(x) or growth(x, 12 along K within L)",
         "the change of x over its value one step back, or n steps",
