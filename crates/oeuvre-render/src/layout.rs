@@ -6,6 +6,7 @@ use crate::style::Style;
 use oeuvre_columns::column::Data;
 use oeuvre_columns::{Kind, Value};
 use oeuvre_core::{Grid, LineKind};
+use std::collections::{HashMap, HashSet};
 
 /// A column as outputs see it: first the keys, then the results.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -104,19 +105,20 @@ impl<'a> Layout<'a> {
 
     /// The columns' names in files: the parts of each heading joined, no two the same.
     fn file_headings(&self) -> Vec<String> {
-        let mut out: Vec<String> = Vec::new();
-        let mut taken = std::collections::HashSet::new();
-        for &slot in &self.slots {
+        let mut taken = HashSet::new();
+        // The number that a heading gets next, so that many of one name do not try all numbers again.
+        let mut numbers: HashMap<String, usize> = HashMap::new();
+        let name = |&slot: &Slot| {
             let heading = self.heading_parts(slot).join(PARTS);
             let mut name = heading.clone();
-            let mut n = 2;
             while !taken.insert(name.clone()) {
+                let n = numbers.entry(heading.clone()).or_insert(1);
+                *n += 1;
                 name = format!("{heading} ({n})");
-                n += 1;
             }
-            out.push(name);
-        }
-        out
+            name
+        };
+        self.slots.iter().map(name).collect()
     }
 
     /// What stands above a column, from the top: the labels of its position, then its own name.

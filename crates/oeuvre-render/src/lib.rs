@@ -34,7 +34,7 @@ pub struct TextSettings {
 /// What to write, and how.
 #[derive(Clone, Copy, Debug)]
 pub struct Settings<'a> {
-    /// How it is to style.
+    /// How it is to look.
     pub style: &'a Style,
     /// The format.
     pub format: Format,

@@ -1,10 +1,10 @@
-//! How a table is to style: patterns, bars, shading, what stands in empty cells.
+//! How a table is to look: patterns, bars, shading, what stands in empty cells.
 
 use crate::format::Pattern;
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::{Kind, Value};
 
-/// How a table is to style. Columns are named by their headings.
+/// How a table is to look. Columns are named by their headings.
 #[derive(Clone, Debug, Default)]
 pub struct Style {
     /// Column and pattern.
@@ -19,7 +19,7 @@ pub struct Style {
     pub long: bool,
 }
 
-/// A column that a look may name.
+/// A column that a style may name.
 #[derive(Clone, Debug)]
 pub struct Named {
     /// Its heading.

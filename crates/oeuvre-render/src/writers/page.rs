@@ -393,19 +393,11 @@ fn page_width(columns: &[Wide]) -> usize {
 /// Gives the number of columns left out.
 fn fit(layout: &Layout<'_>, columns: &mut Vec<Wide>, limit: usize) -> usize {
     let wished: Vec<usize> = columns.iter().map(|c| c.width).collect();
-    let mut over = page_width(columns).saturating_sub(limit);
-    while over > 0 {
-        let widest = columns
-            .iter_mut()
-            .filter(|c| layout.kind(c.slot) == Kind::Text && c.width > SHORTEST_LABEL)
-            .max_by_key(|c| c.width);
-        let Some(column) = widest else { break };
-        column.width -= 1;
-        over -= 1;
-    }
+    let mut all = page_width(columns);
+    all -= shorten_labels(layout, columns, all.saturating_sub(limit));
     let before = columns.len();
-    while columns.len() > 1 && page_width(columns) > limit {
-        columns.pop();
+    while columns.len() > 1 && all > limit {
+        all -= columns.pop().map_or(0, |column| column.all() + GAP);
     }
     // Not some results of a position without the others.
     let position = |c: &Wide| match c.slot {
@@ -433,6 +425,31 @@ fn fit(layout: &Layout<'_>, columns: &mut Vec<Wide>, limit: usize) -> usize {
     before - columns.len()
 }
 
+/// Makes the widest labels narrower until so much is won, or none is wider than [`SHORTEST_LABEL`]; gives what
+/// was won.
+fn shorten_labels(layout: &Layout<'_>, columns: &mut [Wide], over: usize) -> usize {
+    let is_long = |c: &&mut Wide| layout.kind(c.slot) == Kind::Text && c.width > SHORTEST_LABEL;
+    let mut long: Vec<&mut Wide> = columns.iter_mut().filter(is_long).collect();
+    let won = |long: &[&mut Wide], width: usize| -> usize {
+        long.iter().map(|c| c.width.saturating_sub(width)).sum()
+    };
+    // The greatest width for all of them that wins enough.
+    let (mut width, mut above) =
+        (SHORTEST_LABEL, long.iter().map(|c| c.width).max().unwrap_or(SHORTEST_LABEL));
+    while width < above {
+        let middle = (width + above).div_ceil(2);
+        if won(&long, middle) >= over { width = middle } else { above = middle - 1 }
+    }
+    // What is won too much goes to the first ones.
+    let mut spare = won(&long, width).saturating_sub(over);
+    let all = won(&long, width) - spare;
+    for column in long.iter_mut().filter(|c| c.width > width) {
+        column.width = width + usize::from(spare > 0);
+        spare = spare.saturating_sub(1);
+    }
+    all
+}
+
 /// Cuts a text to a width, with a sign that it was cut.
 fn shorten(text: &mut String, width: usize) {
     if text.width() <= width {
@@ -457,4 +474,116 @@ fn shorten(text: &mut String, width: usize) {
 fn superscript(number: usize) -> String {
     const DIGITS: [char; 10] = ['⁰', '¹', '²', '³', '⁴', '⁵', '⁶', '⁷', '⁸', '⁹'];
     number.to_string().bytes().map(|b| DIGITS[usize::from(b - b'0')]).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use oeuvre_columns::Value;
+    use oeuvre_columns::column::Column;
+    use oeuvre_core::{Heading, Line};
+    use proptest::prelude::*;
+
+    const NUMBER: Kind = Kind::Number { scale: 2 };
+
+    /// A table of a key and results: texts and numbers in turn.
+    fn grid(labels: &[String], texts: &[Vec<String>], numbers: &[Vec<i64>]) -> Grid {
+        let line = Line { kind: LineKind::Group, depth: 1 };
+        let of_texts = |texts: &[String]| {
+            let values: Vec<Value> = texts.iter().map(|t| Value::Text(t.as_str().into())).collect();
+            Column::from_values(Kind::Text, &values)
+        };
+        let numbers = numbers.iter().map(|of_column| {
+            let value = |&n: &i64| Value::Number(oeuvre_columns::Decimal::new(n.into(), 2));
+            (NUMBER, Column::from_values(NUMBER, &of_column.iter().map(value).collect::<Vec<_>>()))
+        });
+        let texts = texts.iter().map(|of_column| (Kind::Text, of_texts(of_column)));
+        let columns = texts.chain(numbers).enumerate().map(|(result, (kind, cells))| {
+            let one = Grid::of_one(&format!("result {result}"), kind, false, &Value::Missing);
+            ResultColumn { result, cells, ..one.columns[0].clone() }
+        });
+        Grid {
+            by: vec![Heading { name: "key".into(), kind: Kind::Text }],
+            labels: vec![of_texts(labels)],
+            lines: vec![line; labels.len()],
+            positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+            columns: columns.collect(),
+            ..Grid::default()
+        }
+    }
+
+    fn drawn(grid: &Grid, width_cols: Option<usize>) -> String {
+        let mut out = Vec::new();
+        write(grid, &Style::default(), TextSettings { width_cols, color: false }, &mut out)
+            .unwrap();
+        String::from_utf8(out).unwrap()
+    }
+
+    fn any_grid() -> impl Strategy<Value = Grid> {
+        let label = "[a-z é漢]{0,6}([a-z]{1,30}|漢{1,9})?";
+        (1usize..5, 0usize..5, 0usize..4).prop_flat_map(move |(lines, texts, numbers)| {
+            let labels = prop::collection::vec(label, lines);
+            let texts = prop::collection::vec(prop::collection::vec(label, lines), texts);
+            let number = -10_000_000i64..10_000_000;
+            let numbers = prop::collection::vec(prop::collection::vec(number, lines), numbers);
+            (labels, texts, numbers).prop_map(|(l, t, n)| grid(&l, &t, &n))
+        })
+    }
+
+    proptest! {
+        /// No line is wider than the page, figures are never cut, and a page that is wide enough is as one
+        /// without a limit.
+        #[test]
+        fn a_page_keeps_to_its_width(grid in any_grid()) {
+            let whole = drawn(&grid, None);
+            let widest = whole.lines().map(UnicodeWidthStr::width).max().unwrap_or(0);
+            for width in 1..widest + 2 {
+                let text = drawn(&grid, Some(width));
+                for line in text.lines().filter(|l| !l.starts_with('→')) {
+                    prop_assert!(line.width() <= width, "{line:?} at {width}");
+                    let cut = line.split_whitespace().filter(|w| w.ends_with('…'));
+                    for word in cut.filter(|_| width > 20) {
+                        prop_assert!(!word.starts_with(|c: char| c.is_ascii_digit()), "{word:?}");
+                    }
+                }
+                prop_assert!(width < widest || text == whole, "{text}\n{whole}");
+            }
+        }
+
+        /// As when the widest of the labels is made narrower again and again, of several the last.
+        #[test]
+        fn labels_are_shortened_from_the_widest_on(grid in any_grid(), over in 0usize..150) {
+            let style = Style::default();
+            let layout = Layout::new(&grid, &style);
+            let mut columns = Page { layout: &layout, color: false }.measure();
+            let mut plain: Vec<usize> = columns.iter().map(|c| c.width).collect();
+            let mut won = 0;
+            while won < over {
+                let long = |i: &usize| layout.kind(columns[*i].slot) == Kind::Text && plain[*i] > SHORTEST_LABEL;
+                let Some(widest) = (0..plain.len()).filter(long).max_by_key(|&i| plain[i]) else { break };
+                plain[widest] -= 1;
+                won += 1;
+            }
+            prop_assert_eq!(shorten_labels(&layout, &mut columns, over), won);
+            prop_assert_eq!(columns.iter().map(|c| c.width).collect::<Vec<_>>(), plain);
+        }
+    }
+
+    #[test]
+    fn a_text_is_cut_at_its_width_with_a_sign() {
+        for (text, width, expected) in [
+            ("Kittiwake", 9, "Kittiwake"),
+            ("Kittiwake", 8, "Kittiwa…"),
+            ("Kittiwake", 1, "…"),
+            ("Kittiwake", 0, ""),
+            // A character of two columns that would be cut in half is left out.
+            ("漢字", 3, "漢…"),
+            ("漢字", 2, "…"),
+            ("e\u{301}e\u{301}", 1, "…"),
+        ] {
+            let mut cut = text.to_owned();
+            shorten(&mut cut, width);
+            assert_eq!(cut, expected, "{text} at {width}");
+        }
+    }
 }

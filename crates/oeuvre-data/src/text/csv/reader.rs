@@ -529,3 +529,158 @@ pub(super) fn problem_at(name: &str, bytes: &[u8], start: usize, found: &Found) 
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::CsvSource;
+    use crate::options::{Forced, ReadOptions, Uneven};
+    use oeuvre_columns::column::Batch;
+    use oeuvre_columns::{Kind, ReadError, Reader, Source, Value};
+    use proptest::prelude::*;
+    use rstest::rstest;
+    use std::io::Write;
+
+    type Rows = Vec<Vec<String>>;
+
+    /// All rows of a file as texts, in pieces of so many bytes; a missing value is an empty text.
+    fn rows(
+        bytes: &[u8],
+        piece_bytes: usize,
+        readers: usize,
+        uneven: Uneven,
+    ) -> Result<Rows, ReadError> {
+        let mut file = tempfile::NamedTempFile::new().unwrap();
+        file.write_all(bytes).unwrap();
+        let columns =
+            bytes.split(|&b| b == b'\n').next().map_or(1, |l| l.split(|&b| b == b',').count());
+        let options = ReadOptions {
+            separator: Some(b','),
+            uneven,
+            kinds: (0..columns).map(|i| (format!("h{i}"), Forced::Text)).collect(),
+            missing: Vec::new(),
+            piece_bytes,
+            ..ReadOptions::default()
+        };
+        let source = CsvSource::open(&[file.path().display().to_string()], options)?;
+        let all: Vec<usize> = (0..columns).collect();
+        let read = |mut reader: Box<dyn Reader + '_>| {
+            let (mut batch, mut out) = (Batch::default(), Vec::new());
+            let error = loop {
+                match reader.next(&mut batch) {
+                    Ok(true) => {}
+                    Ok(false) => break None,
+                    Err(error) => break Some((reader.piece(), error)),
+                }
+                let text = |row: usize, c: usize| match batch.columns[c].value(Kind::Text, row) {
+                    Value::Text(text) => text.to_string(),
+                    _ => String::new(),
+                };
+                let rows = (0..batch.rows).map(|row| all.iter().map(|&c| text(row, c)).collect());
+                out.push((batch.piece, rows.collect::<Rows>()));
+            };
+            (out, error)
+        };
+        let mut pieces = Vec::new();
+        let mut problem: Option<(u64, ReadError)> = None;
+        std::thread::scope(|scope| {
+            let readers = source.scan(&all, readers).unwrap();
+            let handles: Vec<_> =
+                readers.into_iter().map(|reader| scope.spawn(|| read(reader))).collect();
+            for (out, error) in handles.into_iter().map(|h| h.join().unwrap()) {
+                pieces.extend(out);
+                if let Some(error) = error
+                    && problem.as_ref().is_none_or(|p| error.0 < p.0)
+                {
+                    problem = Some(error);
+                }
+            }
+        });
+        pieces.sort_by_key(|(piece, _)| *piece);
+        match problem {
+            Some((_, error)) => Err(error),
+            None => Ok(pieces.into_iter().flat_map(|(_, rows)| rows).collect()),
+        }
+    }
+
+    fn table() -> impl Strategy<Value = (Rows, bool, bool, bool)> {
+        let field = "[ab,\"\n\r é]{0,4}";
+        let rows = (1usize..4).prop_flat_map(move |width| {
+            prop::collection::vec(prop::collection::vec(field, width), 0..6)
+        });
+        (rows, any::<bool>(), any::<bool>(), any::<bool>())
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(48))]
+
+        /// Whatever a plain writer writes and a plain reader reads, this one reads, wherever it is cut.
+        #[test]
+        fn a_file_cut_at_every_byte_is_what_a_plain_reader_reads((table, all_quoted, crlf, ended) in table()) {
+            let width = table.first().map_or(2, Vec::len);
+            let mut writer = csv::WriterBuilder::new()
+                .quote_style(if all_quoted { csv::QuoteStyle::Always } else { csv::QuoteStyle::Necessary })
+                .terminator(if crlf { csv::Terminator::CRLF } else { csv::Terminator::Any(b'\n') })
+                .from_writer(Vec::new());
+            let mut bytes: Vec<u8> = (0..width).map(|i| format!("h{i}")).collect::<Vec<_>>().join(",").into();
+            bytes.push(b'\n');
+            table.iter().for_each(|row| writer.write_record(row).unwrap());
+            bytes.extend(writer.into_inner().unwrap());
+            if !ended && !table.is_empty() {
+                bytes.truncate(bytes.len() - if crlf { 2 } else { 1 });
+            }
+            let plain: Rows = csv::Reader::from_reader(bytes.as_slice())
+                .records()
+                .map(|record| record.unwrap().iter().map(str::to_owned).collect())
+                .collect();
+            prop_assert_eq!(&plain, &table);
+            // A field of nothing but blanks is missing.
+            let text = |field: &String| match field.trim() {
+                "" => String::new(),
+                _ => field.clone(),
+            };
+            let expected: Rows = plain.iter().map(|row| row.iter().map(text).collect()).collect();
+            for piece_bytes in 1..=bytes.len() {
+                for readers in [1, 3] {
+                    let read = rows(&bytes, piece_bytes, readers, Uneven::Stop).unwrap();
+                    prop_assert_eq!(&read, &expected, "pieces of {} bytes, {} readers", piece_bytes, readers);
+                }
+            }
+        }
+    }
+
+    #[rstest]
+    // Too short, too long, a quote inside a field, a quote that is not closed: the first one is told, with its line.
+    #[case("h0,h1\na,b\nc\nd\"e,f\n", "this record has 1 field, the headings are 2", 3)]
+    #[case("h0,h1\na,b\nc,d,e\nf\n", "this record has 3 fields, the headings are 2", 3)]
+    #[case("h0,h1\na,b\n\"c\nc\",d\"\nf\n", "a quote inside a field, near d\\\"", 4)]
+    #[case("h0,h1\n\"a\na\",b\n\"c,d\n", "a quoted field does not end", 4)]
+    fn the_first_problem_is_told_wherever_a_file_is_cut(
+        #[case] text: &str,
+        #[case] message: &str,
+        #[case] line: u64,
+        #[values(1, 3)] readers: usize,
+    ) {
+        for piece_bytes in 1..=text.len() {
+            match rows(text.as_bytes(), piece_bytes, readers, Uneven::Stop) {
+                Err(ReadError::Problem(problem)) => {
+                    assert_eq!((problem.message.as_str(), problem.line), (message, Some(line)));
+                }
+                other => panic!("pieces of {piece_bytes} bytes: {other:?}"),
+            }
+        }
+    }
+
+    #[rstest]
+    #[case(Uneven::LeaveOut, &[["a", "b"], ["f", ""]])]
+    #[case(Uneven::Blank, &[["a", "b"], ["c", ""], ["f", ""]])]
+    fn uneven_records_are_left_out_or_padded(
+        #[case] uneven: Uneven,
+        #[case] expected: &[[&str; 2]],
+        #[values("\n", "\r\n")] end: &str,
+    ) {
+        let text = ["h0,h1", "a,b", "c", "", "f,", ""].join(end);
+        for piece_bytes in 1..=text.len() {
+            assert_eq!(rows(text.as_bytes(), piece_bytes, 2, uneven).unwrap(), expected);
+        }
+    }
+}
