@@ -256,14 +256,15 @@ proptest! {
             after.iter().flat_map(|a| (1..=keys).map(|k| format!("{:?}", &a.0[..k]))).collect();
         for (labels, count) in after.iter().filter(|a| a.1 == zero || !before.contains(a)) {
             prop_assert_eq!(count, &zero);
-            // Where a key has no label at all, a line without rows has none either.
-            let need_not_be = |k: usize| before.iter().all(|b| b.0[k].is_missing());
-            prop_assert!(labels.iter().enumerate().all(|(k, l)| !l.is_missing() || need_not_be(k)), "{:?}", labels);
+            prop_assert!(labels.iter().all(|l| !l.is_missing()), "{:?}", labels);
             let days = labels.iter().filter_map(days_of);
             let (first, last) = days.fold((i32::MIN, i32::MAX), |all, d| (all.0.max(d.0), all.1.min(d.1)));
             prop_assert!(first <= last, "{:?} cannot be", labels);
         }
         // In every group of the keys before it a period has all of its kind that lie in the table's range.
+        // Beside a key without any label nothing is added: a missing label stands on lines with rows alone.
+        let unlabelled = |k: usize| before.iter().all(|b| b.0[k].is_missing());
+        prop_assume!(!(0..keys).any(unlabelled));
         for k in 0..keys {
             let unit = match filled.by[k].kind {
                 Kind::Period(unit) => unit,

@@ -58,7 +58,7 @@ pub(crate) fn fill(plan: &Plan, gathered: &mut GroupStates) -> Result<(), Error>
             }
         });
     }
-    let can_be = CanBe::new(plan, gathered, &present);
+    let can_be = CanBe::new(plan, gathered);
     let by = plan.by_keys;
     let side = axis(0..by, plan, &filled, &present, &can_be)?;
     let top = axis(by..keys.len(), plan, &filled, &present, &can_be)?;
@@ -159,9 +159,6 @@ struct CanBe<'a> {
     lookups: Vec<Option<OfLookup>>,
     /// The keys of a lookup that has several, and the codes that they have together in its rows.
     together: Vec<(Vec<usize>, HashSet<Tuple>)>,
-    /// For each key whether it has no label at all: then a line without rows has none either. Else a missing
-    /// label stands on no line without rows.
-    unlabelled: Vec<bool>,
 }
 
 /// What a lookup has for a key.
@@ -173,7 +170,7 @@ struct OfLookup {
 }
 
 impl<'a> CanBe<'a> {
-    fn new(plan: &'a Plan, gathered: &mut GroupStates, present: &BTreeSet<Tuple>) -> CanBe<'a> {
+    fn new(plan: &'a Plan, gathered: &mut GroupStates) -> CanBe<'a> {
         let keys = plan.keys();
         let kinds: Vec<Kind> = keys.iter().map(|k| k.kind).collect();
         let mut together = Vec::new();
@@ -217,11 +214,7 @@ impl<'a> CanBe<'a> {
             Codes::Text(_) => Vec::new(),
         });
         let indexes = indexes.collect();
-        let unlabelled = |(k, key): (usize, &KeyPlan)| {
-            key.date.is_none() && plan.fill[k].is_none() && present.iter().all(|t| t[k] == 0)
-        };
-        let unlabelled = keys.iter().enumerate().map(unlabelled).collect();
-        CanBe { keys, kinds, indexes, lookups, together, unlabelled }
+        CanBe { keys, kinds, indexes, lookups, together }
     }
 
     /// The labels that the key at the end of a range may have behind a prefix, of those that it is filled
@@ -229,7 +222,7 @@ impl<'a> CanBe<'a> {
     fn labels<'b>(&'b self, range: Range<usize>, prefix: &[u32], filled: &'b [u32]) -> &'b [u32] {
         let key = range.end;
         let code = |k: usize| prefix[k - range.start];
-        if self.lacks_a_label(prefix, range.start) {
+        if prefix.contains(&0) {
             return &[];
         }
         if let Some(lookup) = &self.lookups[key] {
@@ -247,17 +240,9 @@ impl<'a> CanBe<'a> {
         &filled[from..end.max(from)]
     }
 
-    /// Whether one of the labels of some keys is missing that need not be; they are given from a key on.
-    fn lacks_a_label(&self, tuple: &[u32], from: usize) -> bool {
-        tuple
-            .iter()
-            .zip(&self.unlabelled[from..])
-            .any(|(&code, &unlabelled)| code == 0 && !unlabelled)
-    }
-
     /// Whether labels of the keys in a range, given from its start, can stand together.
     fn holds(&self, tuple: &[u32], range: Range<usize>) -> bool {
-        if self.lacks_a_label(tuple, range.start) {
+        if tuple.contains(&0) {
             return false;
         }
         let code = |k: usize| tuple[k - range.start];
