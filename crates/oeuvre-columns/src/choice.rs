@@ -4,9 +4,13 @@
 ///
 /// ```
 /// use oeuvre_columns::Choice;
-/// #[derive(Clone, Copy, Debug, PartialEq)]
-/// enum Side { Port, Starboard }
-/// oeuvre_columns::choices!(Side { Port = "port": "On the left", Starboard = "starboard": "On the right" });
+/// oeuvre_columns::choices! {
+///     /// A side of the ship.
+///     enum Side {
+///         Port = "port": "On the left",
+///         Starboard = "starboard": "On the right",
+///     }
+/// }
 /// assert_eq!("port".parse(), Ok(Side::Port));
 /// assert!("left".parse::<Side>().is_err());
 /// assert_eq!(Side::ALL.len(), 2);
@@ -16,10 +20,21 @@ pub trait Choice: Copy + Send + Sync + 'static {
     const ALL: &'static [(Self, &'static str, &'static str)];
 }
 
-/// Makes a [`Choice`] of an enum, and has it read from its names.
+/// An enum that is a [`Choice`] and is read from its names; what each means is its documentation, too.
 #[macro_export]
 macro_rules! choices {
-    ($type:ident { $($variant:ident = $name:literal: $meaning:literal),+ $(,)? }) => {
+    (
+        $(#[$meta:meta])*
+        $vis:vis enum $type:ident {
+            $($(#[$of_variant:meta])* $variant:ident = $name:literal: $meaning:literal),+ $(,)?
+        }
+    ) => {
+        $(#[$meta])*
+        #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+        $vis enum $type {
+            $(#[doc = $meaning] $(#[$of_variant])* $variant),+
+        }
+
         impl $crate::Choice for $type {
             const ALL: &'static [(Self, &'static str, &'static str)] =
                 &[$(($type::$variant, $name, $meaning)),+];

@@ -47,26 +47,17 @@ pub struct LookupRequest {
     pub no_match: NoMatch,
 }
 
-/// Which total lines and columns to add.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Totals {
-    /// None.
-    #[default]
-    None,
-    /// One over everything.
-    Grand,
-    /// One for each group of lines.
-    Sub,
-    /// Both.
-    All,
+choices! {
+    /// Which total lines and columns to add.
+    #[derive(Default)]
+    pub enum Totals {
+        #[default]
+        None = "none": "No totals",
+        Grand = "grand": "One over everything",
+        Sub = "sub": "One for each group of lines",
+        All = "all": "Both",
+    }
 }
-
-choices!(Totals {
-    None = "none": "No totals",
-    Grand = "grand": "One over everything",
-    Sub = "sub": "One for each group of lines",
-    All = "all": "Both",
-});
 
 impl Totals {
     /// Whether there is a total over everything.

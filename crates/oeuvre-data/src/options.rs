@@ -8,63 +8,36 @@ pub(crate) const DEFAULT_MISSING: &[&str] = &[
     "#REF!", "#VALUE!", "#SPILL!", "#CALC!",
 ];
 
-/// How dates with slashes, points or hyphens are written, day, month and year.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum DateOrder {
-    /// Day first: 31/12/2025.
-    Dmy,
-    /// Month first: 12/31/2025.
-    Mdy,
-    /// Year first: 2025/12/31.
-    Ymd,
+choices! {
+    /// How dates with slashes, points or hyphens are written, day, month and year.
+    pub enum DateOrder {
+        Dmy = "dmy": "Day first: 31/12/2025",
+        Mdy = "mdy": "Month first: 12/31/2025",
+        Ymd = "ymd": "Year first: 2025/12/31",
+    }
 }
 
-choices!(DateOrder {
-    Dmy = "dmy": "Day first: 31/12/2025",
-    Mdy = "mdy": "Month first: 12/31/2025",
-    Ymd = "ymd": "Year first: 2025/12/31",
-});
-
-/// A kind that was asked for with `--kind`.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Forced {
-    /// Exact numbers, or binary64 where a value needs it.
-    Number,
-    /// Text, whatever it looks like.
-    Text,
-    /// `true` and `false`.
-    Boolean,
-    /// Dates.
-    Date,
-    /// Dates with a time.
-    DateTime,
+choices! {
+    /// A kind that was asked for with `--kind`.
+    pub enum Forced {
+        Number = "number": "Exact numbers, or binary64 where a value needs it",
+        Text = "text": "Text, whatever it looks like",
+        Boolean = "boolean": "True and false",
+        Date = "date": "Dates",
+        DateTime = "datetime": "Dates with a time",
+    }
 }
 
-choices!(Forced {
-    Number = "number": "Exact numbers, or binary64 where a value needs it",
-    Text = "text": "Text, whatever it looks like",
-    Boolean = "boolean": "True and false",
-    Date = "date": "Dates",
-    DateTime = "datetime": "Dates with a time",
-});
-
-/// What to do with records that have too few or too many fields.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Uneven {
-    /// Stop with an error that names the line.
-    #[default]
-    Stop,
-    /// Fill short records with missing values; long ones are errors.
-    Blank,
-    /// Leave such records out and count them.
-    LeaveOut,
+choices! {
+    /// What to do with records that have too few or too many fields.
+    #[derive(Default)]
+    pub enum Uneven {
+        #[default]
+        Stop = "stop": "Stop and name the line",
+        Blank = "blank": "Take what lacks as missing",
+        LeaveOut = "leave-out": "Leave them out and count them",
+    }
 }
-
-choices!(Uneven {
-    Stop = "stop": "Stop and name the line",
-    Blank = "blank": "Take what lacks as missing",
-    LeaveOut = "leave-out": "Leave them out and count them",
-});
 
 /// How to read.
 #[derive(Clone, Debug)]

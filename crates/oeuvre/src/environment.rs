@@ -3,22 +3,14 @@
 use oeuvre_columns::choices;
 use std::io::IsTerminal;
 
-/// When to use colour.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Color {
-    /// On a terminal, unless NO_COLOR is set.
-    Auto,
-    /// Always.
-    Always,
-    /// Never.
-    Never,
+choices! {
+    /// When to use colour.
+    pub(crate) enum Color {
+        Auto = "auto": "On a terminal, unless NO_COLOR is set",
+        Always = "always": "Always",
+        Never = "never": "Never",
+    }
 }
-
-choices!(Color {
-    Auto = "auto": "On a terminal, unless NO_COLOR is set",
-    Always = "always": "Always",
-    Never = "never": "Never",
-});
 
 /// Whether a stream is to be written in colour.
 pub(crate) fn color(choice: Color, stream: &impl IsTerminal) -> bool {

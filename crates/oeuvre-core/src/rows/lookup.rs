@@ -6,23 +6,16 @@ use oeuvre_columns::{Table, choices};
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// What happens to rows whose key the lookup does not have.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum NoMatch {
-    /// They are kept; the lookup's columns are missing.
-    #[default]
-    Blank,
-    /// They are left out.
-    LeaveOut,
-    /// They are an error.
-    Stop,
+choices! {
+    /// What happens to rows whose key the lookup does not have.
+    #[derive(Default)]
+    pub enum NoMatch {
+        #[default]
+        Blank = "blank": "Count them; the lookup's columns are missing",
+        LeaveOut = "leave-out": "Leave them out",
+        Stop = "stop": "Stop and name the keys",
+    }
 }
-
-choices!(NoMatch {
-    Blank = "blank": "Count them; the lookup's columns are missing",
-    LeaveOut = "leave-out": "Leave them out",
-    Stop = "stop": "Stop and name the keys",
-});
 
 /// A lookup with the rows of its keys.
 #[derive(Clone, Debug)]
