@@ -1,4 +1,7 @@
-//! Values that are chosen by a name: in an option, in a report file.
+//! Values that are chosen by a name, in an option or in a report file.
+//!
+//! The name, the variant and its meaning are written once, with [`choices!`](crate::choices): the parser of
+//! the options, the help and the documentation all read [`Choice::ALL`].
 
 /// What can be chosen by its name. With [`choices!`](crate::choices) it is read from a text, too.
 ///
@@ -16,7 +19,8 @@
 /// assert_eq!(Side::ALL.len(), 2);
 /// ```
 pub trait Choice: Copy + Send + Sync + 'static {
-    /// All of them, each with its name and with what it means.
+    /// All of them, each with its name and with what it means, in the order in which the help lists them. Names
+    /// are lower case, and no two are the same.
     const ALL: &'static [(Self, &'static str, &'static str)];
 }
 

@@ -1,10 +1,32 @@
 //! The leaf of Oeuvre: values and their kinds, typed columns with the dictionaries of their texts, and the
 //! contract between whoever reads rows and whoever calculates with them.
 //!
+//! A source of rows ([`Source`]) says which columns it has and of which [`Kind`] each is, and hands out
+//! [`Reader`]s that refill a [`column::Batch`] until no row is left. Everything that reads (files, databases,
+//! memory) and everything that calculates needs this crate and no more of the other side.
+//!
 //! Not here: the language, files, printing.
+//!
+//! ```
+//! use oeuvre_columns::{InMemory, Kind, Source, column::Batch};
+//!
+//! let rows = InMemory::from_texts(
+//!     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//!     &[&["SKE", "12.50"], &["KEL", "8.00"]],
+//! )?;
+//! let mut readers = rows.scan(&[1], 1)?; // the second column alone
+//! let mut batch = Batch::default();
+//! let mut cents = 0;
+//! while readers[0].next(&mut batch)? {
+//!     cents += batch.columns[0].data.to_i128().iter().sum::<i128>();
+//! }
+//! assert_eq!(cents, 2050);
+//! # Ok::<(), oeuvre_columns::ReadError>(())
+//! ```
 
 mod choice;
 pub mod column;
+mod memory;
 pub mod names;
 mod problem;
 mod schema;
@@ -12,6 +34,7 @@ mod source;
 pub mod value;
 
 pub use choice::Choice;
+pub use memory::InMemory;
 pub use problem::{DataProblem, ReadError, Retry};
 pub use schema::{ColumnInfo, Table};
 pub use source::{Account, Reader, Size, Source};

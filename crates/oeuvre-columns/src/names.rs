@@ -1,6 +1,20 @@
 //! Names in messages: the nearest to a misspelt one, and several in a row.
+//!
+//! Every message that names a column, a function, a key or an option goes through here, so that all of them
+//! read alike. Looking for a near name costs a comparison with each name there is.
+//!
+//! ```
+//! use oeuvre_columns::names::{all_of, either, nearest};
+//!
+//! assert_eq!(nearest("fair", ["fare", "route", "farm"]), ["fare", "farm"]);
+//! assert_eq!(either(&["sum", "mean", "median"]), "`sum`, `mean` or `median`");
+//! assert_eq!(all_of(&["route"]), "`route`");
+//! ```
 
-/// The names nearest to a misspelt one, best first, at most three.
+/// The names nearest to a misspelt one, best first, at most three, each once; case does not count. Empty where
+/// none is near: a similarity of 0.78 by Jaro and Winkler (Winkler, "String Comparator Metrics and Enhanced
+/// Decision Rules in the Fellegi-Sunter Model of Record Linkage", 1990) is what typing errors leave of names of
+/// business columns, and unrelated ones do not reach.
 pub fn nearest<'a>(wrong: &str, names: impl IntoIterator<Item = &'a str>) -> Vec<&'a str> {
     let wrong = wrong.to_lowercase();
     let mut scored: Vec<(f64, &str)> = names
@@ -13,12 +27,12 @@ pub fn nearest<'a>(wrong: &str, names: impl IntoIterator<Item = &'a str>) -> Vec
     scored.into_iter().take(3).map(|(_, n)| n).collect()
 }
 
-/// `a, b or c`, each in backticks.
+/// `a, b or c`, each in backticks; empty for none.
 pub fn either<S: AsRef<str>>(names: &[S]) -> String {
     list_with(names, "or")
 }
 
-/// `a, b and c`, each in backticks.
+/// `a, b and c`, each in backticks; empty for none.
 pub fn all_of<S: AsRef<str>>(names: &[S]) -> String {
     list_with(names, "and")
 }

@@ -1,4 +1,17 @@
 //! What can be wrong with data, in words for the person who asked.
+//!
+//! A problem says where (file, line, heading), what was found, and the way out; the program draws it, and here
+//! it is one line. Whoever reads rows makes them; a calculation has the errors of its own crate.
+//!
+//! ```
+//! use oeuvre_columns::DataProblem;
+//!
+//! let it = DataProblem::in_file("bookings.csv", "'tbd' is not a date")
+//!     .at_line(7)
+//!     .in_column("sailed_on")
+//!     .help("if it stands for no value: --missing tbd");
+//! assert_eq!(it.to_string(), "bookings.csv, line 7, column `sailed_on`: 'tbd' is not a date");
+//! ```
 
 use std::fmt;
 
@@ -13,7 +26,7 @@ pub struct DataProblem {
     pub column: Option<String>,
     /// What was found, and what was expected.
     pub message: String,
-    /// Ways out, each a line.
+    /// Ways out, each a line with something that can be typed.
     pub help: Vec<String>,
 }
 
@@ -57,15 +70,11 @@ impl Eq for DataProblem {}
 impl fmt::Display for DataProblem {
     /// One line; the program draws the long form.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if let Some(file) = &self.file {
-            write!(f, "{file}")?;
-            if let Some(line) = self.line {
-                write!(f, ", line {line}")?;
-            }
-            if let Some(column) = &self.column {
-                write!(f, ", column `{column}`")?;
-            }
-            f.write_str(": ")?;
+        let line = self.line.map(|line| format!("line {line}"));
+        let column = self.column.as_ref().map(|column| format!("column `{column}`"));
+        let place: Vec<String> = [self.file.clone(), line, column].into_iter().flatten().collect();
+        if !place.is_empty() {
+            write!(f, "{}: ", place.join(", "))?;
         }
         f.write_str(&self.message)
     }

@@ -1,12 +1,67 @@
 //! Where rows come from: the one small trait between readers and the engine.
+//!
+//! A pass asks a [`Source`] for several [`Reader`]s at once and gives each to a thread. Which reader gets which
+//! rows is left to the source; that no result depends on it is the business of [`Batch::piece`], which says
+//! where a batch stands. To add a source, implement both; `InMemory` is the smallest example, the reader of
+//! separated files the largest.
+//!
+//! Columns are asked for by their places, so that what a request does not use is never read. A column's kind is
+//! what [`Source::columns`] says before the pass: a reader that meets a value of another kind ends the pass with
+//! [`ReadError::Again`].
 
 use crate::column::Batch;
 use crate::problem::ReadError;
 use crate::schema::ColumnInfo;
 
 /// Rows that can be read, several readers at a time.
+///
+/// ```
+/// use oeuvre_columns::{Account, ColumnInfo, Kind, ReadError, Reader, Source};
+/// use oeuvre_columns::column::{Batch, Column, Data};
+///
+/// /// The whole numbers below a bound.
+/// struct Below(i64);
+///
+/// impl Source for Below {
+///     fn columns(&self) -> Vec<ColumnInfo> {
+///         vec![ColumnInfo::new("n", Kind::Number { scale: 0 })]
+///     }
+///     fn scan<'a>(
+///         &'a self,
+///         columns: &[usize],
+///         _readers: usize,
+///     ) -> Result<Vec<Box<dyn Reader + 'a>>, ReadError> {
+///         Ok(vec![Box::new(Once { below: Some(self.0), columns: columns.len() })])
+///     }
+/// }
+///
+/// struct Once {
+///     below: Option<i64>,
+///     columns: usize,
+/// }
+///
+/// impl Reader for Once {
+///     fn next(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
+///         let Some(below) = self.below.take() else { return Ok(false) };
+///         batch.rows = below as usize;
+///         batch.columns = vec![Column::from(Data::I64((0..below).collect())); self.columns];
+///         Ok(below > 0)
+///     }
+///     fn piece(&self) -> u64 {
+///         0
+///     }
+///     fn account(&self) -> Account {
+///         Account::default()
+///     }
+/// }
+///
+/// let mut batch = Batch::default();
+/// assert!(Below(3).scan(&[0], 2)?[0].next(&mut batch)?);
+/// assert_eq!(batch.columns[0].data.to_i128(), [0, 1, 2]);
+/// # Ok::<(), ReadError>(())
+/// ```
 pub trait Source: Sync {
-    /// The columns, in the order of the rows.
+    /// The columns, in the order of the rows. Headings differ from each other.
     fn columns(&self) -> Vec<ColumnInfo>;
 
     /// Two more columns that can be scanned, beyond those of [`Source::columns`]: the file that a row
@@ -20,7 +75,7 @@ pub trait Source: Sync {
         true
     }
 
-    /// How much there is to read, for those who wait.
+    /// How much there is to read, for those who wait. Nothing depends on it.
     fn size(&self) -> Size {
         Size::default()
     }
@@ -33,7 +88,7 @@ pub trait Source: Sync {
         Ok(())
     }
 
-    /// Says, after a pass, whether the columns that were read can be relied on.
+    /// Says, after a pass, whether the columns that were read (by their places) can be relied on.
     ///
     /// # Errors
     /// A column that still can be read two ways.
@@ -42,14 +97,15 @@ pub trait Source: Sync {
         Ok(())
     }
 
-    /// What readers should be told of how columns were read.
+    /// What readers should be told of how columns (by their places) were read; empty for nothing.
     fn remarks(&self, columns: &[usize]) -> Vec<String> {
         let _ = columns;
         Vec::new()
     }
 
-    /// Opens readers that share one pass over the rows; between them they give every row once.
-    /// Only the columns asked for are read, and come in that order.
+    /// Opens readers that share one pass over the rows; between them they give every row once. Only the columns
+    /// asked for (by their places) are read, and come in that order; none may be asked for, and then batches have
+    /// rows and no columns. There may be fewer readers than asked for, but at least one.
     ///
     /// # Errors
     /// When the rows cannot be opened.
@@ -82,7 +138,7 @@ pub trait Reader: Send {
     /// The piece that was read last, to put problems in order.
     fn piece(&self) -> u64;
 
-    /// What was passed over so far.
+    /// What was passed over so far by this reader alone.
     fn account(&self) -> Account;
 }
 

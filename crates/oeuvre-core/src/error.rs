@@ -1,4 +1,23 @@
 //! What can go wrong, in words for the person who asked.
+//!
+//! A [`Diagnostic`] is a mistake in a calculation, with its place in the text; an [`Error`] is that, a problem
+//! with the data, or a request that cannot be met. Messages say what was found and what was expected, in lower
+//! case and without a full stop; help says a way out that can be typed. Nothing decides by the text of a message:
+//! what somebody must know is in [`Cause`] or in the variant.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(&[("fare", Kind::Number { scale: 2 })], &[&["12.50"]])?;
+//! use oeuvre_core::{Error, Plan, Request};
+//!
+//! let Err(Error::Diagnostics(mistakes)) = Plan::new(&Request::of(&[], &["sum(fair)"]), rows.columns())
+//! else {
+//!     panic!("there is no such column")
+//! };
+//! assert_eq!(mistakes[0].message, "there is no column `fair`");
+//! assert_eq!(mistakes[0].span, 4..8);
+//! # Ok::<(), Error>(())
+//! ```
 
 use crate::rows::evaluator::StepOverflow;
 pub(crate) use oeuvre_columns::names::{all_of, either, nearest};

@@ -1,4 +1,17 @@
 //! The finished table: what every output is made from. A renderer computes no figure.
+//!
+//! Lines and positions know what they are (a group, a total, a rest) and how many of their labels are set; cells
+//! are typed columns, so that a table of a million lines costs no object a cell. Whoever lays it out asks for
+//! labels and cells by line and column.
+//!
+//! ```
+//! use oeuvre_columns::{Kind, Value};
+//! use oeuvre_core::Grid;
+//!
+//! let grid = Grid::of_one("share", Kind::Float, true, &Value::Float(0.25));
+//! assert_eq!(grid.cell(0, 0), Value::Float(0.25));
+//! assert_eq!(grid.quotient(0, 0), None); // known only where a calculation has exact parts
+//! ```
 
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::decimal::Decimal;
@@ -103,7 +116,7 @@ pub struct Grid {
 }
 
 impl Grid {
-    /// A table of one cell.
+    /// A table of one line and one column, without keys; `share` says whether the value reads in percent.
     pub fn of_one(heading: &str, kind: Kind, share: bool, value: &Value) -> Grid {
         let line = Line { kind: LineKind::Group, depth: 0 };
         let column = ResultColumn {
@@ -145,7 +158,7 @@ impl Grid {
         (both.1.mantissa != 0).then_some(both)
     }
 
-    /// The value of a cell.
+    /// The value of a cell, by line and by place in [`Grid::columns`], which there must be.
     pub fn cell(&self, line: usize, column: usize) -> Value {
         self.columns[column].cells.value(self.columns[column].kind, line)
     }

@@ -1,4 +1,16 @@
 //! The account of every row: what was read, left out and counted, and what was done to values.
+//!
+//! Everything that leaves a row out, reads a value as missing or puts equal values in an order enters it here, so
+//! that a reader can add it up. If you add such a thing, add its entry to [`Ledger::entries`]: every output takes
+//! its words from there.
+//!
+//! ```
+//! use oeuvre_core::Ledger;
+//!
+//! let ledger = Ledger { read: 5, filtered: true, left_out: 2, counted: 3, ..Ledger::default() };
+//! let told: Vec<(String, u64)> = ledger.entries().into_iter().map(|e| (e.label, e.count)).collect();
+//! assert_eq!(told[..3], [("rows read".into(), 5), ("left out".into(), 2), ("counted".into(), 3)]);
+//! ```
 
 /// What a run did with the rows. `read` is `left_out`, what lookups left out, and `counted` together, and `left_out >= left_out_missing`,
 /// always.

@@ -1,4 +1,15 @@
 //! What was asked for, before any name is looked up. Options and report files become the same request.
+//!
+//! Texts keep where they were written ([`SourceText`]), so that a mistake is told at its place.
+//!
+//! ```
+//! use oeuvre_core::Show;
+//!
+//! let show = Show::parse("--show", "Mean fare: mean(fare)");
+//! assert_eq!(show.heading.as_deref(), Some("Mean fare"));
+//! assert_eq!(show.calc.text, "mean(fare)");
+//! assert_eq!(Show::parse("--show", "count(where note = 'a: b')").heading, None);
+//! ```
 
 use crate::error::SourceText;
 use crate::rows::lookup::NoMatch;
@@ -15,7 +26,8 @@ pub struct Show {
 }
 
 impl Show {
-    /// Reads `Heading: calc` or `calc`. The language has no colon outside quotes.
+    /// Reads `Heading: calc` or `calc`; `origin` says where it was written. The language has no colon outside
+    /// quotes, so that the first one ends the heading; an empty heading is none.
     pub fn parse(origin: &str, text: &str) -> Show {
         let mut quote = None;
         for (at, c) in text.char_indices() {
@@ -117,4 +129,23 @@ pub struct Request {
     pub totals: Totals,
     /// Where they stand.
     pub totals_at: TotalsAt,
+}
+
+impl Request {
+    /// A summary of some results by some categories, outermost first; what else there is to say is set in the
+    /// fields of what this gives.
+    ///
+    /// ```
+    /// use oeuvre_core::{Request, Totals};
+    ///
+    /// let request = Request { totals: Totals::Grand, ..Request::of(&["route"], &["Mean: mean(fare)"]) };
+    /// assert_eq!(request.show[0].heading.as_deref(), Some("Mean"));
+    /// ```
+    pub fn of(by: &[&str], show: &[&str]) -> Request {
+        Request {
+            by: by.iter().map(|text| SourceText::new("--by", *text)).collect(),
+            show: show.iter().map(|text| Show::parse("--show", text)).collect(),
+            ..Request::default()
+        }
+    }
 }

@@ -1,4 +1,7 @@
 //! Values behind a trait that can still be told apart.
+//!
+//! Aggregates and words of the table are trait objects, and yet nodes of the tree are equal where what they work
+//! out is: [`Same`] compares them by type and by value.
 
 use std::any::{Any, TypeId};
 use std::hash::{Hash, Hasher};

@@ -1,4 +1,8 @@
 //! Room on the stack for calculations that use each other thousands deep.
+//!
+//! Checking and lowering follow the syntax down. What a user may write nested is limited by the parser, but named
+//! calculations may use each other as deep as there are names; the stack grows for them instead of ending the
+//! program.
 
 /// Where less of the stack than this is left, a piece of [`PIECE`] bytes is added.
 const RED_ZONE: usize = 256 << 10;

@@ -365,7 +365,7 @@ fn row() -> impl Strategy<Value = Vec<Value>> {
 }
 
 fn columns() -> Vec<ColumnInfo> {
-    let column = |name: &str, kind| ColumnInfo { name: name.into(), kind, note: None };
+    let column = ColumnInfo::new;
     vec![
         column("route", Kind::Text),
         column("vessel", Kind::Text),

@@ -9,7 +9,7 @@ use proptest::prelude::*;
 use std::sync::Mutex;
 
 fn columns() -> Vec<ColumnInfo> {
-    let column = |name: &str, kind| ColumnInfo { name: name.into(), kind, note: None };
+    let column = ColumnInfo::new;
     vec![
         column("grp", Kind::Text),
         column("d", Kind::Date),

@@ -12,7 +12,7 @@ use oeuvre_core::language::parser;
 use proptest::prelude::*;
 use std::sync::Arc;
 
-/// Groups beside the waste group.
+/// Groups beside group 0.
 const GROUPS: u32 = 5;
 
 /// All aggregates with their parameters, and how many values they take.

@@ -366,7 +366,7 @@ const WORDS: &[(&str, Plain)] = &[
 ];
 
 fn columns() -> Vec<ColumnInfo> {
-    let column = |name: &str, kind| ColumnInfo { name: name.into(), kind, note: None };
+    let column = ColumnInfo::new;
     vec![
         column("coast", Kind::Text),
         column("route", Kind::Text),

@@ -17,7 +17,7 @@ const DAY: usize = 1;
 const FARE: usize = 2;
 
 fn columns() -> Vec<ColumnInfo> {
-    let column = |name: &str, kind| ColumnInfo { name: name.into(), kind, note: None };
+    let column = ColumnInfo::new;
     vec![column("grp", Kind::Text), column("d", Kind::Date), column("v", Kind::Number { scale: 2 })]
 }
 

@@ -51,6 +51,11 @@ pub(crate) struct Opened {
 }
 
 impl Opened {
+    /// Bytes that are nobody else's: copied, or made from what a file holds.
+    pub(crate) fn copied(bytes: Bytes) -> Opened {
+        Opened { bytes, stamp: None }
+    }
+
     /// An error when the file has changed since it was opened.
     pub(crate) fn ensure_unchanged(&self) -> Result<(), ReadError> {
         match &self.stamp {
@@ -150,7 +155,7 @@ pub(crate) fn open(name: &str, encoding: Option<&str>) -> Result<Opened, ReadErr
     opened.ensure_unchanged()?;
     Ok(match opened.bytes {
         Bytes::Mapped(_) => opened,
-        Bytes::Owned(_) => Opened { stamp: None, ..opened },
+        Bytes::Owned(_) => Opened::copied(opened.bytes),
     })
 }
 

@@ -73,7 +73,7 @@ fn look_at_all(input: &mut dyn Input) -> bool {
     }
 }
 
-/// Reads a table whole, as a lookup needs it.
+/// Reads a table whole, as a lookup needs it: all its rows in memory, under a name.
 ///
 /// # Errors
 /// What is wrong with the rows.

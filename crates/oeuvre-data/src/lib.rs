@@ -4,10 +4,37 @@
 //! names → open (which format?) → an input: bytes → records → columns → batches
 //! ```
 //!
+//! A command opens what was named ([`open`]) and does its work inside [`settled`], which starts it again when a
+//! column turns out to be of another kind than its first values looked like.
+//!
 //! Not here: the language, grouping, calculation, rendering.
+//!
+//! ```
+//! use oeuvre_columns::{Kind, column::Batch};
+//! use oeuvre_data::{ReadOptions, open, settled};
+//!
+//! let file = std::env::temp_dir().join(format!("oeuvre-example-{}.csv", std::process::id()));
+//! std::fs::write(&file, "route,fare\nSKE,12.50\nKEL,8\n").unwrap();
+//! let mut input = open(&[file.display().to_string()], ReadOptions::default())?;
+//! let cents = settled(input.as_mut(), |input| {
+//!     assert_eq!(input.columns()[1].kind, Kind::Number { scale: 2 });
+//!     let mut batch = Batch::default();
+//!     let mut cents = 0;
+//!     for mut reader in input.scan(&[1], 1)? {
+//!         while reader.next(&mut batch)? {
+//!             cents += batch.columns[0].data.to_i128().iter().sum::<i128>();
+//!         }
+//!     }
+//!     Ok::<_, oeuvre_columns::ReadError>(cents)
+//! })?;
+//! assert_eq!(cents, 2050);
+//! # std::fs::remove_file(&file).unwrap();
+//! # Ok::<(), oeuvre_columns::ReadError>(())
+//! ```
 
 mod bytes;
 mod input;
+mod kinds;
 mod mapped;
 mod open;
 mod options;

@@ -1,6 +1,8 @@
 //! What a name stands for: which reader takes it.
 //!
-//! If you add a format: its reader in a folder of its own, which is an [`Input`], and a row here.
+//! If you add a format: its reader in a folder of its own, which is an [`Input`], and a row here, before the last
+//! one, which takes every name. A reader of texts leaves it to `kinds/` what its columns hold; one whose text
+//! can be made into records with separators hands these to `CsvSource::of`, and is done.
 
 use crate::input::Input;
 use crate::options::ReadOptions;

@@ -1,4 +1,12 @@
-//! How files are read.
+//! How files are read: everything that can be said with options, with what holds when nothing is said.
+//!
+//! ```
+//! use oeuvre_data::{DateOrder, ReadOptions};
+//!
+//! let european = ReadOptions { decimal: ',', dates: Some(DateOrder::Dmy), ..ReadOptions::default() };
+//! assert_eq!(european.quote, Some(b'"'));
+//! assert!(european.missing.contains(&"n/a".to_string()));
+//! ```
 
 use oeuvre_columns::choices;
 

@@ -1,4 +1,11 @@
-//! How single values read.
+//! How single values read, and how what they hold is kept from doing harm.
+//!
+//! For reading, numbers have separators of thousands and shares are percent; files carry the raw value. Control
+//! characters of untrusted cells are made visible wherever a terminal may show them.
+//!
+//! ```
+//! assert_eq!(oeuvre_render::escape_controls("SKE\u{1b}[2J"), "SKE\\u{1b}[2J");
+//! ```
 
 use oeuvre_columns::value::decimal::Decimal;
 use oeuvre_columns::value::exact::{round_f64, round_quotient};

@@ -1,4 +1,4 @@
-//! Bars and shades made of characters.
+//! Bars and shades made of characters, for outputs that have nothing else to draw with.
 
 /// How many characters a bar may take.
 pub(crate) const BAR_WIDTH: usize = 10;

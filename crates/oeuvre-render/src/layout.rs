@@ -1,4 +1,23 @@
 //! Which lines and columns a table has and how each cell reads: the one step behind every output.
+//!
+//! A [`Slot`] is a column and a [`Row`] a line as outputs see them: of a pivot one for each cell with `long`,
+//! else as the grid has them. Headings, notes, bars and shades are asked for by slot and row; a writer that works
+//! one out itself is a mistake, because the next one would work it out otherwise. Laying out costs nothing but
+//! the lists; a cell is made when it is asked for.
+//!
+//! ```
+//! use oeuvre_columns::{Kind, Value};
+//! use oeuvre_core::Grid;
+//! use oeuvre_render::{Style, layout::Layout};
+//!
+//! let grid = Grid::of_one("share", Kind::Float, true, &Value::Float(0.256));
+//! let style = Style::default();
+//! let layout = Layout::new(&grid, &style);
+//! let (row, slot) = (layout.rows[0], layout.slots[0]);
+//! let mut read = String::new();
+//! layout.push_read(&mut read, row, slot);
+//! assert_eq!((read.as_str(), layout.raw(row, slot)), ("25.6%", Value::Float(0.256)));
+//! ```
 
 use crate::cells::{Figures, TOTAL, is_figure, push_label};
 use crate::format::Pattern;
@@ -138,7 +157,8 @@ impl<'a> Layout<'a> {
         parts
     }
 
-    /// A column's name in files.
+    /// A column's name in files, by its place among the slots: its headings from the top with ` / ` between
+    /// them, with a number where two would be the same.
     pub fn heading(&self, place: usize) -> &str {
         &self.headings[place]
     }
@@ -300,8 +320,8 @@ impl<'a> Layout<'a> {
         matches!(slot, Slot::Result(r) if self.result_of(r).shade)
     }
 
-    /// Where the bar of a cell starts and ends, as parts of its width from 0 to 1; bars of one result
-    /// share a scale that holds 0. Totals have none.
+    /// Where the bar of a cell starts and ends, as parts of its width from 0 to 1; bars of one result share a
+    /// scale that holds 0. `None` on totals and where there is no figure.
     pub fn bar(&self, row: Row, slot: Slot) -> Option<(f64, f64)> {
         let Slot::Result(r) = slot else { return None };
         let (value, (low, high)) = self.drawn(row, r)?;
@@ -310,7 +330,8 @@ impl<'a> Layout<'a> {
         Some((at(value.min(0.0)), at(value.max(0.0))))
     }
 
-    /// How strongly a cell is shaded, from 0 for the smallest figure of the result to 1 for the largest.
+    /// How strongly a cell is shaded, from 0 for the smallest figure of the result to 1 for the largest; `None` on
+    /// totals and where there is no figure.
     pub fn shade(&self, row: Row, slot: Slot) -> Option<f64> {
         let Slot::Result(r) = slot else { return None };
         let (value, (low, high)) = self.drawn(row, r)?;

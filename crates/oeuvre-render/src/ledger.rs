@@ -1,4 +1,11 @@
-//! The ledger in words.
+//! The ledger in words: as aligned lines, and as one sentence. The entries and their words are the core's.
+//!
+//! ```
+//! use oeuvre_core::Ledger;
+//!
+//! let ledger = Ledger { read: 20_000, counted: 20_000, ..Ledger::default() };
+//! assert!(oeuvre_render::ledger_text(&ledger).starts_with("rows read    20,000\ncounted      20,000\n"));
+//! ```
 
 use crate::cells::{escape_controls, grouped};
 use oeuvre_core::Ledger;

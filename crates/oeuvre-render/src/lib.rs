@@ -1,8 +1,27 @@
 //! A finished grid and its ledger as terminal text, CSV, TSV, JSON, JSON Lines and Markdown.
 //!
-//! A renderer computes no figure and never probes its surroundings: width, colour and signs are
-//! settings. All outputs go through one [`layout::Layout`], which knows the lines, the columns, and
-//! how a cell reads.
+//! A renderer computes no figure and never probes its surroundings: width, colour and signs are settings. All
+//! outputs go through one [`layout::Layout`], which knows the lines, the columns, and how a cell reads; a file
+//! type is one file in `writers/`.
+//!
+//! ```
+//! use oeuvre_columns::{Kind, Value};
+//! use oeuvre_core::{Grid, Ledger};
+//! use oeuvre_render::{Format, Settings, Style, TextSettings, write};
+//!
+//! let kind = Kind::Number { scale: 2 };
+//! let grid = Grid::of_one("sum(fare)", kind, false, &Value::Number("1234567.50".parse().unwrap()));
+//! let style = Style::default();
+//! let as_type = |name: &str| {
+//!     let format: Format = name.parse().unwrap();
+//!     let settings = Settings { style: &style, format, text: TextSettings::default(), with_ledger: false };
+//!     let mut out = Vec::new();
+//!     write(&grid, &Ledger::default(), settings, &mut out).unwrap();
+//!     String::from_utf8(out).unwrap()
+//! };
+//! assert_eq!(as_type("csv"), "sum(fare)\n1234567.50\n"); // as it is
+//! assert!(as_type("text").contains("1,234,567.50")); // for reading
+//! ```
 
 mod cells;
 mod draw;

@@ -1,4 +1,13 @@
 //! Explanations: titles with sentences below them, broken between words.
+//!
+//! ```
+//! use oeuvre_core::Section;
+//!
+//! let section = Section { title: "Rows".into(), lines: vec!["read from bookings.csv".into()] };
+//! let mut out = Vec::new();
+//! oeuvre_render::write_sections(&[section], 80, &mut out).unwrap();
+//! assert_eq!(String::from_utf8(out).unwrap(), "Rows\n    read from bookings.csv\n");
+//! ```
 
 use crate::cells::escape_controls;
 use oeuvre_core::Section;
@@ -10,7 +19,8 @@ const INDENT: usize = 4;
 /// A page is not taken to be narrower than this.
 const NARROWEST: usize = 40;
 
-/// Writes sections, each line at most so many columns of characters wide.
+/// Writes sections, each line at most so many columns of characters wide: 40 where fewer are asked for, and
+/// more where a single word is longer.
 ///
 /// # Errors
 /// When the output cannot be written.
@@ -28,7 +38,9 @@ pub fn write_sections(
         for line in &section.lines {
             let depth = INDENT + line.len() - line.trim_start().len();
             for (j, part) in
-                broken(&escape_controls(line.trim_start()), width - depth - 2).iter().enumerate()
+                broken(&escape_controls(line.trim_start()), width.saturating_sub(depth + 2))
+                    .iter()
+                    .enumerate()
             {
                 // What goes on stands two columns in.
                 let indent = depth + if j > 0 { 2 } else { 0 };

@@ -1,4 +1,20 @@
 //! How a table is to look: patterns, bars, shading, what stands in empty cells.
+//!
+//! A style names columns by heading or calculation, and is checked before any row is read: see [`Style::check`].
+//!
+//! ```
+//! use oeuvre_columns::Kind;
+//! use oeuvre_render::{Named, Style};
+//!
+//! let style = Style { bars: vec!["fares".into()], ..Style::default() };
+//! let fare = Named {
+//!     heading: "fare".into(),
+//!     calc: "sum(fare)".into(),
+//!     kind: Kind::Number { scale: 2 },
+//!     key: false,
+//! };
+//! assert!(style.check(&[fare]).unwrap_err().help.contains("fare"));
+//! ```
 
 use crate::format::Pattern;
 use oeuvre_columns::names::nearest;

@@ -1,4 +1,6 @@
-//! The terminal and the environment, looked at in this one place.
+//! The terminal and the environment, looked at in this one place: width, colour, how many threads.
+//!
+//! Everything else gets these as settings, so that what is written never depends on where it is tested.
 
 use oeuvre_columns::choices;
 use std::io::IsTerminal;

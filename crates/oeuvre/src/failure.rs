@@ -1,4 +1,4 @@
-//! How a command can end badly.
+//! How a command can end badly: the request or the data is wrong, or something could not be written.
 
 use oeuvre_columns::{DataProblem, ReadError};
 use oeuvre_core::Error;

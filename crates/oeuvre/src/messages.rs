@@ -1,4 +1,4 @@
-//! Errors as a person sees them.
+//! Errors as a person sees them: a calculation with its place marked, a file with its line, and the ways out.
 
 use crate::environment;
 use crate::environment::Color;

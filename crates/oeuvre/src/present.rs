@@ -1,4 +1,7 @@
 //! Tables and ledgers, put where and drawn as the options and the terminal say.
+//!
+//! A command that makes a table of rows ends here. One that reads no rows has no ledger: it writes with
+//! `deliver.rs`, as `functions` does.
 
 use crate::args::output::OutputArgs;
 use crate::deliver::deliver_as;

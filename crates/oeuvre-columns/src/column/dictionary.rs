@@ -1,8 +1,24 @@
 //! Text as codes: each distinct text is stored once and stands for itself by a number.
 //!
-//! Up to 16 bytes a text is compared as one 128-bit word; longer ones by hash, then byte by byte.
-//! The hash is seeded at random, so that no file can be written to make it slow; no result depends
-//! on the seed, because codes are given in the order texts are first met.
+//! Grouping and comparing work on codes, and a function of a text is called once for each distinct text, so that
+//! a category costs what it has labels and not what it has rows. Up to 16 bytes a text is compared as one 128-bit
+//! word; longer ones by hash, then byte by byte. The hash is seeded at random, so that no file can be written to
+//! make it slow; no result depends on the seed, because codes are given in the order texts are first met.
+//!
+//! A dictionary of a worker knows nothing of that of another: whoever merges them maps codes
+//! ([`Dictionary::absorb`], [`Dictionary::follow`]).
+//!
+//! ```
+//! use oeuvre_columns::column::dictionary::Dictionary;
+//!
+//! let mut routes = Dictionary::default();
+//! assert_eq!([routes.intern("SKE"), routes.intern("KEL"), routes.intern("SKE")], [0, 1, 0]);
+//! let mut other = Dictionary::default();
+//! other.intern("KEL");
+//! other.intern("AAL");
+//! assert_eq!(routes.absorb(&other), [1, 2]); // KEL is known, AAL is new
+//! assert_eq!(routes.text(2), "AAL");
+//! ```
 
 use std::hash::{BuildHasher, RandomState};
 use std::sync::Arc;
@@ -62,7 +78,7 @@ impl std::fmt::Debug for Dictionary {
     }
 }
 
-/// Both halves of a 128-bit product, folded: mixes every bit of `a` and `b` into the result.
+/// Both halves of a 128-bit product, folded: mixes every bit of `a` and `b` into the result, for hashing.
 #[inline(always)]
 pub fn fold(a: u64, b: u64) -> u64 {
     let product = u128::from(a) * u128::from(b);
@@ -89,8 +105,8 @@ impl Dictionary {
         }
     }
 
-    /// Makes a text stand for alias number `n` (counted from 0): [`Texts::find`] then gives
-    /// `FIRST_ALIAS + n`. Does nothing when the text is there already.
+    /// Makes a text stand for alias number `n`, counted from 0 in the order of the calls: [`Texts::find`] then
+    /// gives `FIRST_ALIAS + n`. Does nothing when the text is there already.
     pub fn alias(&mut self, text: &str) {
         if self.find(text.as_bytes()).is_none() {
             Arc::make_mut(&mut self.texts).add_alias(text);

@@ -1,7 +1,22 @@
 //! Whole numbers as codes: the numbers of distinct values, and of distinct pairs of codes.
 //!
-//! Business keys are mostly dense (dates, periods, ids that count up), so a window of directly
-//! indexed places is tried first, and what lies outside it goes to an open-addressing table.
+//! Keys that are no texts are numbered here ([`Interner`]), and several keys together as pairs of what came
+//! before and the next key ([`Pairs`]). Business keys are mostly dense (dates, periods, ids that count up), so a
+//! window of directly indexed places is tried first, a load and a compare a row, and what lies outside it goes to
+//! an open-addressing table. Numbers depend on the order in which values come, and are never shown.
+//!
+//! ```
+//! use oeuvre_columns::column::interner::{Interner, Pairs};
+//!
+//! let mut days = Interner::default();
+//! assert_eq!([days.intern(20_000), days.intern(-5), days.intern(20_000)], [0, 1, 0]);
+//! assert_eq!(days.ordered(), [1, 0]); // by value
+//!
+//! let mut pairs = Pairs::default();
+//! pairs.ensure(2, 3); // codes below 2, then below 3
+//! assert_eq!([pairs.number(1, 2), pairs.number(0, 0), pairs.number(1, 2)], [0, 1, 0]);
+//! assert_eq!(pairs.find(0, 2), None);
+//! ```
 
 use super::NO_NUMBER;
 use super::dictionary::fold;
@@ -14,7 +29,8 @@ const SPARSEST: usize = 8;
 /// The largest window, in places (256 MiB).
 const LARGEST_WINDOW: usize = 1 << 26;
 
-/// An open-addressing table from a 64-bit word to a code.
+/// An open-addressing table from a 64-bit word to a code, at most half full; seeded at random, as dictionaries
+/// are, so that no data can be written to make it slow.
 #[derive(Clone, Debug)]
 pub struct WordTable {
     slots: Vec<(u64, u32)>,
@@ -269,7 +285,7 @@ impl Pairs {
         }
     }
 
-    /// Makes room for codes below these bounds; to be called before [`Pairs::number`].
+    /// Makes room for codes below these bounds; to be called before [`Pairs::number`] with codes that large.
     pub fn ensure(&mut self, firsts: usize, seconds: usize) {
         if self.table.is_some() {
             return;

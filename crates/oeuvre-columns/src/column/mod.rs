@@ -1,7 +1,21 @@
 //! Columns of one kind, and batches of them.
 //!
-//! A missing value is a value of its own inside the column (a sentinel), not a mask beside it:
-//! one array to read, and a compare that the compiler turns into a blend.
+//! A missing value is a value of its own inside the column (a sentinel), not a mask beside it: one array to
+//! read, and a compare that the compiler turns into a blend. Which kind the values are of is not in the column:
+//! the plan knows, and says so where values are taken out ([`Column::value`]) or put in ([`Column::push`]).
+//!
+//! Loops over rows match on [`Data`] once and then run over a slice. Single values are for the edges: labels,
+//! cells, tests.
+//!
+//! ```
+//! use oeuvre_columns::column::Column;
+//! use oeuvre_columns::{Kind, Value};
+//!
+//! let kind = Kind::Number { scale: 2 };
+//! let fares = Column::from_values(kind, &[Value::Number("12.5".parse().unwrap()), Value::Missing]);
+//! assert_eq!(fares.value(kind, 0).to_string(), "12.50"); // at the scale of the column
+//! assert!(fares.data.is_missing(1));
+//! ```
 
 pub mod dictionary;
 pub mod interner;
@@ -23,7 +37,8 @@ pub const MISSING_I32: i32 = i32::MIN;
 /// Missing among conditions: neither true (1) nor false (0).
 pub const MISSING_BOOL: u8 = 2;
 
-/// The values of a column. Which kind they are of is known to the plan.
+/// The values of a column. Which kind they are of is known to the plan; what is missing is the sentinel of
+/// its variant.
 #[derive(Clone, Debug)]
 pub enum Data {
     /// Scaled whole numbers, or datetimes in microseconds.
@@ -92,7 +107,7 @@ impl Data {
         self.len() == 0
     }
 
-    /// Whether the value at a place is missing.
+    /// Whether the value at a place, which there must be, is missing.
     pub fn is_missing(&self, row: usize) -> bool {
         match self {
             Data::I64(v) => v[row] == MISSING_I64,
@@ -104,7 +119,7 @@ impl Data {
         }
     }
 
-    /// The values at some places, in that order.
+    /// The values at some places, in that order; a place may come more than once, and must be there.
     pub fn gather(&self, rows: &[u32]) -> Data {
         fn pick<T: Copy>(v: &[T], rows: &[u32]) -> Vec<T> {
             rows.iter().map(|&r| v[r as usize]).collect()
@@ -119,7 +134,7 @@ impl Data {
         }
     }
 
-    /// Makes the values at some places missing.
+    /// Makes the values missing at the places where `places` is true; places beyond its end stay as they are.
     pub fn blank(&mut self, places: &[bool]) {
         fn each<T: Copy>(v: &mut [T], places: &[bool], missing: T) {
             for (value, _) in v.iter_mut().zip(places).filter(|(_, blank)| **blank) {
@@ -154,7 +169,8 @@ impl Data {
         }
     }
 
-    /// The whole-number values as 128-bit numbers; empty for other columns.
+    /// The whole-number values as 128-bit numbers, missing ones as [`MISSING_I128`]; empty for columns of
+    /// other types.
     pub fn to_i128(&self) -> Vec<i128> {
         match self {
             Data::I64(v) => v
@@ -168,7 +184,7 @@ impl Data {
 }
 
 impl Column {
-    /// The value at a place.
+    /// The value at a place, which there must be, read as one of `kind`, the kind of the column.
     pub fn value(&self, kind: Kind, row: usize) -> Value {
         if self.data.is_missing(row) {
             return Value::Missing;
@@ -190,7 +206,8 @@ impl Column {
         }
     }
 
-    /// Appends a value of the column's kind; a value that does not fit is appended as missing.
+    /// Appends a value of the column's kind; a value that does not fit is appended as missing. A number that
+    /// outgrows 64 bits turns the whole column to 128, which costs a copy of it.
     pub fn push(&mut self, kind: Kind, value: &Value) {
         if let (Data::I64(v), Kind::Number { scale }, Value::Number(d)) = (&self.data, kind, value)
             && d.rescale(scale).is_some_and(|d| i64::try_from(d.mantissa).is_err())
@@ -225,7 +242,7 @@ impl Column {
         }
     }
 
-    /// Puts a value of the column's kind in the place of another.
+    /// Puts a value of the column's kind in the place of another, which there must be.
     pub fn set(&mut self, kind: Kind, row: usize, value: &Value) {
         fn settle<T: Copy>(v: &mut Vec<T>, row: usize) {
             if let Some(last) = v.pop() {
@@ -252,7 +269,7 @@ impl Column {
         column
     }
 
-    /// The values at some places, in that order.
+    /// The values at some places, in that order. The texts are shared, not copied.
     pub fn gather(&self, rows: &[u32]) -> Column {
         Column { data: self.data.gather(rows), dictionary: self.dictionary.clone() }
     }

@@ -1,8 +1,24 @@
 //! Days, wall-clock times, periods and the parts of the calendar that repeat.
 //!
-//! A date is a count of days since 1970-01-01 in the proleptic Gregorian calendar (ISO 8601). A
-//! datetime is a count of microseconds since that day's midnight, wall clock, without a zone. The
-//! conversions are Howard Hinnant's, "chrono-compatible low-level date algorithms".
+//! A date is a count of days since 1970-01-01 in the proleptic Gregorian calendar (ISO 8601). A datetime is a
+//! count of microseconds since that day's midnight, wall clock, without a zone. A period is a [`Unit`] with its
+//! place on the line of all periods of that unit, so that the next month is one more, whatever the year. All of
+//! it is arithmetic on whole numbers without allocation; the conversions are Howard Hinnant's, "chrono-compatible
+//! low-level date algorithms".
+//!
+//! Functions here take places and days as they come: that a date lies in the years 1 to 9999 is checked where
+//! dates are read or moved ([`date`], [`later`], [`time_later`]).
+//!
+//! ```
+//! use oeuvre_columns::value::calendar::{Period, Unit, date, date_text, parse_date};
+//!
+//! let day = parse_date("2025-03-31").unwrap();
+//! assert_eq!(Some(day), date(2025, 3, 31));
+//! let month = Period { unit: Unit::Month, index: Unit::Month.of_day(day) };
+//! assert_eq!(month.to_string(), "2025-03");
+//! assert_eq!(date_text(month.last_day()), "2025-03-31");
+//! assert_eq!(Period::parse("2025-W01").map(|week| date_text(week.first_day())), Some("2024-12-30".into()));
+//! ```
 
 use super::{Overflow, Value};
 use std::fmt;
@@ -14,7 +30,7 @@ pub const FIRST_DAY: i32 = -719_162;
 /// The last day that can be written with a four-digit year: 9999-12-31.
 pub const LAST_DAY: i32 = 2_932_896;
 
-/// Days since 1970-01-01 of a calendar date that is known to exist.
+/// Days since 1970-01-01 of a calendar date that is known to exist; without a meaning for others.
 #[inline]
 pub const fn days_from_civil(year: i32, month: u32, day: u32) -> i32 {
     let y = if month <= 2 { year - 1 } else { year };
@@ -42,7 +58,7 @@ pub const fn civil_from_days(days: i32) -> (i32, u32, u32) {
     (year, month as u32, day)
 }
 
-/// The number of days in a month.
+/// The number of days in a month, 1 to 12, of a Gregorian year.
 pub const fn days_in_month(year: i32, month: u32) -> u32 {
     match month {
         2 if year % 4 == 0 && (year % 100 != 0 || year % 400 == 0) => 29,
@@ -374,7 +390,8 @@ impl Part {
         }
     }
 
-    /// The place of a label, whatever its case; the first three letters of a day or month will do.
+    /// The place of a label, whatever its case; the first three letters of a day or month will do. `None` for what
+    /// is no label.
     pub fn parse(self, text: &str) -> Option<i32> {
         let short = if text.len() == 3 { 3 } else { usize::MAX };
         let place = self.labels().iter().position(|l| {
@@ -400,12 +417,13 @@ pub fn datetime_text(micros: i64) -> String {
     text
 }
 
-/// A date in ISO form.
+/// A date, in days since 1970-01-01, in ISO form: `2025-03-14`.
 pub fn date_text(days: i32) -> String {
     Period { unit: Unit::Day, index: days }.to_string()
 }
 
-/// Reads an ISO time of day `hh:mm[:ss[.ffffff]]` as microseconds after midnight.
+/// Reads an ISO time of day `hh:mm[:ss[.ffffff]]` as microseconds after midnight; `None` for anything else,
+/// 24:00 and leap seconds among it.
 pub fn parse_time(text: &str) -> Option<i64> {
     let (clock, fraction) = text.split_once(['.', ',']).unwrap_or((text, ""));
     let mut parts = clock.split(':');
@@ -433,7 +451,7 @@ pub fn parse_datetime(text: &str) -> Option<i64> {
     Some(i64::from(day) * DAY_MICROS + parse_time(time.strip_suffix('Z').unwrap_or(time))?)
 }
 
-/// Reads an ISO date.
+/// Reads an ISO date `yyyy-mm-dd` as days since 1970-01-01; `None` for anything else.
 pub fn parse_date(text: &str) -> Option<i32> {
     Period::parse(text).filter(|p| p.unit == Unit::Day).map(|p| p.index)
 }

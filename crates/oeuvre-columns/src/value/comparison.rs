@@ -1,4 +1,12 @@
-//! The comparisons of values.
+//! The comparisons of values, as operators of the language and as what a loop asks of an order.
+//!
+//! ```
+//! use oeuvre_columns::value::Comparison;
+//!
+//! assert!(Comparison::LessEqual.holds(2.cmp(&3)) && Comparison::LessEqual.holds(3.cmp(&3)));
+//! assert_eq!(Comparison::LessEqual.text(), "<=");
+//! assert_eq!(Comparison::LessEqual.flipped().text(), ">=");
+//! ```
 
 /// The comparisons.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

@@ -1,4 +1,7 @@
 //! Exact decimal numbers: a whole mantissa and the number of digits after the point.
+//!
+//! Money is counted in these. Nothing is rounded on the way: where a result needs more than 38 digits, functions
+//! give `None` and the caller says so. Binary64 and quotients are in `exact.rs`.
 
 use std::cmp::Ordering;
 use std::fmt;
@@ -14,14 +17,17 @@ pub fn pow10(exponent: u32) -> Option<i128> {
 
 /// An exact decimal number, `mantissa / 10^scale`.
 ///
-/// The scale is kept as written: `1.50` and `1.5` are equal but print differently, because money
-/// is shown with the digits of the data.
+/// The scale is kept as written: `1.50` and `1.5` are equal (and hash alike) but print differently, because
+/// money is shown with the digits of the data. `parse` reads digits with a sign and a point, at most 38 of them;
+/// anything else is an error.
 ///
 /// ```
 /// use oeuvre_columns::Decimal;
 /// let fare: Decimal = "12.50".parse().unwrap();
 /// assert_eq!((fare.mantissa, fare.scale), (1250, 2));
 /// assert_eq!(fare.to_string(), "12.50");
+/// assert_eq!(fare, "12.5".parse().unwrap());
+/// assert!("12,50".parse::<Decimal>().is_err());
 /// ```
 #[derive(Clone, Copy, Debug)]
 pub struct Decimal {
@@ -32,7 +38,7 @@ pub struct Decimal {
 }
 
 impl Decimal {
-    /// A decimal from its parts.
+    /// A decimal from its parts; a scale above [`MAX_DIGITS`] has no meaning.
     pub const fn new(mantissa: i128, scale: u8) -> Decimal {
         Decimal { mantissa, scale }
     }
@@ -49,8 +55,14 @@ impl Decimal {
         }
     }
 
-    /// Rounded to `scale` digits after the point, halves to the even neighbour; unchanged when it
-    /// has no more digits than that.
+    /// Rounded to `scale` digits after the point, halves to the even neighbour; unchanged when it has no more
+    /// digits than that.
+    ///
+    /// ```
+    /// use oeuvre_columns::Decimal;
+    /// let rounded = |text: &str| text.parse::<Decimal>().unwrap().round_half_even(1).to_string();
+    /// assert_eq!([rounded("0.25"), rounded("0.35"), rounded("-0.25"), rounded("2")], ["0.2", "0.4", "-0.2", "2"]);
+    /// ```
     pub fn round_half_even(self, scale: u8) -> Decimal {
         if scale >= self.scale {
             return self;

@@ -1,4 +1,21 @@
 //! Single values and the kinds they have.
+//!
+//! A [`Kind`] is what a column or a calculation holds, known before any row is read; a [`Value`] is one of
+//! them, outside the batches: a constant, a label, a cell on its way to a renderer. Rows by the million are
+//! held in [`crate::column`] instead, since a `Value` takes 32 bytes and a branch each time it is looked at.
+//!
+//! If you add a kind: say how a column holds it (`Data::empty`, `Column::value`, `Column::push`), how it sorts
+//! ([`Value::label_order`]) and prints (`Display`), and what the language calls it ([`Kind::describe`]).
+//!
+//! ```
+//! use oeuvre_columns::Value;
+//!
+//! let mut labels: Vec<Value> = ["oslo", "Bergen", "bergen"].map(|t| Value::Text(t.into())).into();
+//! labels.push(Value::Missing);
+//! labels.sort_by(Value::label_order);
+//! let read: Vec<String> = labels.iter().map(Value::to_string).collect();
+//! assert_eq!(read, ["Bergen", "bergen", "oslo", ""]); // what is missing comes last
+//! ```
 
 pub mod calendar;
 mod comparison;
@@ -73,7 +90,7 @@ pub struct BandsId(u32);
 static ALL_BANDS: RwLock<Vec<Arc<Bands>>> = RwLock::new(Vec::new());
 
 impl BandsId {
-    /// The number of some ranges.
+    /// The number of some ranges: a new one unless equal ranges have one.
     pub fn of(bands: Bands) -> BandsId {
         let mut all = ALL_BANDS.write().unwrap_or_else(PoisonError::into_inner);
         let at = all.iter().position(|known| **known == bands).unwrap_or_else(|| {
@@ -83,7 +100,7 @@ impl BandsId {
         BandsId(at as u32)
     }
 
-    /// The ranges.
+    /// The ranges that it stands for.
     pub fn bands(self) -> Arc<Bands> {
         ALL_BANDS.read().unwrap_or_else(PoisonError::into_inner)[self.0 as usize].clone()
     }
@@ -105,7 +122,8 @@ impl BandBound {
 }
 
 impl Bands {
-    /// The place of the range that a number lies in; `None` when it is too far out.
+    /// The place of the range that a number lies in, from 0 where there are bounds; `None` for what is no number,
+    /// and for a range so far out that its place does not fit.
     pub fn of(&self, value: &Value) -> Option<i32> {
         match (self, value) {
             (Bands::Width(width), Value::Number(x)) => {
@@ -126,7 +144,7 @@ impl Bands {
         }
     }
 
-    /// The range in words.
+    /// The range at a place in words, as in `10 to under 20`.
     pub fn label(&self, place: i32) -> String {
         match self {
             Bands::Width(width) => {
@@ -146,12 +164,12 @@ impl Bands {
 }
 
 impl Kind {
-    /// Whether it can be added up.
+    /// Whether it can be added up. What has no value at all can: it is a number of none.
     pub const fn is_number(self) -> bool {
         matches!(self, Kind::Number { .. } | Kind::Float | Kind::Nothing)
     }
 
-    /// The kind in a reader's words, for messages.
+    /// The kind in a reader's words with its article, for messages: `a number`, `text`, `a month`.
     pub const fn describe(self) -> &'static str {
         match self {
             Kind::Number { .. } | Kind::Float => "a number",
@@ -276,8 +294,8 @@ pub fn text_order(a: &str, b: &str) -> Ordering {
     unicase::UniCase::unicode(a).cmp(&unicase::UniCase::unicode(b)).then_with(|| a.cmp(b))
 }
 
-/// The shortest text that reads back as the same binary64, without an exponent for the sizes
-/// that people meet.
+/// The shortest text that reads back as the same binary64, without an exponent from 10^-9 to 10^17, the sizes
+/// that people meet. What is not finite reads as `NaN` or `inf`.
 pub fn float_text(value: f64) -> String {
     let magnitude = value.abs();
     if value != 0.0 && !(1e-9..1e17).contains(&magnitude) {

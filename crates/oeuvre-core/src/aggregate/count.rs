@@ -1,4 +1,28 @@
 //! `count()` and `count(x)`: rows, and values present.
+//!
+//! A group without any gives 0, never missing. The state is a whole number a group.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["SKE", "12.50"],
+//! #         &["KEL", "8.00"],
+//! #         &["SKE", "7.00"],
+//! #         &["SKE", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00; SKE (missing)
+//! let request = Request::of(&["route"], &["count()", "count(fare)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(1, 0).to_string(), "3");
+//! assert_eq!(table.cell(1, 1).to_string(), "2");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
 use super::{

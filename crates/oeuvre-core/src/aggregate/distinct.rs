@@ -1,8 +1,31 @@
-//! `distinct`: how many different values there are.
+//! `count(distinct x)`: how many different values there are.
 //!
-//! Each group has a set of bits, one for each value's code: a month of a million customers takes as
-//! many bits, and a row one bit. Where there are many groups with few values each, such sets would be
-//! mostly empty; then pairs of group and code are kept instead.
+//! Each group has a set of bits, one for each value's code: a month of a million customers takes as many bits,
+//! and a row one bit. Where there are many groups with few values each, such sets would be mostly empty; then
+//! pairs of group and code are kept instead. Missing values are no value; a group without any gives 0. What it
+//! counts does not add up over lines, and so a total is counted from the sets, merged.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("vessel", Kind::Text), ("route", Kind::Text)],
+//! #     &[
+//! #         &["Tern", "SKE"],
+//! #         &["Fulmar", "KEL"],
+//! #         &["Tern", "AAL"],
+//! #         &["Tern", "SKE"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // vessel, route: Tern SKE; Fulmar KEL; Tern AAL; Tern SKE
+//! let request = Request::of(&["vessel"], &["count(distinct route)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["1", "2"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::values::ValueCodes;

@@ -1,4 +1,30 @@
-//! `min`, `max` and `range`.
+//! `min`, `max` and `range`: the ends of the values.
+//!
+//! Numbers by value, dates in time, text in label order, which is the order of lines. Missing values are left
+//! out; missing where none is left. The state is two values a group, so that all three share one.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["SKE", "12.50"],
+//! #         &["KEL", "8.00"],
+//! #         &["SKE", "7.00"],
+//! #         &["SKE", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00; SKE (missing)
+//! let request = Request::of(&["route"], &["min(fare)", "max(fare)", "range(fare)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(1, 0).to_string(), "7.00");
+//! assert_eq!(table.cell(1, 1).to_string(), "12.50");
+//! assert_eq!(table.cell(1, 2).to_string(), "5.50");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::{

@@ -1,5 +1,28 @@
-//! `first` and `last`: the value of the first or last row, in the order of the file or along
-//! another column.
+//! `first` and `last`: the value of the first or last row, in the order of the file or along another column.
+//!
+//! The state keeps for each group the best place so far with its value. That rows come from several readers does
+//! not matter: a row's place in all rows comes with it ([`super::Ordinal`]). Missing where no row is left.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("sailed_on", Kind::Date), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["2025-03-02", "12.50"],
+//! #         &["2025-03-01", "8.00"],
+//! #         &["2025-03-03", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // sailed_on, fare: 2025-03-02 12.50; 2025-03-01 8.00; 2025-03-03 (missing)
+//! let request = Request::of(&[], &["last(fare)", "first(fare along sailed_on)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "8.00");
+//! assert_eq!(table.cell(0, 1).to_string(), "8.00");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::{column_of, float_key};

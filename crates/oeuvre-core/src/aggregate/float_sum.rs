@@ -1,8 +1,9 @@
 //! Sums of binary64 numbers without any rounding.
 //!
-//! A sum is held as a whole number of units of 2^-2148, in limbs of 32 bits that are allocated
-//! only over the range in use (the idea of Kulisch's long accumulator). Addition is then exact, so
-//! that neither order nor grouping of the rows can change the result.
+//! A sum is held as a whole number of units of 2^-2148, in limbs of 32 bits that are allocated only over the
+//! range in use (the idea of Kulisch's long accumulator: U. Kulisch, "Computer Arithmetic and Validity", 2008).
+//! Addition is then exact, so that neither order nor grouping of the rows can change the result. An addition
+//! touches two or three limbs; carries wait until there are many of them.
 
 use super::encoding::{Damaged, Decoder, Encoder};
 use num_bigint::BigInt;

@@ -1,4 +1,28 @@
-//! `mode`, `list` and `product`: over the different values and how often each occurs.
+//! `mode`, `list(distinct x)` and `product`: over the different values and how often each occurs.
+//!
+//! All three are finished from the state of `values.rs`, which keeps the values themselves. Missing where there
+//! are none.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("channel", Kind::Text)],
+//! #     &[
+//! #         &["SKE", "web"],
+//! #         &["SKE", "desk"],
+//! #         &["SKE", "web"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // route, channel: SKE web; SKE desk; SKE web
+//! let request = Request::of(&["route"], &["mode(channel)", "list(distinct channel)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "web");
+//! assert_eq!(table.cell(0, 1).to_string(), "desk, web");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::extremes::{column_of, float_from_key};
 use super::values::Values;
@@ -73,16 +97,8 @@ impl GroupAggregate for List {
         let values = state;
         let mut out = Column::from(Data::Codes(Vec::new()));
         let lists = values.for_each_sorted(|group| {
-            let labels: Vec<String> = group
-                .codes()
-                .map(|(code, _)| match values.texts() {
-                    Some(texts) => texts.text(code).to_owned(),
-                    None => {
-                        let one = column_of(args[0], std::iter::once(Some(values.number(code))));
-                        one.value(args[0], 0).to_string()
-                    }
-                })
-                .collect();
+            let labels: Vec<String> =
+                group.codes().map(|(code, _)| values.value_of(args[0], code).to_string()).collect();
             labels.join(", ")
         });
         let codes = lists

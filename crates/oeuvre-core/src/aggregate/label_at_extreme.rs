@@ -1,4 +1,28 @@
 //! `at_max` and `at_min`: the label that goes with the largest or smallest value.
+//!
+//! The state keeps the best value of each group, and the labels that have it. Several that tie are all given, so
+//! that no answer hangs on the order of rows.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("vessel", Kind::Text), ("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["Tern", "SKE", "9.00"],
+//! #         &["Tern", "AAL", "9.00"],
+//! #         &["Fulmar", "KEL", "2.00"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // vessel, route, fare: Tern SKE 9.00; Tern AAL 9.00; Fulmar KEL 2.00
+//! let request = Request::of(&["vessel"], &["at_max(route, fare)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["KEL", "AAL, SKE"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::float_key;

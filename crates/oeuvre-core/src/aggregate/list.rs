@@ -1,4 +1,29 @@
 //! `list`: all values in the order of the rows, for groups of a few.
+//!
+//! More than [`MOST_LISTED`] are an error that names the way out: nobody reads a cell with more, and memory
+//! would grow with the rows. Missing values are left out; missing where none is left.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["SKE", "12.50"],
+//! #         &["KEL", "8.00"],
+//! #         &["SKE", "7.00"],
+//! #         &["SKE", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00; SKE (missing)
+//! let request = Request::of(&["route"], &["list(fare)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["8.00", "12.50, 7.00"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::values::ValueCodes;
@@ -131,8 +156,10 @@ impl GroupAggregate for ListAll {
             }
             let mut list = list.clone();
             list.sort_unstable();
-            let values: Vec<String> =
-                list.iter().map(|&(_, code)| listed.known.text(args[0], code)).collect();
+            let values: Vec<String> = list
+                .iter()
+                .map(|&(_, code)| listed.known.value(args[0], code).to_string())
+                .collect();
             texts.push(out.dictionary.intern(&values.join(", ")));
         }
         out.data = Data::Codes(texts);

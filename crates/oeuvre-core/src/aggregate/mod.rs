@@ -1,15 +1,35 @@
 //! Aggregates: one value for each group of rows.
 //!
-//! An aggregate has a *state*, which is columnar (one entry for each group), is updated a batch at
-//! a time, and can be merged: two workers' states into one, and fine groups into coarse ones. That
-//! one operation serves threads, subtotals and totals alike. Aggregates that can be finished from
-//! the same state share it ([`Aggregate::family`]).
+//! An aggregate has a *state*, which is columnar (one entry for each group), is updated a batch at a time, and
+//! can be merged: two workers' states into one, and fine groups into coarse ones. That one operation serves
+//! threads, subtotals and totals alike. Aggregates that can be finished from the same state share it
+//! ([`Aggregate::family`]), so that a mean and a sum of one column cost one state. The cost of an update is a
+//! load, an operation and a store a row; that of a merge grows with the groups.
 //!
 //! To add one: write it in a file of this folder (`GroupAggregate` and `GroupState`), and give it a row in
-//! `language/functions/aggregate.rs`.
+//! `language/functions/aggregate.rs`. An aggregate that needs the values themselves takes the state `Values`
+//! and writes no `GroupState`. Nothing else is to be told of it.
 //!
-//! Group 0 is the waste group: rows that a condition inside the aggregate leaves out are counted
-//! there, so that no loop has to branch. Groups proper begin at 1.
+//! Group 0 takes the rows that count in no group, those that a condition inside the aggregate leaves out: they
+//! are added there, and never read, so that no loop has to branch. Groups proper begin at 1.
+//!
+//! ```
+//! use oeuvre_columns::{Kind, Value, column::Column};
+//! use oeuvre_core::aggregate::{Aggregate, Rows, sums::{Mean, Sum}};
+//!
+//! let kind = Kind::Number { scale: 2 };
+//! let fares: Vec<Value> = ["12.50", "8.00", "7.00"].map(|t| Value::Number(t.parse().unwrap())).into();
+//! let fares = Column::from_values(kind, &fares);
+//! let mut state = Sum.state(&[kind]);
+//! state.resize(3); // group 0, and two proper
+//! state.update(Rows { groups: &[1, 2, 1], args: &[&fares], piece: 0 }).unwrap();
+//! let mut total = state.fresh();
+//! total.resize(2);
+//! total.merge(&*state, &[0, 1, 1]).unwrap(); // both groups become one
+//! assert_eq!(Sum.finish(&*state, &[kind]).unwrap().value(kind, 0).to_string(), "19.50");
+//! assert_eq!(Sum.finish(&*total, &[kind]).unwrap().value(kind, 0).to_string(), "27.50");
+//! assert_eq!(Sum.family(), Mean.family()); // a mean is finished from the same state
+//! ```
 
 pub mod count;
 pub mod distinct;
@@ -26,7 +46,7 @@ pub mod portion;
 pub mod quantiles;
 pub mod regression;
 pub mod sums;
-pub mod values;
+pub(crate) mod values;
 
 use crate::same::{Alike, Same};
 use encoding::{Damaged, Decoder, Encoder};
@@ -41,7 +61,7 @@ pub use oeuvre_columns::value::Overflow;
 /// The rows of a batch on their way into a state.
 #[derive(Clone, Copy)]
 pub struct Rows<'a> {
-    /// The group of each row; 0 is the waste group.
+    /// The group of each row; 0 for rows that count in none.
     pub groups: &'a [u32],
     /// The aggregate's arguments, a value for each row.
     pub args: &'a [&'a Column],
@@ -87,7 +107,7 @@ impl Rows<'_> {
 /// This is what the rest of the program sees of a state, whatever its type: see `GroupState` for what an
 /// aggregate writes.
 pub trait State: Send + Sync {
-    /// Makes room for this many groups, the waste group included. Never shrinks.
+    /// Makes room for this many groups, group 0 included. Never shrinks.
     fn resize(&mut self, groups: usize);
 
     /// Takes in a batch. A missing argument is left out, as the aggregate's documentation says.
@@ -219,7 +239,7 @@ pub enum Shape {
     SameNumbers,
 }
 
-/// An aggregate function. Regression are the same where they are of one type and equal.
+/// An aggregate function. Two are the same where they are of one type and equal: `percentile(x, 90)` twice.
 pub trait Aggregate: Same + Sync + Send {
     /// The kind of the result for arguments of these kinds.
     ///
@@ -233,7 +253,8 @@ pub trait Aggregate: Same + Sync + Send {
     /// An empty state for arguments of these kinds.
     fn state(&self, args: &[Kind]) -> Box<dyn State>;
 
-    /// The result for each group, the waste group left out: one value less than the state has.
+    /// The result for each group, group 0 left out: one value less than the state has. What a group without
+    /// values gives is said by each aggregate: missing, but 0 for those that count.
     ///
     /// # Errors
     /// [`Overflow`] when the result cannot be held.

@@ -1,9 +1,35 @@
 //! `stdev`, `stdev_pop`, `variance`, `variance_pop`: spread, from exact sums of squares.
 //!
 //! With `n` values, their sum `s` and the sum of their squares `q`, the sample variance is
-//! `(n q - s²) / (n (n - 1))` and the population variance `(n q - s²) / n²` (ISO 3534-1). The
-//! formula is famous for losing digits in floating point; here every part of it is exact, and the
-//! fraction is rounded once at the end.
+//! `(n q - s²) / (n (n - 1))` and the population variance `(n q - s²) / n²` (ISO 3534-1). The formula is famous
+//! for losing digits in floating point; here every part of it is exact, and the fraction is rounded once at the
+//! end. Missing where there are too few values: fewer than two of a sample, none of a population.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("delay_min", Kind::Number { scale: 0 })],
+//! #     &[
+//! #         &["2"],
+//! #         &["4"],
+//! #         &["4"],
+//! #         &["4"],
+//! #         &["5"],
+//! #         &["5"],
+//! #         &["7"],
+//! #         &["9"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // delay_min: 2; 4; 4; 4; 5; 5; 7; 9
+//! let request = Request::of(&[], &["stdev_pop(delay_min)", "variance(delay_min)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "2");
+//! assert_eq!(table.cell(0, 1).to_string(), format!("{}", 32.0 / 7.0));
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::FloatSum;

@@ -1,4 +1,27 @@
 //! Any aggregate of one value over the different values, each taken once: `mean(distinct fare)`.
+//!
+//! It wraps the aggregate, and gives it each value of a group once, out of the state of `values.rs`.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["8.00"],
+//! #         &["8.00"],
+//! #         &["12.00"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // fare: 8.00; 8.00; 12.00
+//! let request = Request::of(&[], &["sum(distinct fare)", "mean(distinct fare)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "20.00");
+//! assert_eq!(table.cell(0, 1).to_string(), "10");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::values::Values;
 use super::{Additivity, AggregateRef, ArgumentProblem, GroupAggregate, Overflow, Rows};

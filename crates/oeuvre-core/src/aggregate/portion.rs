@@ -1,4 +1,29 @@
 //! `portion`: the share of rows for which a condition holds.
+//!
+//! Rows for which the condition is neither true nor false, because what it looks at is missing, are left out of
+//! both sides; missing where none is left.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["SKE", "12.50"],
+//! #         &["KEL", "8.00"],
+//! #         &["SKE", "7.00"],
+//! #         &["SKE", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00; SKE (missing)
+//! let request = Request::of(&["route"], &["portion(fare > 10)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["0", "0.5"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
 use super::{

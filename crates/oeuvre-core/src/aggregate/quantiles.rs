@@ -1,9 +1,35 @@
 //! `median`, `percentile`, `quartile`, `largest` and `smallest`: values by their place in the order.
 //!
-//! With n values in order, counted from 1, the percentile p stands at place `(n - 1) p / 100 + 1`
-//! (inclusive) or `(n + 1) p / 100` (exclusive), and between two places it is interpolated: methods 7
-//! and 6 of Hyndman and Fan, "Sample Quantiles in Statistical Packages", The American Statistician
-//! 50 (1996). The nearest rank is place `ceil(n p / 100)`, their method 1.
+//! With n values in order, counted from 1, the percentile p stands at place `(n - 1) p / 100 + 1` (inclusive) or
+//! `(n + 1) p / 100` (exclusive), and between two places it is interpolated: methods 7 and 6 of Hyndman and Fan,
+//! "Sample Quantiles in Statistical Packages", The American Statistician 50 (1996). The nearest rank is place
+//! `ceil(n p / 100)`, their method 1. The state is that of `values.rs`: memory grows with the different values.
+//! Missing where there are none, or no such place.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("delay_min", Kind::Number { scale: 0 })],
+//! #     &[
+//! #         &["1"],
+//! #         &["2"],
+//! #         &["3"],
+//! #         &["4"],
+//! #         &[""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // delay_min: 1; 2; 3; 4; (missing)
+//! let request = Request::of(&[], &["median(delay_min)", "percentile(delay_min, 90)", "largest(delay_min, 2)", "largest(delay_min, 5)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "2.5");
+//! assert_eq!(table.cell(0, 1).to_string(), "3.7");
+//! assert_eq!(table.cell(0, 2).to_string(), "3");
+//! assert_eq!(table.cell(0, 3).to_string(), "");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::extremes::{column_of, float_from_key};
 use super::values::Values;

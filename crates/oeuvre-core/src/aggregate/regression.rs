@@ -1,10 +1,35 @@
 //! `weighted_mean`, `correlation`, `slope` and `intercept`: two values on each row.
 //!
-//! With n rows on which both are present, and the sums of x, y, xx, yy and xy, all exact:
-//! the weighted mean is `sum xy / sum y`; Pearson's correlation
-//! `(n sum xy - sum x sum y) / sqrt((n sum xx - (sum x)²) (n sum yy - (sum y)²))`; the least-squares
-//! line through the points has the slope `(n sum xy - sum x sum y) / (n sum xx - (sum x)²)` and the
-//! intercept `(sum y - slope sum x) / n`.
+//! With n rows on which both are present, and the sums of x, y, xx, yy and xy, all exact: the weighted mean is
+//! `sum xy / sum y`; Pearson's correlation
+//! `(n sum xy - sum x sum y) / sqrt((n sum xx - (sum x)²) (n sum yy - (sum y)²))`; the least-squares line
+//! through the points has the slope `(n sum xy - sum x sum y) / (n sum xx - (sum x)²)` and the intercept
+//! `(sum y - slope sum x) / n`. Each is rounded once at the end. Missing where there are no rows, or where the
+//! values of x (for the correlation those of either) are all the same.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("x", Kind::Number { scale: 0 }), ("y", Kind::Number { scale: 0 })],
+//! #     &[
+//! #         &["1", "3"],
+//! #         &["2", "5"],
+//! #         &["3", "7"],
+//! #         &["4", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // x, y: 1 3; 2 5; 3 7; 4 (missing)
+//! let request = Request::of(&[], &["slope(x, y)", "intercept(x, y)", "correlation(x, y)", "weighted_mean(x, y)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "2");
+//! assert_eq!(table.cell(0, 1).to_string(), "1");
+//! assert_eq!(table.cell(0, 2).to_string(), "1");
+//! assert_eq!(table.cell(0, 3).to_string(), format!("{}", 34.0 / 15.0));
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::FloatSum;

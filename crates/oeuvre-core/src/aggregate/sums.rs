@@ -1,4 +1,30 @@
 //! `sum` and `mean`: exact totals, and means rounded once.
+//!
+//! Decimals are added as whole numbers, in 64 bits while they fit and in 128 after that; more is an overflow, not
+//! a wrong figure. Binary64 values are added without any rounding (`float_sum.rs`), so that the order of rows
+//! changes nothing. Missing values are left out; missing where none is left.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["SKE", "12.50"],
+//! #         &["KEL", "8.00"],
+//! #         &["SKE", "7.00"],
+//! #         &["SKE", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00; SKE (missing)
+//! let request = Request::of(&["route"], &["sum(fare)", "mean(fare)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(1, 0).to_string(), "19.50");
+//! assert_eq!(table.cell(1, 1).to_string(), "9.75");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::FloatSum;

@@ -1,7 +1,12 @@
 //! The state behind all that needs the values themselves.
 //!
-//! A group's values are held as pairs of a value's code and how often it occurs, so that memory
-//! grows with the distinct values and not with the rows.
+//! A group's values are held as pairs of a value's code and how often it occurs, so that memory grows with the
+//! distinct values and not with the rows. What an aggregate makes of them it makes at the end, once a group, in
+//! the order of the values ([`Values::for_each_sorted`]): what it finds depends on no order of rows.
+//!
+//! A value that is no text stands as a whole number: a decimal as its digits at the scale of its kind, a date as
+//! its days, a binary64 as the key of `extremes.rs` that sorts as it does. [`Values::value_of`] gives it as a
+//! value again; take that unless the whole number serves.
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::{column_of, float_key};
@@ -105,14 +110,14 @@ impl ValueCodes {
         }
     }
 
-    /// The value of a code as a text.
-    pub(crate) fn text(&self, kind: Kind, code: u32) -> String {
+    /// The value of a code, as one of a kind.
+    pub(crate) fn value(&self, kind: Kind, code: u32) -> Value {
         match self {
             ValueCodes::Whole(i) => {
                 let one = std::iter::once(Some(i.values()[code as usize]));
-                column_of(kind, one).value(kind, 0).to_string()
+                column_of(kind, one).value(kind, 0)
             }
-            ValueCodes::Text(d, _) => d.text(code).to_owned(),
+            ValueCodes::Text(d, _) => Value::Text(d.text(code).into()),
         }
     }
 
@@ -157,7 +162,8 @@ impl Values {
         }
     }
 
-    /// Calls with the values of each group but the waste group, in their order.
+    /// Calls with the values of each group but group 0, in the order of the groups, and in each in label order.
+    /// A group without values is called with none.
     pub(crate) fn for_each_sorted<T>(&self, mut take: impl FnMut(Sorted<'_>) -> T) -> Vec<T> {
         let mut starts = vec![0usize; self.groups + 1];
         for &(g, _) in self.pairs.pairs() {
@@ -218,15 +224,9 @@ impl Values {
         (groups, column, self.groups.max(1))
     }
 
-    /// The value of a code.
+    /// The value of a code, as one of the kind that the state was made for.
     pub(crate) fn value_of(&self, kind: Kind, code: u32) -> Value {
-        match &self.known {
-            ValueCodes::Whole(i) => {
-                let one = std::iter::once(Some(i.values()[code as usize]));
-                column_of(kind, one).value(kind, 0)
-            }
-            ValueCodes::Text(d, _) => Value::Text(d.text(code).into()),
-        }
+        self.known.value(kind, code)
     }
 
     /// The texts, when the values are texts.

@@ -1,5 +1,8 @@
-//! A plan in plain sentences: which rows, in which order, and what each figure means. SourceText from the
-//! plan that would be run, so that it cannot say anything else.
+//! A plan in plain sentences: which rows, in which order, and what each figure means.
+//!
+//! If you add something to a plan that changes a figure or a line, say it here: a test in `tests/explained.rs`
+//! takes what is claimed and checks it on the table. Words of the table tell themselves (`Compares::said`,
+//! `Walks::said`), aggregates and functions are told by their row in the table of functions.
 
 use crate::error::SourceText;
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node, Operator};
@@ -21,7 +24,8 @@ pub struct Section {
     pub lines: Vec<String>,
 }
 
-/// Explains a plan that was made of a request over some files.
+/// Explains a plan that was made of a request over some files (by their names): sections in the order of the
+/// work, with a section for each result that is worked out.
 pub fn explain(request: &Request, plan: &Plan, files: &[String]) -> Vec<Section> {
     let mut sections = vec![rows(request, plan, files), groups(plan)];
     sections.extend(plan.results.iter().filter(|r| !r.plain).map(|r| {

@@ -1,7 +1,9 @@
 //! Group numbers: the values of each key as codes, and the codes of all keys as one number.
 //!
-//! Keys are taken in one after the other: the number after `d` keys is that of the pair (number
-//! after `d - 1` keys, code of key `d`). So the groups of fewer keys come for nothing.
+//! Keys are taken in one after the other: the number after `d` keys is that of the pair (number after `d - 1`
+//! keys, code of key `d`). So the groups of fewer keys come for nothing. Codes and numbers are a worker's own,
+//! given as values come; merging maps them ([`Grouper::absorb`]), and what is shown is put in label order at the
+//! end ([`Codes::ranks`]), so that no result depends on who met a value first.
 
 use crate::aggregate::extremes::{column_of, float_key};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
@@ -126,7 +128,7 @@ impl Grouper {
         Grouper { codes, pairs, scratch: Vec::new() }
     }
 
-    /// How many groups there are, the waste group included. Some may have no rows.
+    /// How many groups there are, group 0 included. Some may have no rows.
     pub(crate) fn groups(&self) -> usize {
         1 + match (self.pairs.last(), self.codes.first()) {
             (Some(pairs), _) => pairs.len(),
@@ -135,7 +137,7 @@ impl Grouper {
         }
     }
 
-    /// The group of each row, counted from 1.
+    /// The group of each row, counted from 1; new ones are added. Missing keys make a group, as other values do.
     pub(crate) fn number(&mut self, keys: &[&Column], rows: usize, out: &mut Vec<u32>) {
         let Some((first, rest)) = keys.split_first() else {
             out.clear();
@@ -170,7 +172,7 @@ impl Grouper {
         }
     }
 
-    /// For each group from `from` on (the waste group counted) the group of another grouper over the
+    /// For each group from `from` on (group 0 counted) the group of another grouper over the
     /// same keys that has its values; 0 where that has none. The texts are those of the key columns.
     pub(crate) fn locate(
         &self,
@@ -257,7 +259,7 @@ impl Grouper {
         std::iter::once(0).chain(numbers.into_iter().map(|n| n + 1)).collect()
     }
 
-    /// The code of each key for each group, the waste group left out.
+    /// The code of each key for each group, group 0 left out.
     pub(crate) fn key_codes(&self) -> Vec<Vec<u32>> {
         let n = self.codes.len();
         if n == 0 {

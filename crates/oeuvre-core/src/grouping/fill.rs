@@ -1,12 +1,34 @@
-//! Lines and cells without rows: periods between the first and the last, and categories that only a lookup
-//! knows.
+//! Lines and cells without rows: periods between the first and the last, and categories that only a lookup knows.
 //!
-//! They are added as groups in which nothing was counted, so that every aggregate gives for them what it
-//! gives for no rows. The lines of each axis are filled by themselves, key by key from the outermost: a filled
-//! key stands in every group of the keys before it; what is new there stands with the labels that the keys
-//! behind it have elsewhere, or that the lookup gives them. Where both axes have keys, every cell of the lines and columns shown is then
-//! one in which nothing was counted, if not more. Only what can be is added: a month lies in its quarter, a
-//! route goes with its coast as the lookup has it, and nothing stands beside a missing label.
+//! They are added as groups in which nothing was counted, so that every aggregate gives for them what it gives
+//! for no rows. The lines of each axis are filled by themselves, key by key from the outermost: a filled key
+//! stands in every group of the keys before it; what is new there stands with the labels that the keys behind it
+//! have elsewhere, or that the lookup gives them. Where both axes have keys, every cell of the lines and columns
+//! shown is then one in which nothing was counted, if not more. Only what can be is added: a month lies in its
+//! quarter, a route goes with its coast as the lookup has it, and nothing stands beside a missing label.
+//!
+//! The cost grows with the cells that are added, and more than can be meant is an error before any is made.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("sailed_on", Kind::Date), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["2025-01-09", "10.00"],
+//! #         &["2025-03-01", "15.00"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // sailed_on, fare: 2025-01-09 10.00; 2025-03-01 15.00
+//! let request = Request { every_period: true, ..Request::of(&["month(sailed_on)"], &["count()", "sum(fare)"]) };
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.label(1, 0).map(|month| month.to_string()), Some("2025-02".into()));
+//! assert_eq!(table.cell(1, 0).to_string(), "0");
+//! assert_eq!(table.cell(1, 1).to_string(), "");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::codes::Codes;
 use super::states::GroupStates;

@@ -1,4 +1,7 @@
 //! The keys, and longer periods of keys, at which results are asked for, and groups taken together by them.
+//!
+//! A word with `within`, a total, and an aggregate with `per` all ask for groups at some of the keys; what they
+//! ask for is listed here once, from the plan, so that each set is rolled up once.
 
 use super::rollup::{Members, Rollup};
 use crate::plan::Plan;

@@ -1,5 +1,32 @@
-//! Working out a grouping at some of its keys: states merged to the coarser groups, aggregates finished,
-//! those over finer groups first, and the group program run.
+//! Working out a grouping at some of its keys: states merged to the coarser groups, aggregates finished, those
+//! over finer groups first, and the group program run.
+//!
+//! No row is read: a mean of all routes is the mean of all rows, from the states of the routes. The cost is one
+//! merge a finest group and state.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["SKE", "12.50"],
+//! #         &["KEL", "8.00"],
+//! #         &["SKE", "7.00"],
+//! #         &["SKE", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, Totals, run};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00; SKE (missing)
+//! let request = Request { totals: Totals::Grand, ..Request::of(&["route"], &["mean(fare)"]) };
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "8");
+//! assert_eq!(table.cell(1, 0).to_string(), "9.75");
+//! // The total is 27.50 / 3, and no mean of means.
+//! assert_eq!(table.cell(2, 0).to_string(), format!("{}", 27.5 / 3.0));
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::states::{GroupStates, only_where};
 use crate::aggregate::{Aggregate, Overflow, Rows, State};

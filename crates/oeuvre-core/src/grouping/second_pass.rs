@@ -1,8 +1,31 @@
 //! The second pass: aggregates whose condition compares each row with a result of its group, such as
 //! `min(fare where fare > mean(fare))`.
 //!
-//! The condition means the group that the figure stands for, and so a row is judged once for each
-//! level of the table: by the mean of its line, of its subtotal, of all rows.
+//! The condition means the group that the figure stands for, and so a row is judged once for each level of the
+//! table: by the mean of its line, of its subtotal, of all rows. That the rows are read twice is the cost; a
+//! request without such a condition reads them once.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["SKE", "12.50"],
+//! #         &["KEL", "8.00"],
+//! #         &["SKE", "7.00"],
+//! #         &["SKE", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00; SKE (missing)
+//! let request = Request::of(&["route"], &["count(where fare > mean(fare))"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["0", "1"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::codes::Grouper;
 use super::key_sets::{KeySet, by_periods, key_sets};

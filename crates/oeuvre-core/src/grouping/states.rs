@@ -1,4 +1,7 @@
 //! The groups of rows with their states: one share of them a worker, merged at the end.
+//!
+//! A share numbers the groups of the rows it sees, and keeps a state for each that its plan wants. Merging takes
+//! the groups of one share into another by their values; which share saw which rows changes nothing.
 
 use super::codes::Grouper;
 use crate::aggregate::count::Counts;
@@ -202,7 +205,7 @@ impl GroupStates {
     }
 }
 
-/// The groups of the rows for which a condition holds; the others go to the waste group.
+/// The groups of the rows for which a condition holds; the others go to group 0.
 pub(crate) fn only_where(groups: &[u32], condition: &Column, some: &mut Vec<u32>) {
     some.clear();
     if let Data::Bool(truths) = &condition.data {

@@ -1,4 +1,7 @@
 //! The syntax of a calculation, with the place of every part in its text.
+//!
+//! Nothing is known here of columns or functions: a name is a name. There is one way to visit the parts of a
+//! calculation ([`Expr::parts`]); of a call these are its arguments, and clauses are looked at by who knows them.
 
 use oeuvre_columns::value::Comparison;
 use oeuvre_columns::value::decimal::Decimal;

@@ -1,4 +1,13 @@
 //! The words that open a clause inside the parentheses of a function, with what they mean.
+//!
+//! The rows feed the help and the docs; which function takes which clause stands in the function's own row.
+//!
+//! ```
+//! use oeuvre_core::language::clauses;
+//!
+//! assert_eq!(clauses::find("WHERE").map(|row| row.word), Some("where"));
+//! assert!(clauses::find("having").is_none());
+//! ```
 
 /// Where the example of a clause stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,6 +1,13 @@
 //! Words that people bring from elsewhere, or knew from an earlier version, and what is written here.
 //!
 //! This is the one place that holds them: none of them is understood, each is answered.
+//!
+//! ```
+//! use oeuvre_core::language::elsewhere;
+//!
+//! assert_eq!(elsewhere::ties("dense"), Some("close"));
+//! assert_eq!(elsewhere::function("sum"), None); // a word of ours
+//! ```
 
 /// Functions, with the way it is written here.
 pub const FUNCTIONS: &[(&str, &str)] = &[

@@ -1,4 +1,7 @@
 //! Text to tokens.
+//!
+//! Bytes are looked at once, from the left. A token keeps its byte range; single quotes hold texts and double
+//! quotes names, each doubled to stand inside.
 
 use crate::error::{Diagnostic, SourceText};
 use oeuvre_columns::value::decimal::Decimal;

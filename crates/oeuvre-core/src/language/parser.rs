@@ -1,4 +1,17 @@
 //! Tokens to syntax: a Pratt parser.
+//!
+//! Operators bind by their place in one table (V. Pratt, "Top Down Operator Precedence", 1973); the language
+//! reference in docs/ has the same order. Nesting is limited, so that no text can exhaust the stack, and the time
+//! grows with the length of the text.
+//!
+//! ```
+//! use oeuvre_core::SourceText;
+//! use oeuvre_core::language::parser::parse;
+//!
+//! let error = parse(&SourceText::new("--show", "sum(fare")).unwrap_err();
+//! assert_eq!(error.span, 8..8);
+//! assert!(parse(&SourceText::new("--show", "a + b * c = 3 and not d")).is_ok());
+//! ```
 
 use super::ast::{Call, Clause, ClauseWord, Expr, Node, Operator};
 use super::elsewhere;
@@ -20,6 +33,9 @@ const NOT: u8 = 3;
 const COMPARISON: u8 = 4;
 
 /// Reads one calculation.
+///
+/// # Errors
+/// The first thing that does not belong where it stands, with its place and what was expected.
 pub fn parse(written: &Arc<SourceText>) -> Result<Expr, Diagnostic> {
     let mut all = parse_list(written)?;
     match all.len() {
@@ -33,6 +49,9 @@ pub fn parse(written: &Arc<SourceText>) -> Result<Expr, Diagnostic> {
 }
 
 /// Reads calculations separated by commas; there is at least one.
+///
+/// # Errors
+/// As for [`parse`].
 pub fn parse_list(written: &Arc<SourceText>) -> Result<Vec<Expr>, Diagnostic> {
     let mut parser = Parser::new(written)?;
     let list = parser.list()?;
@@ -40,8 +59,11 @@ pub fn parse_list(written: &Arc<SourceText>) -> Result<Vec<Expr>, Diagnostic> {
     Ok(list)
 }
 
-/// Reads calculations separated by commas, each followed by `asc`, `desc` or neither.
-/// The second part of each pair is true for `desc`, `None` where neither was written.
+/// Reads calculations separated by commas, each followed by `asc`, `desc` or neither. The second part of each
+/// pair is true for `desc`, `None` where neither was written.
+///
+/// # Errors
+/// As for [`parse`].
 pub fn parse_sort(written: &Arc<SourceText>) -> Result<Vec<(Expr, Option<bool>)>, Diagnostic> {
     let mut parser = Parser::new(written)?;
     let mut out = Vec::new();

@@ -1,4 +1,7 @@
 //! The columns of all rows that count, put together from what the workers have read.
+//!
+//! Workers keep pieces in whatever order they come; at the end they are sorted by their place in the file and
+//! joined, a column at a time and several columns at once. Texts keep the codes of their worker until then.
 
 use super::at_once;
 use crate::error::Error;

@@ -1,9 +1,26 @@
 //! A listing: every row is a cell of its own, and keeps its place in the file unless it is sorted.
 //!
-//! Where each row stands for itself, rows are streamed: read, worked out, given on. As a later value may
-//! still turn out to be of another kind, a first pass makes sure that none does, so that nothing is
-//! written that would have to be taken back. Where rows are compared, the columns that this needs are
-//! held in memory whole, typed, eight bytes a value or less; the table is given on in parts all the same.
+//! Where each row stands for itself, rows are streamed: read, worked out, given on (`stream.rs`). As a later
+//! value may still turn out to be of another kind, a first pass makes sure that none does, so that nothing is
+//! written that would have to be taken back. Where rows are compared, the columns that this needs are held in
+//! memory whole, typed, eight bytes a value or less (`columns.rs`); the table is given on in parts all the same.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[&["SKE", "12.50"], &["KEL", "8.00"], &["SKE", "7.00"]],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, list};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00
+//! let show = ["route", "rank(fare within route)"];
+//! let request = Request { listing: true, ..Request::of(&[], &show) };
+//! let (table, ledger) = list(&Plan::new(&request, rows.columns())?, &rows, 1)?;
+//! assert_eq!(table.cell(2, 1).to_string(), "2"); // the second largest of SKE
+//! assert_eq!(ledger.counted, 3);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 mod columns;
 mod stream;

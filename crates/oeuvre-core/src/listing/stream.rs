@@ -1,4 +1,7 @@
 //! Rows that stand for themselves: read, worked out, and given on in the order of the file.
+//!
+//! Workers make parts, and one of them takes these in order; nobody runs further ahead than a few parts, so that
+//! memory does not grow with the rows.
 
 use super::{Parts, account_rows, blank, kept_rows, part};
 use crate::error::Error;

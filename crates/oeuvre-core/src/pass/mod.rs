@@ -3,7 +3,27 @@
 //! The driver opens the readers, gives each batch to all *consumers*, puts errors in the order of the rows, and
 //! merges what the workers have kept. A consumer says which columns it wants, and makes for each worker a *share*
 //! that takes batches in; shares are merged in any order, so that no result depends on who saw which rows. The
-//! batches of a consumer that is alone are those of the reader; with several, columns that others want too are copied.
+//! batches of a consumer that is alone are those of the reader; with several, columns that others want too are
+//! copied.
+//!
+//! To add something that is made of rows, implement [`Consumer`] and [`Share`]: groups, listings and traces are
+//! such. Several tables in one pass:
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[&["SKE", "12.50"], &["KEL", "8.00"], &["SKE", "7.00"]],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run_all};
+//!
+//! let total = Plan::new(&Request::of(&[], &["sum(fare)"]), rows.columns())?;
+//! let routes = Plan::new(&Request::of(&["route"], &["count()"]), rows.columns())?;
+//! let tables = run_all(&[&total, &routes], &rows, 2)?;
+//! assert_eq!(tables[0].0.cell(0, 0).to_string(), "27.50");
+//! assert_eq!(tables[1].0.cell(1, 0).to_string(), "2");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 mod rows;
 

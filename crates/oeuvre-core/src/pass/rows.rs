@@ -1,4 +1,8 @@
 //! The rows that count: conditions, lookups and the row program, with the account of what was left out.
+//!
+//! Every consumer that has a plan does this with its batches first. The order is fixed: the condition on rows,
+//! then lookups that leave rows out, then the program over what is left; so a row is left out for one reason, and
+//! read = left out + without a match + counted always holds.
 
 use super::Share;
 use crate::error::Error;

@@ -1,7 +1,8 @@
 //! Lookups: a second table whose columns are added to each row by a key.
 //!
-//! Keys are compared as labels: numbers by value whatever their zeros, everything else as it prints, so
-//! that the month of a date finds `2025-03` in a column of texts. A key that is missing finds nothing.
+//! Keys are compared as labels: numbers by value whatever their zeros, everything else as it prints, so that the
+//! month of a date finds `2025-03` in a column of texts. A key that is missing finds nothing. That a key stands
+//! twice in the lookup is an error with both lines: a row that matched twice would be counted twice.
 
 use super::lower::{Lowering, Target};
 use crate::error::{Diagnostic, Error, SourceText};

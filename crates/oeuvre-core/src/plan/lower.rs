@@ -1,8 +1,11 @@
 //! The checked tree to programs: where each node is worked out, and from which columns.
 //!
-//! A node is lowered to a *target*: the filter, the rows, the rows again, groups, or the cells of the table. What is
-//! a result of groups is worked out in their program and enters that of the table as one column; what looks at
-//! other cells is a column of its own, worked out between two steps of the table program.
+//! A node is lowered to a *target*: the filter, the rows, the second pass over the rows, groups, or the cells of
+//! the table; once for each target that asks for it. What is a result of groups is worked out in their program
+//! and enters that of the table as one column; what looks at other cells is a column of its own, worked out
+//! between two steps of the table program.
+//!
+//! If you add a kind of node: say in `Lowering::lower` what becomes of it at each target.
 
 use super::{
     AggregatePlan, Built, From, Grouping, KeyPlan, Programs, SecondPassPlan, StatePlan, TableInput,

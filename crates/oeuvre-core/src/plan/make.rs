@@ -1,4 +1,7 @@
 //! From a request to a plan: everything is checked first, and lowered when nothing is wrong.
+//!
+//! All mistakes that can be found are told together. The order matters: lookups add columns, keys must be known
+//! before results are checked, and what is kept, sorted or cut may name any of them.
 
 use super::lower::{Lowering, Target};
 use super::notes::Notes;
@@ -22,10 +25,10 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 impl Plan {
-    /// Checks a request against the columns.
+    /// Checks a request against the columns of a source.
     ///
     /// # Errors
-    /// All mistakes that were found.
+    /// All mistakes that were found, with their places in the texts of the request.
     pub fn new(request: &Request, columns: Vec<ColumnInfo>) -> Result<Plan, Error> {
         Plan::with_keys(request, columns, &[]).map(|(plan, _)| plan)
     }

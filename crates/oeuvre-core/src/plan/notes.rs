@@ -1,4 +1,30 @@
 //! How a result reads: why its lines need not add up to their total, and whether it is a share of something.
+//!
+//! Both are found in the syntax of the calculation, each named calculation once however often it is used. The
+//! note stands below a table beside a mark; what adds up has none, so that the mark is worth looking at.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["SKE", "12.50"],
+//! #         &["KEL", "8.00"],
+//! #         &["SKE", "7.00"],
+//! #         &["SKE", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, Totals, run};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00; SKE (missing)
+//! let request = Request { totals: Totals::Grand, ..Request::of(&["route"], &["mean(fare)", "sum(fare)"]) };
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(plan.results[0].note.as_deref(), Some("a mean of all rows, not a sum of the lines"));
+//! assert_eq!(plan.results[1].note, None);
+//! # let _ = table;
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use crate::aggregate::Additivity;
 use crate::error::SourceText;

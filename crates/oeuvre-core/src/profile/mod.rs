@@ -1,4 +1,18 @@
 //! What the columns hold, and what in them will hurt: one pass over the rows, as a grid.
+//!
+//! The pass keeps all distinct values of all columns with how often each occurs, as the states of one group; what
+//! is told is made of these. So memory grows with the distinct values, not with the rows.
+//!
+//! ```
+//! use oeuvre_columns::{InMemory, Kind};
+//!
+//! let fares = [("fare", Kind::Number { scale: 2 })];
+//! let rows = InMemory::from_texts(&fares, &[&["12.50"], &[""], &["8.00"]])?;
+//! let (table, ledger) = oeuvre_core::profile(&rows, 1, &|_| "text", &[])?;
+//! assert_eq!(table.label(0, 0).map(|name| name.to_string()), Some("fare".into()));
+//! assert_eq!(ledger.read, 3);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use crate::aggregate::sums::Mean;
 use crate::aggregate::values::Values;

@@ -1,4 +1,28 @@
-//! Steps that take the value of one of their arguments on each row.
+//! Steps that take the value of one of their arguments on each row: `if`, `coalesce`, `greatest`, `least`.
+//!
+//! First it is found out which argument each row takes, then the values are copied, whatever their type; so a
+//! new choice is one loop that fills a column of places.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("a", Kind::Number { scale: 0 }), ("b", Kind::Number { scale: 0 })],
+//! #     &[
+//! #         &["1", "5"],
+//! #         &["", "7"],
+//! #         &["3", ""],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // a, b: 1 5; (missing) 7; 3 (missing)
+//! let request = Request::of(&[], &["sum(coalesce(a, b))", "sum(greatest(a, b))"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "11");
+//! assert_eq!(table.cell(0, 1).to_string(), "15");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::program::Memory;
 use super::vectors::{bools, codes, f64s, i32s, i64s, i128s, order};

@@ -1,4 +1,27 @@
 //! Runs a program: registers that are kept and refilled from batch to batch.
+//!
+//! A batch costs one loop a step and no allocation once the first one has passed. What a step remembers of texts
+//! (tests already made, codes in another dictionary) is kept with it, so that a function of a category runs once
+//! a label. Divisions by zero give missing, and are counted on the rows that use them.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("fare", Kind::Number { scale: 2 }), ("passengers", Kind::Number { scale: 0 })],
+//! #     &[
+//! #         &["12.00", "3"],
+//! #         &["8.00", "0"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // fare, passengers: 12.00 3; 8.00 0
+//! let request = Request::of(&[], &["count(fare / passengers)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "1");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::kernels;
 use super::program::{Memory, Operand, Program, Step, Use};
@@ -57,7 +80,7 @@ impl Evaluator {
     /// Runs all steps over some columns of `rows` values each.
     ///
     /// # Errors
-    /// The calculation that overflowed.
+    /// The calculation that overflowed; what was worked out before it is of no use then.
     pub fn run(
         &mut self,
         program: &Program,

@@ -1,4 +1,12 @@
 //! The loops behind the steps of a program.
+//!
+//! Each operation picks its loop by the types of its columns, once a batch, and runs it over slices: no test of
+//! an option or a kind a row. Exact numbers are worked out in 64 bits where all fit, and once more in 128 where
+//! one does not; what does not fit 128 is an overflow.
+//!
+//! If you add an operation: an [`Op`] in `program.rs`, its loop here, and its meaning in
+//! `language/check/`. What is missing in gives missing out, unless the operation says otherwise. The tests at the
+//! end compare random programs with a plain evaluator of single values: add the operation there.
 
 use super::choices::{choose_extreme, choose_if, choose_present, pick};
 use super::lookup::{Lookup, push_key};

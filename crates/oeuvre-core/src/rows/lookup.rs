@@ -1,4 +1,7 @@
 //! A table whose columns are added to the rows, with the rows of its keys.
+//!
+//! The table is in memory whole; a row finds its own by the keys as one text, once for each distinct text where
+//! there is one key of texts.
 
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Kind, Value};

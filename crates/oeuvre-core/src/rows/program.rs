@@ -1,12 +1,35 @@
 //! Calculations over columns: a list of steps, each of which makes one column from earlier ones.
 //!
-//! The same program type serves rows (over the columns of a batch) and groups (over finished
-//! aggregates): a calculation means the same at every level. All choices are made when the program
-//! is built; a step is one loop over typed columns. Registers are kept and refilled, so that a batch
-//! costs no allocation once the first one has passed.
+//! The same program type serves rows (over the columns of a batch) and groups (over finished aggregates): a
+//! calculation means the same at every level. All choices are made when the program is built; a step is one loop
+//! over typed columns. Registers are kept and refilled, so that a batch costs no allocation once the first one
+//! has passed.
 //!
-//! If you add an operation: give it an [`Op`], a loop in `kernels.rs`, and have
-//! `language/resolve/` build it.
+//! If you add an operation: give it an [`Op`], a loop in `kernels.rs`, and have `language/check/` make nodes
+//! of it. Operations are compared part by part to find equal nodes, so that all they depend on is in them.
+//!
+//! ```
+//! use oeuvre_columns::{Kind, Value, column::{Column, Data}};
+//! use oeuvre_core::rows::evaluator::Evaluator;
+//! use oeuvre_core::rows::program::{Op, Operand, Program, Step};
+//!
+//! let kind = Kind::Number { scale: 0 };
+//! let mut program = Program::default();
+//! let sum = program.add(Step {
+//!     op: Op::Add,
+//!     args: vec![Operand::Input(0), Operand::Input(1)],
+//!     arg_kinds: vec![kind; 2],
+//!     constant_args: vec![false; 2],
+//!     kind,
+//!     text: "a + b".into(),
+//! });
+//! program.use_always(0);
+//! program.finish();
+//! let (a, b) = (Column::from(Data::I64(vec![1, 2])), Column::from(Data::I64(vec![10, 20])));
+//! let mut evaluator = Evaluator::new(&program);
+//! evaluator.run(&program, &[&a, &b], 2).unwrap();
+//! assert_eq!(evaluator.column(sum, &[&a, &b]).data.to_i128(), [11, 22]);
+//! ```
 
 use super::lookup::Lookup;
 use super::scalar::Scalar;
@@ -18,7 +41,8 @@ use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
-/// Where a step takes an argument from.
+/// What a step does. Numbers that meet in one step have the same scale, or are both binary64. Two steps are
+/// the same where what they do is equal, part by part; the texts of calculations say nothing about that.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Operand {
     /// A column that the program is given.

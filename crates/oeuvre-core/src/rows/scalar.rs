@@ -1,9 +1,19 @@
 //! Functions of single values, for what is not worth a loop of its own.
 //!
-//! Each is a plain function from values to a value. Over texts it is called once for each distinct
-//! text, so that a function of a category costs what the category has labels, not rows.
+//! Each is a plain function from values to a value. Over texts it is called once for each distinct text, so that
+//! a function of a category costs what the category has labels, not rows.
 //!
-//! If you add one: a variant with its arms here, and a row in `language/functions.rs`.
+//! If you add one: a variant with its arms here, and a row in `language/functions/row.rs`.
+//!
+//! ```
+//! use oeuvre_columns::{Kind, Value};
+//! use oeuvre_core::rows::scalar::Scalar;
+//!
+//! let text = |t: &str| Value::Text(t.into());
+//! assert_eq!(Scalar::Upper.result(&[Kind::Text]), Kind::Text);
+//! assert_eq!(Scalar::Upper.apply(&[text("ske")]), Ok(text("SKE")));
+//! assert_eq!(Scalar::Upper.apply(&[Value::Missing]), Ok(Value::Missing));
+//! ```
 
 use oeuvre_columns::value::calendar::{
     DAY_MICROS, FIRST_DAY, LAST_DAY, civil_from_days, date, days_from_civil, days_in_month,

@@ -1,4 +1,7 @@
-//! Steps of days, datetimes and periods.
+//! Steps of days, datetimes and periods: the calendar's arithmetic over columns.
+//!
+//! Days and periods are whole numbers, so that moving them is adding, and a period of a day is a division or a
+//! look-up in the calendar (`oeuvre_columns::value::calendar`).
 
 use super::program::Step;
 use super::vectors::{f64s, i32s, i64s, ratio};

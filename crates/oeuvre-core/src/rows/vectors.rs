@@ -1,4 +1,4 @@
-//! What the kernels write into and compare with.
+//! What the kernels write into and compare with: vectors that are kept, and the order of two values on a row.
 
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::decimal::Decimal;

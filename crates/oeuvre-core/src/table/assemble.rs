@@ -1,4 +1,8 @@
 //! From groups with states to the table: lines, positions along the top, cells, totals, marks.
+//!
+//! Every cell that is shown is looked up on its level: a line at some depth of the keys down the side, a position
+//! at some depth of those along the top. The cost is one look-up a cell and result. What is marked is what would
+//! mislead: columns whose lines need not add up to their total.
 
 use super::levels::{LevelResults, Levels};
 use super::lines::{Lines, Position, lines, shared_codes};
@@ -17,6 +21,11 @@ use oeuvre_columns::value::Kind;
 use std::collections::HashMap;
 use std::rc::Rc;
 
+/// The finished table of some groups; the ledger gets its lines and cells, ties that were broken, and
+/// divisions by zero on the levels that are shown.
+///
+/// # Errors
+/// A table of more cells than can be meant; an overflow.
 pub(crate) fn assemble(
     plan: &Plan,
     group_states: &[GroupStates],

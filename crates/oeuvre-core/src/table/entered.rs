@@ -1,4 +1,7 @@
 //! The cells that entered a window at one cell: what a trace shows.
+//!
+//! They are found in the same partitions that the window ran over, and each word says itself which of them enter
+//! (`Walks::enters`), so that a trace cannot tell another story than the figure.
 
 use super::levels::{Levels, Now};
 use crate::error::Error;

@@ -1,7 +1,12 @@
 //! The levels of the table: the cells at some of its keys, with what is worked out across them.
 //!
-//! A level is made when something asks for it and kept: a total asks for the same cells at fewer keys,
-//! an aggregate over cells for those of the lines.
+//! A level is made when something asks for it and kept: a total asks for the same cells at fewer keys, an
+//! aggregate over cells for those of the lines. On each, the table program runs with its windows in turn: a
+//! window may take what the steps before it have made, and steps behind it take the window, which is why words
+//! nest in arithmetic and in each other.
+//!
+//! If you add something that looks at other cells, it becomes a window here; where it has no meaning on a total
+//! (nothing to compare, nothing to walk), say so by a [`Mask`], and the cell stays blank in all that uses it.
 
 use super::tree::Trees;
 use crate::error::Error;
@@ -534,7 +539,7 @@ impl Masks {
     }
 }
 
-/// The cells at work, with what has been worked out for them so far.
+/// The cells of the level that is being worked out, with what has been worked out for them so far.
 pub(super) struct Now<'b> {
     pub(super) cells: &'b Rollup,
     pub(super) windows: &'b [Column],

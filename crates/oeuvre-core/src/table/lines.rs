@@ -1,5 +1,31 @@
-//! Which lines are shown, and in which order: `--sort`, `--lines-where`, `--top`, `--bottom`, and the lines
-//! that make up for the rest.
+//! Which lines are shown, and in which order: `--sort`, `--lines-where`, `--top`, `--bottom`, and the lines that
+//! make up for the rest.
+//!
+//! Siblings are sorted among themselves, by the figures of their own level, so that lines of one group stay
+//! together; equal figures keep the order of their labels, and what is missing comes last in both directions.
+//! What is left out is merged into a rest from its groups, never subtracted from a total: its mean is a mean.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["SKE", "12.50"],
+//! #         &["KEL", "8.00"],
+//! #         &["AAL", "2.00"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, SourceText, Totals, run};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; AAL 2.00
+//! let request = Request { totals: Totals::Grand, sort: Some(SourceText::new("--sort", "sum(fare) desc")), top: Some(1), ..Request::of(&["route"], &["sum(fare)"]) };
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! assert_eq!(table.cell(0, 0).to_string(), "12.50");
+//! assert_eq!(table.cell(1, 0).to_string(), "10.00");
+//! assert_eq!(table.lines[1].kind, oeuvre_core::LineKind::Rest);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::levels::{LevelResults, Levels};
 use super::tree::{Children, Tree, Trees};

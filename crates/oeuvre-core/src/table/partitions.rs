@@ -1,4 +1,7 @@
 //! Which cells of a level a window compares, walks or shares: the keys of `along` and `within` as numbers.
+//!
+//! A cell that lacks one of these keys, as a total does, is in no partition. What stands on the other axis of a
+//! pivot stays the same unless `along` or `within` names it.
 
 use super::levels::{Levels, Mask, Now, mask};
 use crate::grouping::{Depths, Numbering, Rollup, in_time, keys_of, period_codes};

@@ -1,5 +1,7 @@
-//! The labels of one axis as a tree: the groups of the first key, in each of them those of the second,
-//! and so on. A node's number at its depth is that of its group at that level of the table.
+//! The labels of one axis as a tree: the groups of the first key, in each of them those of the second, and so on.
+//!
+//! A node's number at its depth is that of its group at that level of the table, so that nothing is looked up by
+//! its labels. Making it costs one step a group and key.
 
 use crate::grouping::{Codes, GroupStates, Rollup};
 use oeuvre_columns::column::NO_NUMBER;

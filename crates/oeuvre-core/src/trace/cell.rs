@@ -1,4 +1,7 @@
 //! The cell that is meant by some labels, and where it stands among the figures and in the table.
+//!
+//! A label that nothing has is told with the nearest there are, so that whoever asked can go on. A label in
+//! quotes is always a label; `Total` without quotes may mean the total line.
 
 use super::{AtLabel, MISSING, ReadsAs};
 use crate::error::{Error, SourceText};

@@ -1,8 +1,28 @@
-//! Where a cell comes from: its rows, the calculation made again on these rows alone, and for what looks
-//! at other cells the cells that entered.
+//! Where a cell comes from: its rows, the calculation made again on these rows alone, and for what looks at
+//! other cells the cells that entered.
 //!
-//! The rows are found by their keys in a pass of their own, and the calculation is made again by a plan of
-//! its own over nothing but these rows, without any grouping: two ways to one figure.
+//! The rows are found by their keys in a pass of their own, and the calculation is made again by a plan of its
+//! own over nothing but these rows, without any grouping: two ways to one figure. The cost is that of the table
+//! and of one more pass.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("route", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[&["SKE", "12.50"], &["KEL", "8.00"], &["SKE", "7.00"]],
+//! # )?;
+//! use oeuvre_core::{AtLabel, Plan, Request, SourceText, trace};
+//!
+//! // route, fare: SKE 12.50; KEL 8.00; SKE 7.00
+//! let request = Request::of(&["route"], &["mean(fare)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let at = [(SourceText::new("--at", "route"), AtLabel { text: "SKE".into(), quoted: false })];
+//! let cell = trace(&plan, &request, &rows, 1, &at, &|_, _| None)?;
+//! assert_eq!(cell.rows.lines.len(), 2);
+//! assert_eq!(cell.results[0].in_table.to_string(), "9.75");
+//! assert!(cell.results[0].parts.iter().all(|part| part.agrees()));
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 mod cell;
 mod rows;
@@ -17,10 +37,10 @@ use crate::rows::program::Operand;
 use crate::table;
 use crate::table::{EnteredCells, Levels, Trees, ranks};
 use cell::{Cell, Located, cell_of, find, keys_named, position_in_table};
-use oeuvre_columns::Source;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Kind, Value};
-use rows::{Memory, hidden_labels, rows};
+use oeuvre_columns::{InMemory, Source};
+use rows::{hidden_labels, rows};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -227,7 +247,7 @@ fn from_rows(
     request: &Request,
     source: &dyn Source,
     parts: &[Vec<usize>],
-    memory: &Memory,
+    memory: &InMemory,
 ) -> Result<Vec<Value>, Error> {
     let calcs = parts.iter().flatten().filter_map(|&i| plan.table_calcs[i].clone());
     let show: Vec<Show> = calcs

@@ -8,11 +8,11 @@ use crate::grouping::GroupStates;
 use crate::pass::{Consumer, Pass, RowWork, Share};
 use crate::plan::Plan;
 use crate::table::Table;
-use oeuvre_columns::ColumnInfo;
+use oeuvre_columns::Source;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::value::{Kind, Value};
-use oeuvre_columns::{Account, ReadError, Reader, Source};
+use oeuvre_columns::{ColumnInfo, InMemory};
 use std::collections::HashSet;
 
 /// For a rest, the labels down the side of the groups that it stands for, as one text a group.
@@ -121,7 +121,7 @@ pub(super) fn rows(
     threads: usize,
     cell: &Cell,
     hidden: Option<&HashSet<String>>,
-) -> Result<(Grid, Memory), Error> {
+) -> Result<(Grid, InMemory), Error> {
     let locations = source.location_columns();
     let used = plan.inputs.len();
     let columns = plan.inputs.iter().copied().chain(locations.into_iter().flatten()).collect();
@@ -129,11 +129,10 @@ pub(super) fn rows(
     let mut chunks = Pass::over(source, threads).serve(&find)?.share.chunks;
     chunks.sort_by_key(|c| c.0);
     let infos = source.columns();
-    let location = |text: &str, kind: Kind| ColumnInfo { name: text.into(), kind, note: None };
     let mut of_inputs: Vec<ColumnInfo> = plan.inputs.iter().map(|&i| infos[i].clone()).collect();
     if locations.is_some() {
-        of_inputs.push(location("file", Kind::Text));
-        of_inputs.push(location("line", Kind::Number { scale: 0 }));
+        of_inputs.push(ColumnInfo::new("file", Kind::Text));
+        of_inputs.push(ColumnInfo::new("line", Kind::Number { scale: 0 }));
     }
     let columns: Vec<Column> =
         of_inputs.iter().enumerate().map(|(i, info)| joined(&chunks, i, info.kind)).collect();
@@ -151,8 +150,8 @@ pub(super) fn rows(
         columns: shown.collect(),
         ..Grid::default()
     };
-    let data = plan.inputs.iter().copied().zip(columns).collect();
-    Ok((grid, Memory { columns: infos, rows, data }))
+    let data = plan.inputs.iter().copied().zip(columns);
+    Ok((grid, InMemory::new(infos, rows, data)))
 }
 
 /// A column of all chunks, in their order.
@@ -164,58 +163,4 @@ fn joined(chunks: &[(u64, Vec<Column>)], column: usize, kind: Kind) -> Column {
         }
     }
     out
-}
-
-/// Rows in memory.
-pub(super) struct Memory {
-    columns: Vec<ColumnInfo>,
-    rows: usize,
-    /// The columns that are there, by their place in the source.
-    data: Vec<(usize, Column)>,
-}
-
-impl Source for Memory {
-    fn columns(&self) -> Vec<ColumnInfo> {
-        self.columns.clone()
-    }
-
-    fn scan<'a>(
-        &'a self,
-        columns: &[usize],
-        _: usize,
-    ) -> Result<Vec<Box<dyn Reader + 'a>>, ReadError> {
-        let column = |&i: &usize| {
-            let known = self.data.iter().find(|(place, _)| *place == i).map(|d| d.1.clone());
-            known.unwrap_or_else(|| {
-                let kind = self.columns.get(i).map_or(Kind::Text, |c| c.kind);
-                Column::from_values(kind, &vec![Value::Missing; self.rows])
-            })
-        };
-        let batch =
-            Batch { rows: self.rows, piece: 0, columns: columns.iter().map(column).collect() };
-        Ok(vec![Box::new(Once(Some(batch)))])
-    }
-}
-
-/// One batch.
-struct Once(Option<Batch>);
-
-impl Reader for Once {
-    fn next(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
-        match self.0.take() {
-            Some(mine) => {
-                *batch = mine;
-                Ok(batch.rows > 0)
-            }
-            None => Ok(false),
-        }
-    }
-
-    fn piece(&self) -> u64 {
-        0
-    }
-
-    fn account(&self) -> Account {
-        Account::default()
-    }
 }

@@ -1,4 +1,7 @@
 //! What may be worked out across cells, and what a function across cells is.
+//!
+//! The contracts are [`Compares`] and [`Walks`]; a [`Window`] is one of them with what it takes and which cells
+//! it looks at, over nodes of the checked tree first and over columns of the table program later.
 
 use super::order::Ordinals;
 use super::partition::Partitions;
@@ -36,13 +39,14 @@ impl Calc {
 
 /// A function that compares cells by their values.
 pub trait Compares: Same + Send + Sync {
-    /// The kind of what it gives.
-    fn result(&self) -> Kind;
+    /// The kind of what it gives for values of a kind.
+    fn result(&self, x: Kind) -> Kind;
 
-    /// What it gives at each cell.
+    /// What it gives at each cell: as many values as there are cells, missing for cells in no partition and, as a
+    /// rule, for missing values.
     fn work_out(&self, cells: &Cells<'_>) -> Compared;
 
-    /// What it does, in words.
+    /// What it does, in words that follow on the name of a result: see what `rank` and `running` say.
     fn said(&self, said: &Said) -> String;
 }
 
@@ -71,7 +75,7 @@ pub trait Walks: Same + Send + Sync {
     /// The kind of what it gives for values of a kind.
     fn result(&self, x: Kind) -> Kind;
 
-    /// What it gives at each cell.
+    /// What it gives at each cell: as many values as there are cells, missing for cells in no partition.
     ///
     /// # Errors
     /// What cannot be held.
@@ -167,7 +171,7 @@ pub struct Said {
 }
 
 impl Said {
-    /// So many steps.
+    /// So many steps in words: `one month`, `3 steps`.
     pub fn steps(&self, n: i64) -> String {
         match (self.calendar, n) {
             (Some(unit), 1) => format!("one {unit}"),
@@ -176,7 +180,7 @@ impl Said {
         }
     }
 
-    /// What a walk along a calendar does about periods without rows.
+    /// What a walk along a calendar does about periods without rows; empty for other walks.
     pub fn also(&self) -> String {
         let also = self.calendar.map(|unit| format!("; a {unit} without rows is a step, too"));
         also.unwrap_or_default()

@@ -1,4 +1,8 @@
 //! Frames: what is made of the values on the way to each cell, of all of them or of the last so many steps.
+//!
+//! `running` and `moving` are this with different frames. Sums are exact and carried along, so that a frame of
+//! any length costs two additions a cell; the smallest and the largest of the last steps are kept in a queue from
+//! which what is passed is dropped.
 
 use super::order::Ordinals;
 use super::partition::Partitions;

@@ -1,11 +1,34 @@
 //! Calculations across cells: ranks, walks, and aggregates written on every cell.
 //!
-//! The same loops serve the cells of a table and the rows of a listing. They know nothing of keys: a
-//! cell has a *partition* (which cells it is compared with or walks among; [`NO_NUMBER`] for a cell
-//! without a meaning there) and, for walks, a place in an order. Each gives one value a cell.
+//! The same loops serve the cells of a table and the rows of a detail. They know nothing of keys: a cell has a
+//! *partition* (which cells it is compared with or walks among; [`NO_NUMBER`] for a cell without a meaning there)
+//! and, for walks, a place in an order. Each gives one value a cell. Putting cells in order costs time that grows
+//! with the cells alone (`order.rs` sorts by digits); the loops behind it touch each cell a few times.
 //!
-//! To add one: a file here that says what it works out, which cells enter, and how it is told ([`Compares`] or
-//! [`Walks`]), and a row in `language/functions/table.rs`.
+//! To add a word: a file here that says what it works out, which cells enter, and how it is told ([`Compares`]
+//! for words that compare values, [`Walks`] for words that go from cell to cell), and a row in
+//! `language/functions/table.rs`. Partitions, calendars and the words for the cells come from the caller.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("month", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["2025-01", "10.00"],
+//! #         &["2025-02", "15.00"],
+//! #         &["2025-04", "12.00"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // month, fare: 2025-01 10.00; 2025-02 15.00; 2025-04 12.00
+//! let request = Request::of(&["month"], &["running(sum(fare))"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["10.00", "25.00", "37.00"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 mod calc;
 pub(crate) mod first_last;

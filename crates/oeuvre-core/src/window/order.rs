@@ -1,8 +1,11 @@
 //! Putting cells or rows in order by several columns at once.
 //!
-//! Each column becomes one whole number a cell that sorts as its values do, and the numbers are sorted
-//! digit by digit, from the last column to the first. That is stable, so that what the columns leave
-//! open keeps its order; it needs no comparison, and its time grows with the cells alone.
+//! Each column becomes one whole number a cell that sorts as its values do ([`Ordinals`]), and the numbers are
+//! sorted digit by digit, from the last column to the first. That is stable, so that what the columns leave open
+//! keeps its order; it needs no comparison, and its time grows with the cells alone. Where partition and value
+//! fit one word together, they are sorted as that ([`Packed`]).
+//!
+//! If you change how a kind sorts, change [`Ordinals::of`] with `Value::label_order`: a test compares them.
 
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data};

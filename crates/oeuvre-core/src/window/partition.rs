@@ -1,4 +1,7 @@
 //! Cells in partitions and in their order: what a word that walks from cell to cell is given.
+//!
+//! The order is worked out when a word first asks for it, and once for all words that walk alike. Along a period
+//! a walk is one of the calendar: periods without a cell are steps, too ([`Calendar`]).
 
 use super::order::{Ordinals, sorted};
 use super::{Walks, partition_ordinals, runs};

@@ -1,4 +1,29 @@
 //! `rank`: places among cells that are compared.
+//!
+//! The largest comes first unless `asc` is said. Equal values share a place or not as `ties` says; where they may
+//! not, the order of the cells decides, and that is counted for the ledger. Many cells go a shorter way that
+//! never looks a cell up again; a test compares both.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("month", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["2025-01", "10.00"],
+//! #         &["2025-02", "15.00"],
+//! #         &["2025-04", "12.00"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // month, fare: 2025-01 10.00; 2025-02 15.00; 2025-04 12.00
+//! let request = Request::of(&["month"], &["rank(sum(fare))"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["3", "1", "2"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::order::{Ordinals, Packed, sorted, width};
 use super::{Cells, Compared, Compares, Said, Ties, partition_bound, partition_ordinals, runs};
@@ -10,7 +35,7 @@ use oeuvre_columns::column::{Column, Data, MISSING_I64};
 pub(crate) struct Rank(pub(crate) Ties);
 
 impl Compares for Rank {
-    fn result(&self) -> Kind {
+    fn result(&self, _: Kind) -> Kind {
         Kind::Number { scale: u8::from(self.0 == Ties::Mean) }
     }
 

@@ -1,4 +1,25 @@
 //! `running`: from the start of a walk to each cell.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("month", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["2025-01", "10.00"],
+//! #         &["2025-02", "15.00"],
+//! #         &["2025-04", "12.00"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // month, fare: 2025-01 10.00; 2025-02 15.00; 2025-04 12.00
+//! let request = Request::of(&["month"], &["running(sum(fare) taking max)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["10.00", "15.00", "15.00"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::partition::Partitions;
 use super::{Argument, Calc, Parts, Said, Taking, Walks};

@@ -1,4 +1,26 @@
 //! `lag` and `lead`: the value some steps away; and what `change` and `growth` compare with.
+//!
+//! Along a period a step is one of the calendar: a month without rows has the value of no rows.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("sailed_on", Kind::Date), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["2025-01-09", "10.00"],
+//! #         &["2025-02-01", "15.00"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // sailed_on, fare: 2025-01-09 10.00; 2025-02-01 15.00
+//! let request = Request::of(&["month(sailed_on)"], &["change(sum(fare))"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["", "5.00"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::partition::Partitions;
 use super::{Argument, Gives, Parts, Said, Walks, pick, runs};

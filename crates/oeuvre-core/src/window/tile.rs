@@ -1,4 +1,25 @@
 //! `tile`: buckets of as equal size as can be.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(
+//! #     &[("month", Kind::Text), ("fare", Kind::Number { scale: 2 })],
+//! #     &[
+//! #         &["2025-01", "10.00"],
+//! #         &["2025-02", "15.00"],
+//! #         &["2025-04", "12.00"],
+//! #     ],
+//! # )?;
+//! use oeuvre_core::{Plan, Request, run};
+//!
+//! // month, fare: 2025-01 10.00; 2025-02 15.00; 2025-04 12.00
+//! let request = Request::of(&["month"], &["tile(sum(fare), 2)"]);
+//! let plan = Plan::new(&request, rows.columns())?;
+//! let (table, _) = run(&plan, &rows, 1)?;
+//! let shown: Vec<String> = (0..table.lines.len()).map(|line| table.cell(line, 0).to_string()).collect();
+//! assert_eq!(shown, ["2", "1", "1"]);
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 use super::order::{Ordinals, sorted};
 use super::{Cells, Compared, Compares, Said, partition_ordinals, runs};
@@ -10,7 +31,7 @@ use oeuvre_columns::column::{Column, Data, MISSING_I64};
 pub(crate) struct Tile(pub(crate) u32);
 
 impl Compares for Tile {
-    fn result(&self) -> Kind {
+    fn result(&self, _: Kind) -> Kind {
         Kind::Number { scale: 0 }
     }
 

@@ -1,4 +1,7 @@
 //! Patterns that say how figures and dates read: those of Unicode CLDR (UTS #35, parts 3 and 4).
+//!
+//! A pattern is read once and checked against the kind of its column, so that a mistake in it is told before any
+//! row is read.
 
 mod date;
 mod number;

@@ -1,4 +1,7 @@
 //! A Markdown table (the pipe tables that CommonMark's extensions share).
+//!
+//! Such a table has one line of headings and no other structure: labels along the top are broken inside their
+//! heading, totals are bold, notes stand below. What a cell holds cannot become markup.
 
 use super::Writer;
 use crate::Settings;

@@ -1,7 +1,17 @@
 //! The file types that tables are written as: one file each, and a row in [`WRITERS`].
 //!
 //! If you add one: a [`Writer`] in a file of its own, and a row. The names that `--as` takes, the endings of
-//! files, and what is written part by part follow from it.
+//! files, the help, and what is written part by part follow from it; tests run every writer there is into full
+//! disks and closed pipes, and hold names and endings apart. A writer for reading takes cells from
+//! `Layout::push_read`, one for handing on from `Layout::raw`; what cells hold is untrusted, and escaped here as
+//! the format needs it.
+//!
+//! ```
+//! use oeuvre_render::Format;
+//!
+//! assert_eq!(Format::of_ending("fares.TSV").map(Format::name), Some("tsv"));
+//! assert!("json".parse::<Format>().is_ok_and(|format| !format.is_for_reading()));
+//! ```
 
 mod json;
 mod markdown;

@@ -1,4 +1,9 @@
 //! A quiet ruled table for reading in a terminal or a plain-text mail.
+//!
+//! A column is as wide as its widest cell, headings of results take several lines. Where the page is narrower,
+//! long labels are shortened first, and then columns are left out from the right, and counted below the table.
+//! Width is counted in columns of characters (Unicode Standard Annex 11), so that wide characters align. The cost
+//! is a few passes over the cells shown.
 
 use crate::TextSettings;
 use crate::cells::escape_controls;

@@ -1,4 +1,7 @@
-//! Comma- and tab-separated values: one heading line, raw values.
+//! Comma- and tab-separated values (RFC 4180): one heading line, raw values.
+//!
+//! What listings of millions of rows are made of (decimals, dates, texts that need no quotes) is written straight
+//! from its column; everything else goes by way of the layout. A test compares both.
 
 use super::{PartWriter, Writer};
 use crate::Settings;

@@ -1,4 +1,4 @@
-//! Text for reading in a terminal or a plain-text mail.
+//! Text for reading: the table by `page.rs`, a traced cell by `trace.rs`.
 
 use super::{Writer, page, trace};
 use crate::Settings;

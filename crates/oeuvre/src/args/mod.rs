@@ -1,4 +1,7 @@
 //! What can be typed: one derive struct for each section of the help.
+//!
+//! Structs are shared by the commands that take the same options, and turn themselves into what the crates want
+//! (`to_options`, `to_request`, `to_style`); nothing else reads them.
 
 mod choice;
 pub(crate) mod output;

@@ -13,11 +13,11 @@ use std::path::PathBuf;
 pub(crate) struct OutputArgs {
     /// The file to write; standard output unless said.
     ///
-    /// Its ending says the file type (.csv, .tsv, .json, .jsonl, .md, .txt) unless --as does. It is written
-    /// under a temporary name and renamed, so that nothing half-written is left behind.
+    /// Its ending says the file type unless --as does. It is written under a temporary name and renamed, so
+    /// that nothing half-written is left behind.
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
-    /// The file type: text, csv, tsv, json, jsonl or markdown.
+    /// The file type, where the ending of --to does not say it; text unless said.
     #[arg(long = "as", value_name = "FILETYPE", value_parser = format_parser())]
     file_type: Option<Format>,
     /// How many threads to use; as many as the machine runs at once unless said.

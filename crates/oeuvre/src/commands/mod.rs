@@ -1,4 +1,7 @@
-//! One file a command.
+//! One file a command: each opens its input, has the core do the work, and hands the outcome to `present.rs`.
+//!
+//! If you add one: its file here, its arguments and a row in `args/mod.rs` (`Command`), and an arm in [`run`]; the
+//! compiler asks for what lacks, and a test for its help.
 
 mod demo;
 mod detail;

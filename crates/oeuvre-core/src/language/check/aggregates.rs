@@ -1,4 +1,7 @@
 //! Aggregates: their arguments on rows, or for the smaller groups that `per` makes.
+//!
+//! What an aggregate takes and gives is asked of the aggregate; that a condition holds a result of the group, and
+//! so needs a second pass over the rows, is found here.
 
 use super::{AggregateNode, At, CELLS, Checked, Checker, Context, Level, TABLE, TreeNode, Typed};
 use crate::aggregate::{Aggregate, AggregateRef, ArgumentProblem, Shape};
@@ -33,6 +36,7 @@ impl Checker {
         Ok((finer, keys))
     }
 
+    /// A call of an aggregate, in whatever context it stands.
     pub(super) fn aggregate_call(
         &mut self,
         at: At<'_>,

@@ -1,4 +1,7 @@
-//! Calls of functions of single values.
+//! Calls of functions of single values: how many arguments, of which kinds, and the operation they become.
+//!
+//! If you add a scalar function, nothing changes here; a function with a loop of its own has an arm in
+//! `row_call`.
 
 use super::{At, Checked, Checker, Typed};
 use crate::error::{Diagnostic, either};
@@ -11,6 +14,7 @@ use oeuvre_columns::value::decimal::Decimal;
 use oeuvre_columns::value::{BandBound, Bands, BandsId, Kind};
 
 impl Checker {
+    /// That a call has as many arguments as its function takes, and only clauses that it takes.
     pub(super) fn check_arguments(
         &self,
         at: At<'_>,
@@ -65,6 +69,7 @@ impl Checker {
         Ok(())
     }
 
+    /// A call of a function of single values, in whatever context it stands.
     pub(super) fn row_call(
         &mut self,
         at: At<'_>,
@@ -207,6 +212,7 @@ impl Checker {
         Ok(self.tree.apply(text, Op::Scalar(scalar), &args, kind))
     }
 
+    /// The first argument of a call, as a date or a date with a time; a text is read as one where it is constant.
     pub(super) fn date(&mut self, at: At<'_>, call: &CallNode) -> Checked<Typed> {
         let arg = &call.args[0];
         let built = self.beside(at.on(arg), Kind::Date)?;
@@ -277,6 +283,7 @@ impl Checker {
         Ok((out, lead))
     }
 
+    /// `if(condition, then, else)`; without the last one missing. Both values are brought to one kind.
     pub(super) fn if_call(&mut self, at: At<'_>, call: &CallNode) -> Checked<Typed> {
         let text = at.text();
         if call.args.len().is_multiple_of(2) {

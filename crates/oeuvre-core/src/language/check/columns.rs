@@ -1,4 +1,8 @@
 //! Columns by their names, and what is said when there is none.
+//!
+//! A name is looked up among named calculations, then the columns of the rows, then those of lookups; the same
+//! order everywhere. That a column is no value of a group is the mistake that people make most, and its answer
+//! names the aggregates that serve.
 
 use super::{At, Checked, Checker, TreeNode, Typed};
 use crate::error::{Cause, Diagnostic, all_of, either, nearest};
@@ -6,6 +10,7 @@ use crate::language::functions;
 use oeuvre_columns::value::Kind;
 
 impl Checker {
+    /// A column by its name, perhaps with its table before a dot.
     pub(super) fn column(&mut self, at: At<'_>, table: Option<&str>, name: &str) -> Checked<Typed> {
         let own = table.is_none_or(|t| !self.own_name.is_empty() && t == self.own_name);
         let of_rows = own && self.column_places.contains_key(name);
@@ -68,6 +73,7 @@ impl Checker {
         Ok(value)
     }
 
+    /// The mistake of a column outside an aggregate, with the aggregates that serve its kind.
     pub(super) fn row_value_outside(&self, at: At<'_>, kind: Kind) -> Diagnostic {
         let text = at.text();
         let it = at

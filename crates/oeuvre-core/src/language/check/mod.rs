@@ -4,6 +4,21 @@
 //! aggregate is the door from groups to rows: its arguments are checked on rows, or for the smaller groups that
 //! `per` makes. Each part is checked once for each context, however often it is used, so that the time grows with
 //! the length of a request; what comes out is nodes of the [`Tree`], which know nothing of the context.
+//!
+//! If you add a kind of syntax: `Checker::level` says at which level it has a value, and `check_node` what
+//! becomes of it in each context. A mistake is a [`Diagnostic`] at the part that has to be changed, with a way out that
+//! can be typed; where it hangs on what kind a column is, say so ([`Diagnostic::of_kinds`]): the kind may be a
+//! guess that more rows change.
+//!
+//! ```
+//! # use oeuvre_columns::{InMemory, Kind, Source};
+//! # let rows = InMemory::from_texts(&[("fare", Kind::Number { scale: 2 })], &[&["12.50"]])?;
+//! use oeuvre_core::{Plan, Request};
+//!
+//! let error = Plan::new(&Request::of(&[], &["sum(fare) + fare"]), rows.columns()).err().unwrap();
+//! assert_eq!(error.to_string(), "`fare` has a value on each row, and a group has many rows");
+//! # Ok::<(), oeuvre_core::Error>(())
+//! ```
 
 mod aggregates;
 mod calls;

@@ -1,4 +1,8 @@
 //! Operators: arithmetic, comparisons, lists and periods.
+//!
+//! Numbers that meet are brought to one scale, or to binary64 where one of them is; text beside a date is read as
+//! a date, and beside anything else kinds must agree. What is exact stays exact: the digits of a product add up,
+//! and where that may be more than 38 the calculation moves to binary64, which explain says.
 
 use super::{At, Checked, Checker, Typed};
 use crate::error::Cause;
@@ -15,10 +19,12 @@ fn in_time(kind: Kind) -> bool {
 }
 
 impl Checker {
+    /// A condition, or its opposite where `negated`: missing stays missing.
     pub(super) fn negated(&mut self, at: At<'_>, it: Typed, negated: bool) -> Typed {
         if negated { self.tree.apply(at.text(), Op::Not, &[it], Kind::Boolean) } else { it }
     }
 
+    /// A number, or a mistake that says what else there is.
     pub(super) fn number(&mut self, at: At<'_>) -> Checked<Typed> {
         let built = self.check(at)?;
         self.ensure_number(at, built.kind)?;
@@ -43,6 +49,7 @@ impl Checker {
         Err(it)
     }
 
+    /// A number as binary64; what is binary64 stays as it is.
     pub(super) fn as_float(&mut self, text: &str, it: Typed) -> Typed {
         match it.kind {
             Kind::Number { .. } => self.tree.apply(text, Op::ToFloat, &[it], Kind::Float),
@@ -51,6 +58,7 @@ impl Checker {
         }
     }
 
+    /// An exact number with so many digits after the point, at least as many as it has; binary64 stays.
     pub(super) fn at_scale(&mut self, text: &str, it: Typed, scale: u8) -> Typed {
         match it.kind {
             Kind::Number { scale: own } if own < scale => {
@@ -74,6 +82,7 @@ impl Checker {
         if float { Kind::Float } else { Kind::Number { scale } }
     }
 
+    /// An operator between two values, and what it means for the kinds of these.
     pub(super) fn binary(
         &mut self,
         at: At<'_>,
@@ -310,6 +319,7 @@ impl Checker {
         }
     }
 
+    /// A comparison: of numbers by value, of texts by code point, in time, of conditions false before true.
     pub(super) fn compare(
         &mut self,
         at: At<'_>,
@@ -393,6 +403,7 @@ impl Checker {
         Ok(self.tree.apply(text, Op::Compare(how), &both, Kind::Boolean))
     }
 
+    /// `value in (…)`, and `not in`: a set that is looked up in, however many items there are.
     pub(super) fn in_list(
         &mut self,
         at: At<'_>,
@@ -475,6 +486,7 @@ impl Checker {
         Ok((whole, others))
     }
 
+    /// `date during period`: the days of the period that is written, such as `2025-Q1`.
     pub(super) fn during(&mut self, at: At<'_>, value: &Expr, period: &Expr) -> Checked<Typed> {
         let text = at.text();
         let dates = self.check(at.on(value))?;

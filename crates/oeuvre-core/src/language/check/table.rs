@@ -144,7 +144,7 @@ impl Checker {
         let at_least = at_least(at, call, number)?;
         let calc = (word.make)(&Given { number, taking, ties, at_least });
         let kind = match &calc {
-            Calc::Compared(function) => function.result(),
+            Calc::Compared(function) => function.result(x.kind),
             Calc::Walked(function) => function.result(x.kind),
             Calc::Total | Calc::Aggregate(_) => x.kind,
         };

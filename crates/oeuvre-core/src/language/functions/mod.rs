@@ -1,7 +1,18 @@
 //! The table of functions: one row each, which feeds the parser, the checks, the help and the docs.
 //!
 //! If you add a function: a row in the file of its kind, and what it works out, in a file of its own in
-//! `aggregate/` or `window/`, or as a scalar in `rows/scalar.rs`. Nothing else knows functions by name.
+//! `aggregate/` or `window/`, or as a scalar in `rows/scalar.rs`. Nothing else knows functions by name, and a
+//! test reads the sources to keep it so. What the checks or the table must know of a function (whether it reads
+//! in percent, what `distinct` makes of it, which cells it looks at) is a field of the row, never a name
+//! somewhere else.
+//!
+//! ```
+//! use oeuvre_core::language::functions::{self, Call};
+//!
+//! let mean = functions::find("AVG").unwrap(); // whatever its case, and by its other names
+//! assert_eq!((mean.name, mean.arguments), ("mean", (1, 1)));
+//! assert!(matches!(mean.call, Call::Aggregate(_)));
+//! ```
 
 mod aggregate;
 mod row;
@@ -275,7 +286,7 @@ pub fn all() -> impl Iterator<Item = &'static Function> {
     aggregate::ROWS.iter().chain(table::ROWS).chain(row::ROWS)
 }
 
-/// The function of a name, whatever its case.
+/// The function of a name or another name, whatever its case; `None` where there is none.
 pub fn find(name: &str) -> Option<&'static Function> {
     let is = |n: &str| n.eq_ignore_ascii_case(name);
     all().find(|f| is(f.name) || f.aliases.iter().any(|a| is(a)))

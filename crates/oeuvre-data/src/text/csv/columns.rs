@@ -6,11 +6,11 @@
 
 use super::fast;
 use super::records::Records;
-use super::values::{
+use crate::kinds::values::{
     Orders, Parsed, Shape, date_in, datetime_in, is_of_other_sign, parse_boolean, parse_number,
     shape_of,
 };
-use crate::options::{DateOrder, Forced};
+use crate::options::Forced;
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64};
 use oeuvre_columns::value::decimal::Decimal;
@@ -317,11 +317,6 @@ impl ColumnReader {
         self.slow = slow;
         trouble
     }
-}
-
-/// The order of dates that was asked for, or any.
-pub(crate) fn orders_of(asked: Option<DateOrder>) -> Orders {
-    asked.map_or(Orders::ALL, Orders::only)
 }
 
 #[cfg(test)]

@@ -1,8 +1,12 @@
 //! The usual forms of values, read without looking at them one byte at a time.
 //!
 //! Each loop takes the fields of one column, writes the values that it can read for certain, and
-//! lists the records of the others at the start of `slow`: blank fields are missing, anything else unusual is looked at by
-//! `columns.rs`. The loops are compiled for newer instructions too and picked at run time.
+//! lists the records of the others at the start of `slow`: blank fields are missing, anything else
+//! unusual is looked at by `columns.rs`. The loops are compiled for newer instructions too and
+//! picked at run time.
+//!
+//! If you teach a loop another form, the tests at the end compare it with the plain reading of
+//! `kinds/values.rs` on random fields: it may leave a field, but never read it otherwise.
 
 use super::records::Records;
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE, Texts};

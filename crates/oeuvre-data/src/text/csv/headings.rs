@@ -1,8 +1,12 @@
 //! The start of a file: byte-order mark, separator, headings.
+//!
+//! The separator is the one that splits the first records most evenly, unless it is said. Headings must be there
+//! and differ; what they would be called otherwise is in the message.
 
 use super::marks::{Dialect, Found, Marks, scan};
 use super::records::unquote;
 use super::{ReadOptions, reader::problem_at};
+use indexmap::IndexSet;
 use oeuvre_columns::{DataProblem, ReadError};
 
 /// What the start of a file says.
@@ -78,15 +82,16 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<He
 /// Headings must be there and differ.
 fn check(name: &str, names: &[String]) -> Result<(), ReadError> {
     let example = || {
-        let mut seen: Vec<String> = Vec::new();
+        let mut seen = IndexSet::new();
         for (i, n) in names.iter().enumerate() {
             let mut new = if n.is_empty() { format!("column_{}", i + 1) } else { n.clone() };
             while seen.contains(&new) {
                 new.push_str("_2");
             }
-            seen.push(new);
+            seen.insert(new);
         }
-        format!("name all of them: --headings '{}'", seen.join(","))
+        let all: Vec<String> = seen.into_iter().collect();
+        format!("name all of them: --headings '{}'", all.join(","))
     };
     if let Some(at) = names.iter().position(|n| n.len() > LONGEST) {
         let message = format!("heading {} has {} bytes: are these rows?", at + 1, names[at].len());

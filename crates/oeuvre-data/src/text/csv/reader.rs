@@ -12,6 +12,8 @@ use super::columns::{ColumnReader, Trouble};
 use super::marks::{self, Found, Marks};
 use super::records::Records;
 use super::{CsvSource, FileData, Uneven};
+use crate::kinds::Finding;
+use crate::options::Forced;
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::{Account, DataProblem, ReadError, Reader};
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicUsize, Ordering};
@@ -154,7 +156,7 @@ impl<'a> PieceReader<'a> {
     ) -> PieceReader<'a> {
         let readers = columns
             .iter()
-            .map(|&c| source.column_reader(c.min(source.columns.len() - 1)))
+            .map(|&c| source.column_reader(c.min(source.columns.states().len() - 1)))
             .collect();
         PieceReader {
             source,
@@ -269,7 +271,7 @@ impl<'a> PieceReader<'a> {
 
     fn error(&self, file: usize, start: usize, column: usize, trouble: Trouble) -> ReadError {
         let data = &self.source.files[file];
-        let name = &self.source.columns[column].name;
+        let name = &self.source.columns.states()[column].name;
         let line = line_of(&data.opened.bytes, start + place(&trouble));
         let at = |message: String| {
             DataProblem::in_file(data.name.clone(), message).at_line(line).in_column(name.clone())
@@ -277,24 +279,20 @@ impl<'a> PieceReader<'a> {
         match trouble {
             Trouble::Widen { to, text, .. } => {
                 let reason = at(format!("'{}'", text.escape_debug()));
-                self.source.note(self.piece, column, super::Finding::Shape(to, reason));
+                self.source.columns.note(self.piece, column, Finding::Shape(to, reason));
                 ReadError::Again
             }
             Trouble::OtherSign { text, .. } => {
                 let reason = at(format!("'{}'", text.escape_debug()));
-                self.source.note(self.piece, column, super::Finding::OtherSign(reason));
+                self.source.columns.note(self.piece, column, Finding::OtherSign(reason));
                 ReadError::Again
             }
             Trouble::NotOfType { text, .. } => {
-                let forced = self.source.columns[column].forced;
+                let forced = self.source.columns.states()[column].forced;
                 let (expected, help) = match forced {
-                    Some(super::Forced::Number) => {
-                        ("a number", "if it stands for no value: --missing")
-                    }
-                    Some(super::Forced::Date) => {
-                        ("a date", "if day and month are the other way: --dates")
-                    }
-                    Some(super::Forced::DateTime) => {
+                    Some(Forced::Number) => ("a number", "if it stands for no value: --missing"),
+                    Some(Forced::Date) => ("a date", "if day and month are the other way: --dates"),
+                    Some(Forced::DateTime) => {
                         ("a date with a time", "expected such as 2025-03-14T09:30")
                     }
                     _ => (
@@ -331,11 +329,11 @@ fn read_columns(
     let mut first: Option<(u32, usize, Trouble)> = None;
     for (i, (reader, out)) in readers.iter_mut().zip(&mut batch.columns).enumerate() {
         let column = columns[i];
-        if column > source.columns.len() {
+        if column > source.columns.states().len() {
             out.data = Data::I64(lines());
             continue;
         }
-        if column == source.columns.len() {
+        if column == source.columns.states().len() {
             let code = out.dictionary.intern(&data.name);
             out.data = Data::Codes(vec![code; batch.rows]);
             continue;

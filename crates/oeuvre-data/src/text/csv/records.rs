@@ -1,4 +1,4 @@
-//! The records of a piece, with the marks where their fields end.
+//! The records of a piece, with the marks where their fields end: fields by column and row, without a copy.
 
 use std::borrow::Cow;
 
@@ -38,6 +38,14 @@ impl<'a> Records<'a> {
     /// The text of a field, without its quotes.
     pub(crate) fn text(&self, start: usize, len: usize) -> Cow<'a, [u8]> {
         unquote(&self.data[start..start + len], self.quote)
+    }
+
+    /// As [`Records::text`], with U+FFFD for what is not UTF-8: for looking at what a field may be.
+    pub(crate) fn lossy(&self, start: usize, len: usize) -> Cow<'a, str> {
+        match self.text(start, len) {
+            Cow::Borrowed(bytes) => String::from_utf8_lossy(bytes),
+            Cow::Owned(bytes) => Cow::Owned(String::from_utf8_lossy(&bytes).into_owned()),
+        }
     }
 }
 

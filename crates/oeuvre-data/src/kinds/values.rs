@@ -1,4 +1,9 @@
 //! Single fields: which kind they are of, and their values.
+//!
+//! A field is read as people write it: signs on either side, currencies, thousands in groups of three, percent,
+//! ISO dates and dates in three orders. What could be two things is neither until more is known: digits with a
+//! zero in front are a code, `03/04/2025` keeps both orders. These functions look at one field at a time; the
+//! loops of `csv/fast.rs` take the usual forms before them, and a test holds them to the same values.
 
 use crate::options::DateOrder;
 use oeuvre_columns::value::calendar::{self, parse_date, parse_datetime, parse_time};
