@@ -1,8 +1,9 @@
 //! Rows held in memory, as a source.
 //!
 //! Whoever has rows at hand (a trace that calculates once more over the rows of one cell, an example, a program
-//! that embeds the core) gives them to the same pass as the rows of a file. All rows come in one batch: they are
-//! in memory anyway, and a scan copies the columns that were asked for, and only those.
+//! that embeds the core) gives them to the same pass as the rows of a file. There is one reader, and all rows come
+//! in one batch unless smaller ones are wanted: they are in memory anyway, and a scan copies the columns that were
+//! asked for, and only those.
 
 use crate::column::{Batch, Column};
 use crate::problem::{DataProblem, ReadError};
@@ -34,6 +35,7 @@ use std::collections::BTreeMap;
 pub struct InMemory {
     columns: Vec<ColumnInfo>,
     rows: usize,
+    batch_rows: usize,
     /// The columns that are there, by their place in `columns`.
     data: BTreeMap<usize, Column>,
 }
@@ -46,7 +48,12 @@ impl InMemory {
         rows: usize,
         data: impl IntoIterator<Item = (usize, Column)>,
     ) -> InMemory {
-        InMemory { columns, rows, data: data.into_iter().collect() }
+        InMemory { columns, rows, batch_rows: rows, data: data.into_iter().collect() }
+    }
+
+    /// The same rows, in batches of so many (at least one) rows.
+    pub fn in_batches(self, batch_rows: usize) -> InMemory {
+        InMemory { batch_rows: batch_rows.max(1), ..self }
     }
 
     /// Rows from texts, each read as the kind of its column, dates as ISO 8601 has them. An empty text is a
@@ -113,27 +120,37 @@ impl Source for InMemory {
             })
         };
         let columns = columns.iter().map(column).collect();
-        let batch = Batch { rows: self.rows, piece: 0, columns };
-        Ok(vec![Box::new(Once(Some(batch)))])
+        Ok(vec![Box::new(Batches { rows: self, columns, next: 0, piece: 0 })])
     }
 }
 
-/// One batch.
-struct Once(Option<Batch>);
+/// The batches of a scan.
+struct Batches<'a> {
+    rows: &'a InMemory,
+    columns: Vec<Column>,
+    /// The first row of the next batch.
+    next: usize,
+    piece: u64,
+}
 
-impl Reader for Once {
+impl Reader for Batches<'_> {
     fn next(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
-        match self.0.take() {
-            Some(mine) => {
-                *batch = mine;
-                Ok(batch.rows > 0)
-            }
-            None => Ok(false),
+        let end = (self.next + self.rows.batch_rows).min(self.rows.rows);
+        if self.next == end {
+            return Ok(false);
         }
+        let all = end - self.next == self.rows.rows;
+        batch.columns = match all {
+            true => std::mem::take(&mut self.columns),
+            false => self.columns.iter().map(|column| column.slice(self.next..end)).collect(),
+        };
+        (batch.rows, batch.piece) = (end - self.next, self.next as u64);
+        (self.piece, self.next) = (self.next as u64, end);
+        Ok(true)
     }
 
     fn piece(&self) -> u64 {
-        0
+        self.piece
     }
 
     fn account(&self) -> Account {
@@ -171,7 +188,26 @@ mod tests {
         let rows = InMemory::new(infos, 1, [(0, texts)]);
         let mut batch = Batch::default();
         assert!(rows.scan(&[1, 0], 1).unwrap()[0].next(&mut batch).unwrap());
+        assert_eq!((batch.rows, batch.piece), (1, 0));
         assert!(batch.columns[0].data.is_missing(0));
         assert!(!batch.columns[1].data.is_missing(0));
+    }
+    #[rstest]
+    #[case(0, vec![1, 1, 1])]
+    #[case(2, vec![2, 1])]
+    #[case(9, vec![3])]
+    fn batches_are_as_large_as_wanted(#[case] batch_rows: usize, #[case] sizes: Vec<usize>) {
+        let texts: [&[&str]; 3] = [&["a"], &["b"], &["a"]];
+        let rows =
+            InMemory::from_texts(&[("x", Kind::Text)], &texts).unwrap().in_batches(batch_rows);
+        let (mut batch, mut found, mut read) = (Batch::default(), Vec::new(), String::new());
+        let mut reader = rows.scan(&[0], 3).unwrap().remove(0);
+        while reader.next(&mut batch).unwrap() {
+            assert_eq!(batch.piece, reader.piece());
+            found.push(batch.rows);
+            (0..batch.rows)
+                .for_each(|row| read += &batch.columns[0].value(Kind::Text, row).to_string());
+        }
+        assert_eq!((found, read.as_str()), (sizes, "aba"));
     }
 }

@@ -236,3 +236,35 @@ impl fmt::Display for Error {
 }
 
 impl std::error::Error for Error {}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(Overflow::Digits, "38 digits")]
+    #[case(Overflow::Binary, "1.8e308")]
+    #[case(Overflow::Calendar, "9999-12-31")]
+    #[case(Overflow::Listed, "1,000 values")]
+    fn what_is_too_large_names_the_limit_and_a_way_out(#[case] it: Overflow, #[case] limit: &str) {
+        let step = StepOverflow { text: "a * a".into(), overflow: it };
+        let Error::Request { message, help, of_kinds } = Error::from(step) else { panic!() };
+        assert!(message.starts_with("`a * a` ") && message.contains(limit), "{message}");
+        assert!(help.len() == 1 && !of_kinds, "{help:?}");
+    }
+
+    #[test]
+    fn a_pass_is_made_again_only_where_the_source_asks_and_kinds_are_told_from_the_cause() {
+        let mistake = Diagnostic::new(&SourceText::new("--show", "x"), 0..1, "m");
+        assert!(Error::from(ReadError::Again).is_again());
+        assert!(
+            !Error::from(mistake.clone()).is_again() && !Error::from(mistake.clone()).is_of_kinds()
+        );
+        let all = Error::Diagnostics(vec![mistake.clone(), mistake.of_kinds()]);
+        assert!(all.is_of_kinds());
+        assert_eq!(all.to_string(), "m; m");
+        let data = Error::from(DataProblem::in_file("b.csv", "odd").at_line(3));
+        assert_eq!(data.to_string(), "b.csv, line 3: odd");
+    }
+}

@@ -54,6 +54,8 @@ mod run;
 mod same;
 mod stack;
 mod table;
+#[cfg(test)]
+mod testing;
 mod trace;
 pub mod window;
 

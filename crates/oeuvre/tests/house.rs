@@ -16,18 +16,33 @@ fn sources(name: &str) -> BTreeMap<String, String> {
                 walk(&path, base, out);
             } else if path.extension().is_some_and(|e| e == "rs") {
                 let text = std::fs::read_to_string(&path).unwrap();
-                let plain = text.split("#[cfg(test)]").next().unwrap_or_default();
-                let lines = plain.lines().map(|l| l.split("//").next().unwrap_or_default());
                 let module = path.strip_prefix(base).unwrap().with_extension("");
                 let module = module.to_str().unwrap().replace('\\', "/");
                 let module = module.strip_suffix("/mod").unwrap_or(&module).to_owned();
-                out.insert(module, lines.collect::<Vec<_>>().join("\n"));
+                out.insert(module, text);
             }
         }
     }
     let mut out = BTreeMap::new();
     let base = crates().join(name).join("src");
     walk(&base, &base, &mut out);
+    // Files that are tests alone are declared so: `#[cfg(test)]`, then `mod name;`.
+    const TESTS: &str = "#[cfg(test)]\nmod ";
+    let mut only_tests = BTreeSet::new();
+    for (module, text) in &mut out {
+        let folder = if module == "lib" { String::new() } else { format!("{module}/") };
+        while let Some((before, (name, after))) =
+            text.split_once(TESTS).and_then(|(b, a)| Some((b, a.split_once(';')?)))
+            && name.chars().all(|c| c.is_alphanumeric() || c == '_')
+        {
+            only_tests.insert(format!("{folder}{name}"));
+            *text = format!("{before}{after}");
+        }
+        let plain = text.split("#[cfg(test)]").next().unwrap_or_default();
+        let lines = plain.lines().map(|l| l.split("//").next().unwrap_or_default());
+        *text = lines.collect::<Vec<_>>().join("\n");
+    }
+    out.retain(|module, _| !only_tests.contains(module));
     out
 }
 

@@ -24,6 +24,7 @@ use crate::value::calendar::Period;
 use crate::value::decimal::Decimal;
 use crate::value::{Kind, Value};
 use dictionary::{Dictionary, MISSING_CODE};
+use std::ops::Range;
 use std::sync::Arc;
 
 /// Stands for none where things are numbered in 32 bits: no cell, no group, no partition.
@@ -131,6 +132,18 @@ impl Data {
             Data::Codes(v) => Data::Codes(pick(v, rows)),
             Data::I32(v) => Data::I32(pick(v, rows)),
             Data::Bool(v) => Data::Bool(pick(v, rows)),
+        }
+    }
+
+    /// The values at the places of a range, which must be there.
+    pub fn slice(&self, range: Range<usize>) -> Data {
+        match self {
+            Data::I64(v) => Data::I64(v[range].to_vec()),
+            Data::I128(v) => Data::I128(v[range].to_vec()),
+            Data::F64(v) => Data::F64(v[range].to_vec()),
+            Data::Codes(v) => Data::Codes(v[range].to_vec()),
+            Data::I32(v) => Data::I32(v[range].to_vec()),
+            Data::Bool(v) => Data::Bool(v[range].to_vec()),
         }
     }
 
@@ -272,6 +285,11 @@ impl Column {
     /// The values at some places, in that order. The texts are shared, not copied.
     pub fn gather(&self, rows: &[u32]) -> Column {
         Column { data: self.data.gather(rows), dictionary: self.dictionary.clone() }
+    }
+
+    /// The values at the places of a range, which must be there. The texts are shared, not copied.
+    pub fn slice(&self, range: Range<usize>) -> Column {
+        Column { data: self.data.slice(range), dictionary: self.dictionary.clone() }
     }
 }
 

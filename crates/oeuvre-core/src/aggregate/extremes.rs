@@ -322,3 +322,49 @@ impl GroupAggregate for Range {
         Additivity::Note("the range of all rows, not a sum of the lines")
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{rows, value};
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    proptest! {
+        #[test]
+        fn keys_of_binary64_sort_as_they_do(a in any::<f64>(), b in any::<f64>()) {
+            prop_assume!(!a.is_nan() && !b.is_nan());
+            prop_assert_eq!(float_key(a).cmp(&float_key(b)), a.partial_cmp(&b).unwrap());
+            prop_assert_eq!(float_from_key(float_key(a)), a);
+        }
+    }
+
+    #[rstest]
+    #[case("x:2", "1.50||-2", "min(x)", "-2.00")]
+    #[case("x:2", "1.50||-2", "range(x)", "3.50")]
+    #[case("x:float", "0.5|-1e300", "max(x)", "0.5")]
+    #[case("x:float", "0.5|0.25", "range(x)", "0.25")]
+    #[case("x:date", "2025-03-01|2025-02-27", "range(x)", "2")]
+    // In label order case counts only where nothing else does.
+    #[case("x", "b|A|a", "min(x)", "A")]
+    #[case("x", "b|A|B", "max(x)", "b")]
+    #[case("x:bool", "true|false", "min(x)", "false")]
+    #[case("x:2", "|", "max(x)", "-")]
+    #[case(
+        "x:0",
+        "99999999999999999999999999999999999999|1",
+        "max(x)",
+        "99999999999999999999999999999999999999"
+    )]
+    fn the_ends_of_the_values(
+        #[case] column: &str,
+        #[case] values: &str,
+        #[case] calc: &str,
+        #[case] expected: &str,
+    ) {
+        // A second column, so that a missing value is a row all the same.
+        let lines: Vec<String> = values.split('|').map(|v| format!("{v}|k")).collect();
+        let rows = rows(&format!("{column} k\n{}", lines.join("\n")));
+        assert_eq!(value(&rows, calc), expected);
+    }
+}

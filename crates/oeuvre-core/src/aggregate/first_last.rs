@@ -248,3 +248,25 @@ impl GroupAggregate for FirstLast {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{rows, table};
+    use rstest::rstest;
+
+    const DATA: &str = "k d:date x:2 t\na|2025-03-01|1.00|one\na|2025-01-01||two\na|2025-01-01|3.00|three\nb|||four\na||9.00|five\n";
+
+    #[rstest]
+    #[case("first(x)", "a = 1.00; b = -")]
+    #[case("last(x)", "a = 9.00; b = -")]
+    // Of rows that tie along the date the first in the file; rows without either are left out.
+    #[case("first(x along d)", "a = 3.00; b = -")]
+    #[case("last(x along d)", "a = 1.00; b = -")]
+    #[case("first(t along d)", "a = two; b = -")]
+    #[case("first(t along x)", "a = one; b = -")]
+    #[case("last(t along t)", "a = two; b = four")]
+    #[case("last(x where x < 9)", "a = 3.00; b = -")]
+    fn the_ends_of_the_rows_of_a_group(#[case] calc: &str, #[case] expected: &str) {
+        assert_eq!(table(&rows(DATA), &["k"], &[calc]), expected);
+    }
+}

@@ -357,3 +357,40 @@ fn number(args: &[Kind], index: usize) -> Result<Kind, ArgumentProblem> {
         _ => Err(ArgumentProblem::NotANumber(index)),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use oeuvre_columns::value::Value;
+
+    #[test]
+    fn whole_results_are_held_in_64_bits_where_all_fit() {
+        let held = |values: &[Option<i128>]| whole_column(values.iter().copied()).data;
+        assert!(matches!(held(&[Some(1), None]), Data::I64(v) if v == [1, i64::MIN]));
+        // The number whose bits say missing needs 128 bits, as larger ones do.
+        for wide in [i128::from(i64::MIN), i128::from(i64::MAX) + 1] {
+            let column = Column::from(held(&[Some(wide), None]));
+            let kind = Kind::Number { scale: 0 };
+            assert_eq!(column.value(kind, 0).to_string(), wide.to_string());
+            assert_eq!(column.value(kind, 1), Value::Missing);
+        }
+    }
+
+    #[test]
+    fn an_argument_without_any_value_is_a_number_of_none() {
+        assert_eq!(number(&[Kind::Nothing], 0), Ok(Kind::Number { scale: 0 }));
+        assert_eq!(number(&[Kind::Float, Kind::Text], 1), Err(ArgumentProblem::NotANumber(1)));
+        assert_eq!(number(&[], 0), Err(ArgumentProblem::NotANumber(0)));
+        assert_eq!(
+            (finite(f64::MAX), finite(f64::INFINITY)),
+            (Ok(f64::MAX), Err(Overflow::Binary))
+        );
+    }
+
+    #[test]
+    fn rows_stand_in_the_order_of_parts_pieces_and_places() {
+        let places = [(0, 0, 5), (0, 1, 0), (0, 1, 1), (1, 0, 0)];
+        let places = places.map(|(part, piece, row)| Ordinal::new(part, piece, row));
+        assert!(places.is_sorted() && Ordinal::FIRST < places[0]);
+    }
+}

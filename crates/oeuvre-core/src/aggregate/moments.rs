@@ -322,3 +322,50 @@ impl GroupAggregate for Spread {
         Additivity::Note("the spread of all rows, not a sum of the lines")
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{rows, value};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("variance(x)", "1|2|3|4", "1.6666666666666667")]
+    #[case("variance_pop(x)", "1|2|3|4", "1.25")]
+    #[case("stdev_pop(x)", "2|2|2", "0")]
+    #[case("variance(x)", "5", "-")]
+    #[case("variance_pop(x)", "5", "0")]
+    // The textbook formula in binary64 gives 0 or less for these.
+    #[case("variance(x)", "1000000000001|1000000000002|1000000000003", "1")]
+    #[case(
+        "variance_pop(x)",
+        "9223372036854775807|-9223372036854775807",
+        "85070591730234615847396907784232501249"
+    )]
+    fn spread_is_that_of_exact_sums(
+        #[case] calc: &str,
+        #[case] values: &str,
+        #[case] expected: &str,
+    ) {
+        for column in ["x:0", "x:4"] {
+            if column == "x:4" && values.len() > 40 {
+                continue;
+            }
+            let rows = rows(&format!("{column}\n{}", values.replace('|', "\n")));
+            let given = value(&rows, calc);
+            let same = given == expected || given.parse() == expected.parse::<f64>();
+            assert!(same, "{calc} of {values}: {given}");
+        }
+    }
+
+    #[rstest]
+    #[case("stdev(x)", "1e-200|3e-200", "1.414213562373095e-200")]
+    #[case("variance(x)", "0.5|1.5", "0.5")]
+    fn binary64_values_lose_nothing_either(
+        #[case] calc: &str,
+        #[case] values: &str,
+        #[case] expected: &str,
+    ) {
+        let rows = rows(&format!("x:float\n{}", values.replace('|', "\n")));
+        assert_eq!(value(&rows, calc), expected);
+    }
+}

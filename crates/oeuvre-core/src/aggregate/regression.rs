@@ -282,3 +282,32 @@ impl GroupAggregate for Regression {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{rows, value};
+    use rstest::rstest;
+
+    const LINE: &str = "x:0 y:2\n1|3.00\n2|5.00\n4|9.00\n|7.00\n3|\n";
+    const FLAT: &str = "x:0 y:2\n2|3.00\n2|5.00\n";
+
+    #[rstest]
+    #[case(LINE, "slope(x, y)", "2")]
+    #[case(LINE, "intercept(x, y)", "1")]
+    #[case(LINE, "correlation(x, y)", "1")]
+    #[case(LINE, "correlation(x, -y)", "-1")]
+    #[case(LINE, "weighted_mean(y, x)", "7")]
+    #[case(LINE, "slope(x, y where x > 9)", "-")]
+    // Where x does not vary there is no line, and no correlation; a mean there is.
+    #[case(FLAT, "slope(x, y)", "-")]
+    #[case(FLAT, "correlation(x, y)", "-")]
+    #[case(FLAT, "slope(y, x)", "0")]
+    #[case(FLAT, "weighted_mean(y, x)", "4")]
+    #[case(FLAT, "weighted_mean(y, x - x)", "-")]
+    fn two_values_a_row_give(#[case] data: &str, #[case] calc: &str, #[case] expected: &str) {
+        assert_eq!(value(&rows(data), calc), expected);
+        // The same in binary64.
+        let floats = data.replacen("x:0 y:2", "x:float y:float", 1);
+        assert_eq!(value(&rows(&floats), calc), expected, "in binary64");
+    }
+}

@@ -274,3 +274,49 @@ fn whole_mean(sum: i128, n: u64, scale: u8) -> f64 {
     let denominator = BigInt::from(n) * big_pow10(scale);
     ratio_to_f64(&BigInt::from(sum), &denominator).unwrap_or(f64::NAN)
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{rows, value};
+    use rstest::rstest;
+
+    const WIDE: &str = "99999999999999999999999999999999999999";
+
+    #[rstest]
+    // Beyond 64 bits and back, in every order of adding.
+    #[case(
+        "x:0",
+        "9223372036854775807|9223372036854775807|-9223372036854775807",
+        "9223372036854775807"
+    )]
+    #[case("x:2", "0.10|0.20|", "0.30")]
+    #[case("x:2", "||", "-")]
+    // In binary64 one after the other these come to 0.
+    #[case("x:float", "1e16|1|-1e16", "1")]
+    #[case("x:float", "0.1|0.2|0.3|-0.6", "2.7755575615628914e-17")]
+    fn a_sum_is_exact(#[case] column: &str, #[case] values: &str, #[case] expected: &str) {
+        let rows =
+            rows(&format!("{column}\n{}", values.replace('|', "\n")).replace("\n\n", "\n \n"));
+        assert_eq!(value(&rows, "sum(x)"), expected);
+    }
+
+    #[rstest]
+    #[case("x:0", "1|2|2", "1.6666666666666667")]
+    #[case("x:2", "0.01|0.02", "0.015")]
+    #[case("x:float", "1e308|1e308", "100000000000000000000000000000000")]
+    fn a_mean_is_rounded_once(#[case] column: &str, #[case] values: &str, #[case] start: &str) {
+        let rows = rows(&format!("{column}\n{}", values.replace('|', "\n")));
+        let mean = value(&rows, "mean(x)");
+        assert!(mean.starts_with(start) || mean == "1e308", "{mean}");
+    }
+
+    #[test]
+    fn more_than_38_digits_are_an_error_and_not_a_wrong_figure() {
+        let data = rows(&format!("x:0 k\n{WIDE}|a\n{WIDE}|b\n"));
+        let request = crate::Request::of(&[], &["sum(x)"]);
+        let error = crate::testing::answer(&data, &request).err().unwrap().to_string();
+        assert!(error.contains("38 digits") || error.contains("too large"), "{error}");
+        // What a condition leaves out cannot overflow.
+        assert_eq!(value(&data, "sum(x where k = 'a')"), WIDE);
+    }
+}

@@ -338,3 +338,41 @@ impl GroupState for Values {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn values_come_in_their_order_group_by_group_however_they_were_merged(
+            values in proptest::collection::vec((0u32..4, proptest::option::of(-5i64..5)), 0..40),
+            cut in 0usize..40,
+        ) {
+            let kind = Kind::Number { scale: 1 };
+            let state = |some: &[(u32, Option<i64>)]| {
+                let mut state = Values::new(kind);
+                let groups: Vec<u32> = some.iter().map(|v| v.0).collect();
+                let column = Data::I64(some.iter().map(|v| v.1.unwrap_or(MISSING_I64)).collect());
+                let args = [&Column::from(column)];
+                GroupState::resize(&mut state, 4);
+                GroupState::update(&mut state, Rows { groups: &groups, args: &args, piece: 0 }).unwrap();
+                state
+            };
+            let (first, second) = values.split_at(cut.min(values.len()));
+            let mut merged = state(second);
+            GroupState::merge(&mut merged, &state(first), &[0, 1, 2, 3]).unwrap();
+            let found = merged.for_each_sorted(|group| {
+                let counted: u64 = group.codes().map(|c| c.1).sum();
+                assert_eq!(counted, group.count());
+                (0..group.count()).map(|place| group.at(place) as i64).collect::<Vec<_>>()
+            });
+            for group in 1..4u32 {
+                let mut plain: Vec<i64> = values.iter().filter(|v| v.0 == group).filter_map(|v| v.1).collect();
+                plain.sort_unstable();
+                prop_assert_eq!(&found[group as usize - 1], &plain);
+            }
+        }
+    }
+}

@@ -1,7 +1,7 @@
 //! A plan in plain sentences: which rows, in which order, and what each figure means.
 //!
-//! If you add something to a plan that changes a figure or a line, say it here: a test in `tests/explained.rs`
-//! takes what is claimed and checks it on the table. Words of the table tell themselves (`Compares::said`,
+//! If you add something to a plan that changes a figure or a line, say it here: tests here and
+//! in `tests/trials.rs` take what is claimed and check it on the table. Words of the table tell themselves (`Compares::said`,
 //! `Walks::said`), aggregates and functions are told by their row in the table of functions.
 
 use crate::error::SourceText;
@@ -451,5 +451,107 @@ fn clauses(written: &Arc<SourceText>, call: &CallNode, lines: &mut Vec<String>) 
             ClauseWord::Method => format!("    by the method {args}"),
             _ => format!("    {} {args}", clause.word.text()),
         });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{answer, rows, shown};
+    use crate::{LineKind, Plan, Request, SourceText, Totals};
+    use oeuvre_columns::{Source, Value};
+    use proptest::prelude::*;
+    use std::collections::BTreeSet;
+
+    const CALCS: [&str; 16] = [
+        "sum(x)",
+        "count()",
+        "mean(x)",
+        "2 * sum(x) - count()",
+        "sum(x) / count()",
+        "max(x)",
+        "count(distinct m)",
+        "median(x)",
+        "sum(x where m = 'p')",
+        "share(sum(x))",
+        "rank(sum(x))",
+        "portion(x > 3)",
+        "sum(x) + 1",
+        "list(m)",
+        "sum(x) * sum(x)",
+        "product(x)",
+    ];
+
+    fn told(request: &Request, rows: &dyn Source) -> Vec<(String, Vec<String>)> {
+        let plan = Plan::new(request, rows.columns()).unwrap();
+        let sections = super::explain(request, &plan, &["b.csv".to_owned()]);
+        sections.into_iter().map(|s| (s.title, s.lines)).collect()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 120, ..ProptestConfig::default() })]
+
+        /// What is said of a result is so in the table.
+        #[test]
+        fn what_is_said_of_a_figure_is_so(
+            data in proptest::collection::vec((0usize..3, 0usize..2, proptest::option::of(-4i64..9)), 1..12),
+            calc in proptest::sample::select(&CALCS[..]),
+        ) {
+            let line = |(k, m, x): &(usize, usize, Option<i64>)| {
+                format!("{}|{}|{}", ["a", "b", "c"][*k], ["p", "q"][*m], x.map_or(String::new(), |x| x.to_string()))
+            };
+            let rows = rows(&format!("k m x:0\n{}", data.iter().map(line).collect::<Vec<_>>().join("\n")));
+            let request = Request { totals: Totals::Grand, ..Request::of(&["k"], &[calc]) };
+            let told = told(&request, &rows);
+            let said: &[String] = &told.iter().find(|s| s.0 == calc).unwrap().1;
+            let says = |text: &str| said.iter().any(|l| l.contains(text));
+            let (grid, _) = answer(&rows, &request).unwrap();
+            let value = |line: usize| match grid.cell(line, 0) {
+                Value::Number(n) => Some(n.mantissa),
+                _ => None,
+            };
+            let groups = (0..grid.lines.len()).filter(|&l| grid.lines[l].kind == LineKind::Group);
+            let lines: Vec<Option<i128>> = groups.map(value).collect();
+            if says("which is what its lines add up to") {
+                let total = lines.iter().flatten().sum::<i128>();
+                prop_assert_eq!(value(lines.len()).unwrap_or(0), total, "{}: {}", calc, shown(&grid));
+            }
+            if calc == "sum(x)" || calc == "count()" {
+                prop_assert!(says("which is what its lines add up to"));
+            }
+            if says("worked out again from all its rows") {
+                let all = crate::testing::value(&rows, calc);
+                let total = grid.cell(lines.len(), 0);
+                prop_assert_eq!(if total.is_missing() { "-".into() } else { total.to_string() }, all);
+            }
+            let words: BTreeSet<&str> = calc.split(|c: char| !c.is_alphanumeric()).collect();
+            let used: BTreeSet<&str> =
+                ["k", "m", "x"].into_iter().filter(|c| *c == "k" || words.contains(c)).collect();
+            let columns = told[0].1.iter().find_map(|l| l.strip_prefix("columns used: ")).unwrap();
+            prop_assert_eq!(columns.split(", ").collect::<BTreeSet<_>>(), used, "{}", calc);
+        }
+    }
+
+    #[test]
+    fn every_option_that_changes_lines_is_said() {
+        let rows = rows("k m x:0\na|p|1\nb|q|2\n");
+        let text = |text: &str| SourceText::new("here", text);
+        let request = Request {
+            sort: Some(text("sum(x) desc")),
+            lines_where: vec![text("sum(x) > 0")],
+            top: Some(1),
+            bottom: Some(1),
+            filters: vec![text("x > 0")],
+            rest_label: Some("Others".into()),
+            totals: Totals::Grand,
+            ..Request::of(&["k"], &["Sum: sum(x)"])
+        };
+        let said =
+            told(&request, &rows).into_iter().map(|s| format!("{}: {}", s.0, s.1.join("; ")));
+        let said = said.collect::<Vec<_>>().join("\n");
+        for part in
+            ["counted only where x > 0", "Sum = sum(x)", "sum(x) > 0", "Others", "first", "last"]
+        {
+            assert!(said.contains(part), "{part}: {said}");
+        }
     }
 }

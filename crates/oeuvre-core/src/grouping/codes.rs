@@ -281,3 +281,91 @@ impl Grouper {
 }
 
 const _: () = assert!(MISSING_CODE == u32::MAX);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use oeuvre_columns::value::Value;
+    use proptest::prelude::*;
+    use std::collections::{BTreeMap, BTreeSet};
+
+    const KINDS: [Kind; 2] = [Kind::Text, Kind::Number { scale: 0 }];
+    type Row = (Option<u8>, Option<i64>);
+
+    fn columns(rows: &[Row]) -> [Column; 2] {
+        let text = |r: &Row| r.0.map_or(Value::Missing, |t| Value::Text(format!("t{t}").into()));
+        let number = |r: &Row| {
+            let decimal = |n| Value::Number(oeuvre_columns::Decimal::new(i128::from(n), 0));
+            r.1.map_or(Value::Missing, decimal)
+        };
+        [
+            Column::from_values(KINDS[0], &rows.iter().map(text).collect::<Vec<_>>()),
+            Column::from_values(KINDS[1], &rows.iter().map(number).collect::<Vec<_>>()),
+        ]
+    }
+
+    /// A worker's groups, and the number of each row.
+    fn numbered(rows: &[Row]) -> (Grouper, Vec<u32>) {
+        let (mut grouper, mut numbers) = (Grouper::new(KINDS.into_iter()), Vec::new());
+        let columns = columns(rows);
+        let keys = [&columns[0], &columns[1]];
+        grouper.number(&keys, rows.len(), &mut numbers);
+        grouper.finish(&keys);
+        (grouper, numbers)
+    }
+
+    /// The labels of each group, counted from 1.
+    fn labels(grouper: &Grouper) -> Vec<[String; 2]> {
+        let codes = grouper.key_codes();
+        let column = |key: usize| grouper.codes[key].column(KINDS[key], codes[key].iter().copied());
+        let both = [column(0), column(1)];
+        (0..codes[0].len())
+            .map(|g| [0, 1].map(|k| both[k].value(KINDS[k], g).to_string()))
+            .collect()
+    }
+
+    fn row() -> impl Strategy<Value = Row> {
+        (proptest::option::of(0u8..4), proptest::option::of(-3i64..3))
+    }
+
+    proptest! {
+        #[test]
+        fn rows_are_in_one_group_where_all_their_keys_are_the_same(
+            first in proptest::collection::vec(row(), 1..20), second in proptest::collection::vec(row(), 1..20),
+        ) {
+            let (mut merged, mut numbers) = numbered(&first);
+            let (other, theirs) = numbered(&second);
+            let map = merged.absorb(&other);
+            numbers.extend(theirs.iter().map(|&n| map[n as usize]));
+            let rows: Vec<Row> = first.into_iter().chain(second).collect();
+            let groups: BTreeSet<Row> = rows.iter().copied().collect();
+            let of_rows: BTreeMap<Row, u32> = rows.iter().copied().zip(numbers.iter().copied()).collect();
+            prop_assert!(rows.iter().zip(&numbers).all(|(row, number)| of_rows[row] == *number));
+            prop_assert_eq!(of_rows.values().collect::<BTreeSet<_>>().len(), groups.len());
+            prop_assert!(numbers.iter().all(|&n| n >= 1 && (n as usize) < merged.groups()));
+            let labels = labels(&merged);
+            for (row, &number) in rows.iter().zip(&numbers) {
+                let text = row.0.map_or(String::new(), |t| format!("t{t}"));
+                let whole = row.1.map_or(String::new(), |n| n.to_string());
+                prop_assert_eq!(&labels[number as usize - 1], &[text, whole]);
+            }
+            // Ranks put the codes of a key in label order, missing last.
+            let ranks = merged.codes[1].ranks();
+            let mut by_rank: Vec<u32> = (0..merged.codes[1].len() as u32).collect();
+            by_rank.sort_by_key(|&c| ranks[c as usize]);
+            let ordered = merged.codes[1].column(KINDS[1], by_rank.iter().copied());
+            let values: Vec<Value> = (0..by_rank.len()).map(|c| ordered.value(KINDS[1], c)).collect();
+            prop_assert!(values.is_sorted_by(|a, b| a.label_order(b).is_le()), "{:?}", values);
+        }
+    }
+
+    #[test]
+    fn a_group_is_found_by_its_labels_in_another_grouper() {
+        let rows = [(Some(1), Some(5)), (None, Some(5)), (Some(2), None)];
+        let (here, _) = numbered(&rows[..2]);
+        let (mut there, _) = numbered(&[rows[2], rows[0]]);
+        let (columns, mut found) = (columns(&rows), Vec::new());
+        here.locate(&mut there, &[&columns[0], &columns[1]], 0, &mut found);
+        assert_eq!(found, [0, 2, 0]); // group 0, the first row's, and one that the other does not have
+    }
+}

@@ -378,3 +378,50 @@ fn code(codes: &mut Codes, value: &Value) -> u32 {
         _ => 0,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{answer, rows, shown};
+    use crate::{Request, SourceText};
+    use rstest::rstest;
+
+    fn filled(by: &[&str], across: &[&str]) -> Request {
+        let columns_by = across.iter().map(|k| SourceText::new("--columns-by", *k)).collect();
+        Request { every_period: true, columns_by, ..Request::of(by, &["count()"]) }
+    }
+
+    #[rstest]
+    #[case("2025-01-31|a;2025-04-01|a", &["month(d)"], "2025-01 = 1; 2025-02 = 0; 2025-03 = 0; 2025-04 = 1")]
+    #[case("2024-12-30|a;2025-01-13|a", &["week(d)"], "2025-W01 = 1; 2025-W02 = 0; 2025-W03 = 1")]
+    #[case("2025-01-06|a;2025-01-08|a", &["weekday(d)"],
+        "Monday = 1; Tuesday = 0; Wednesday = 1; Thursday = 0; Friday = 0; Saturday = 0; Sunday = 0")]
+    // A month lies in its quarter, and in no other.
+    #[case("2025-03-01|a;2025-05-01|a", &["quarter(d)", "month(d)"], "2025-Q1 2025-03 = 1; 2025-Q2 2025-04 = 0; 2025-Q2 2025-05 = 1")]
+    // Within each label all periods of the whole table.
+    #[case("2025-01-01|a;2025-03-01|b", &["k", "month(d)"],
+        "a 2025-01 = 1; a 2025-02 = 0; a 2025-03 = 0; b 2025-01 = 0; b 2025-02 = 0; b 2025-03 = 1")]
+    #[case("2025-01-01|a;|b", &["month(d)"], "2025-01 = 1; (missing) = 1")]
+    #[case("2025-01-01|a", &["month(d)"], "2025-01 = 1")]
+    fn periods_between_the_first_and_the_last_are_lines(
+        #[case] data: &str,
+        #[case] by: &[&str],
+        #[case] expected: &str,
+    ) {
+        let rows = rows(&format!("d:date k\n{}", data.replace(';', "\n")));
+        assert_eq!(shown(&answer(&rows, &filled(by, &[])).unwrap().0), expected);
+    }
+
+    #[test]
+    fn every_cell_of_a_pivot_is_filled() {
+        let data = "d:date k\n2025-01-01|a\n2025-03-01|b\n";
+        let (grid, _) = answer(&rows(data), &filled(&["k"], &["month(d)"])).unwrap();
+        assert_eq!(shown(&grid), "a = 1 0 0; b = 0 0 1");
+    }
+
+    #[test]
+    fn more_periods_than_can_be_meant_are_an_error_before_any_is_made() {
+        let data = "d:date k\n0001-01-01|a\n9999-01-01|a\n";
+        let error = answer(&rows(data), &filled(&["day(d)"], &[])).err().unwrap().to_string();
+        assert!(error.contains("day(d)"), "{error}");
+    }
+}

@@ -345,3 +345,39 @@ impl Rollup {
         order
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{answer, rows, shown, table};
+    use crate::{Request, Totals};
+    use rstest::rstest;
+
+    const DATA: &str = "coast route month fare:2\nwest|SKE|1|4.00\nwest|SKE|2|8.00\nwest|KEL|1|1.00\neast|AAL|2|2.00\neast||2|\n|AAL|1|3.00\n";
+
+    /// A total is what the same calculation gives where the key is left out.
+    #[rstest]
+    #[case("sum(fare)")]
+    #[case("mean(fare)")]
+    #[case("median(fare)")]
+    #[case("count(distinct month)")]
+    #[case("sum(fare) / count()")]
+    #[case("max(sum(fare) per month)")]
+    #[case("mean(count() per route, month)")]
+    #[case("list(fare)")]
+    #[case("count(where fare > mean(fare))")]
+    #[case("first(fare along month)")]
+    #[case("stdev(fare)")]
+    fn a_total_is_worked_out_from_its_rows(#[case] calc: &str) {
+        let rows = rows(DATA);
+        let totals = Request { totals: Totals::All, ..Request::of(&["coast", "route"], &[calc]) };
+        let given = shown(&answer(&rows, &totals).unwrap().0);
+        let coasts = table(&rows, &["coast"], &[calc]);
+        let all = table(&rows, &[], &[calc]);
+        let lines: Vec<&str> = given.split("; ").collect();
+        for coast in coasts.split("; ") {
+            let (label, figure) = coast.split_once(" = ").unwrap();
+            assert!(lines.contains(&&*format!("{label} Total = {figure}")), "{coast}: {given}");
+        }
+        assert_eq!(lines.last(), Some(&&*format!("Total = {all}")));
+    }
+}

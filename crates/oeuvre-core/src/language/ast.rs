@@ -247,3 +247,37 @@ impl Operator {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::SourceText;
+    use crate::language::parser::parse;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("a", "")]
+    #[case("-a", "a")]
+    #[case("a + b * c", "a|b * c")]
+    #[case("a between b and c + 1", "a|b|c + 1")]
+    #[case("a not in (1, 'x')", "a|1|'x'")]
+    #[case("not a is missing", "a is missing")]
+    #[case("d during '2025'", "d|'2025'")]
+    #[case("percentile(x, 90 where y method nearest)", "x|90")]
+    fn parts_are_those_that_a_calculation_is_made_of(#[case] calc: &str, #[case] parts: &str) {
+        let expr = parse(&SourceText::new("here", calc)).unwrap();
+        assert_eq!(expr.span, 0..calc.len());
+        let texts: Vec<&str> = expr.parts().iter().map(|p| &calc[p.span.clone()]).collect();
+        assert_eq!(texts.join("|"), parts);
+    }
+
+    #[rstest]
+    #[case("1.50", Some("1.50"))]
+    #[case("-2", Some("-2"))]
+    #[case("--2", Some("2"))]
+    #[case("1 + 1", None)]
+    #[case("x", None)]
+    fn a_constant_is_a_plain_number(#[case] calc: &str, #[case] expected: Option<&str>) {
+        let number = parse(&SourceText::new("here", calc)).unwrap().constant_number();
+        assert_eq!(number.map(|n| n.to_string()).as_deref(), expected);
+    }
+}

@@ -190,18 +190,6 @@ fn give<T: Send>(
     })
 }
 
-fn slice(column: &Column, range: Range<usize>) -> Column {
-    let data = match &column.data {
-        Data::I64(v) => Data::I64(v[range].to_vec()),
-        Data::I128(v) => Data::I128(v[range].to_vec()),
-        Data::F64(v) => Data::F64(v[range].to_vec()),
-        Data::Codes(v) => Data::Codes(v[range].to_vec()),
-        Data::I32(v) => Data::I32(v[range].to_vec()),
-        Data::Bool(v) => Data::Bool(v[range].to_vec()),
-    };
-    Column { data, dictionary: column.dictionary.clone() }
-}
-
 /// All rows, with what has been worked out for them.
 struct AllRows<'a> {
     plan: &'a Plan,
@@ -283,7 +271,7 @@ impl<'a> AllRows<'a> {
             let column = self.column(operand);
             match picked {
                 Some(rows) => column.gather(rows),
-                None => slice(column, range.clone()),
+                None => column.slice(range.clone()),
             }
         };
         let columns = self.plan.results.iter().map(|r| pick(r.built.operand));
@@ -496,6 +484,70 @@ fn codes(column: &Column) -> Vec<u32> {
             v.iter()
                 .map(|&x| code(x.is_nan(), if x.is_nan() { 0 } else { i128::from(key(x)) }))
                 .collect()
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{answer, rows, shown};
+    use crate::{Grid, Parts, Plan, Request, SourceText, list_in_parts};
+    use oeuvre_columns::Source;
+    use rstest::rstest;
+
+    const DATA: &str = "k x:0\nb|3\na|1\nb|\na|3\n";
+
+    fn listing(show: &[&str], sort: Option<&str>, keep: Option<&str>) -> Request {
+        Request {
+            listing: true,
+            sort: sort.map(|s| SourceText::new("--sort", s)),
+            lines_where: keep.map(|k| SourceText::new("--lines-where", k)).into_iter().collect(),
+            ..Request::of(&[], show)
+        }
+    }
+
+    #[rstest]
+    #[case(&["k", "x"], None, None, "b 3; a 1; b -; a 3")]
+    #[case(&["k", "x"], Some("x desc, k"), None, "a 3; b 3; a 1; b -")]
+    #[case(&["x", "lag(x)"], None, None, "3 -; 1 3; - 1; 3 -")]
+    #[case(&["x", "rank(x within k)"], Some("k"), None, "1 2; 3 1; 3 1; - -")]
+    #[case(&["x", "sum(x within k)"], None, Some("x > 1"), "3 3; 3 4")]
+    #[case(&["k", "running(x within k)"], None, Some("rank(x) <= 2"), "b 3; a 4")]
+    #[case(&["x + 1"], None, Some("k = 'z'"), "")]
+    fn rows_keep_their_place_unless_they_are_sorted(
+        #[case] show: &[&str],
+        #[case] sort: Option<&str>,
+        #[case] keep: Option<&str>,
+        #[case] expected: &str,
+    ) {
+        let (grid, ledger) = answer(&rows(DATA), &listing(show, sort, keep)).unwrap();
+        assert_eq!(shown(&grid), expected);
+        assert_eq!(ledger.lines.0 + ledger.not_shown.0, 4);
+    }
+
+    #[rstest]
+    #[case(None)]
+    #[case(Some("n desc"))]
+    fn parts_come_in_order_and_stop_when_told(#[case] sort: Option<&str>) {
+        let count = 100_000;
+        let data: String = (0..count).map(|n| format!("\n{n}")).collect();
+        let rows = rows(&format!("n:0{data}")).in_batches(7_000);
+        let plan = Plan::new(&listing(&["n"], sort, None), rows.columns()).unwrap();
+        let make = |grid: &Grid| (grid.lines.len(), grid.cell(0, 0).to_string());
+        for stop_after in [usize::MAX, 2] {
+            let mut parts: Vec<(usize, String)> = Vec::new();
+            let mut take = |part| {
+                parts.push(part);
+                parts.len() < stop_after
+            };
+            list_in_parts(&plan, &rows, 2, Parts { make: &make, take: &mut take }).unwrap();
+            let mut at = 0;
+            for (lines, first) in &parts {
+                let expected = if sort.is_some() { count - 1 - at } else { at };
+                assert_eq!(*first, expected.to_string());
+                at += lines;
+            }
+            assert!(if stop_after == 2 { parts.len() == 2 && at < count } else { at == count });
         }
     }
 }

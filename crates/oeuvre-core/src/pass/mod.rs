@@ -263,3 +263,66 @@ impl HandOut {
         Account { read_as_missing, ..all.clone() }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::rows;
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    /// Wants some columns, and adds each up; what it is lent it may change.
+    struct Adds(Vec<usize>);
+
+    impl Share for Vec<i128> {
+        fn absorb(&mut self, other: Vec<i128>) -> Result<(), Error> {
+            self.iter_mut().zip(other).for_each(|(mine, theirs)| *mine += theirs);
+            Ok(())
+        }
+    }
+
+    impl Consumer for Adds {
+        type Share = Vec<i128>;
+
+        fn columns(&self) -> &[usize] {
+            &self.0
+        }
+        fn share(&self) -> Vec<i128> {
+            vec![0; self.0.len()]
+        }
+        fn take(&self, share: &mut Vec<i128>, batch: &mut Batch) -> Result<(), Error> {
+            for (sum, column) in share.iter_mut().zip(&mut batch.columns) {
+                *sum += column.data.to_i128().iter().sum::<i128>();
+                column.data.retain(&[]);
+            }
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn whoever_waits_is_told_of_all_rows() {
+        let rows = rows("x:0\n1\n2\n3\n").in_batches(2);
+        let seen = AtomicU64::new(0);
+        let progress = |n: u64| {
+            seen.fetch_add(n, Ordering::Relaxed);
+        };
+        let pass = Pass { progress: Some(&progress), ..Pass::over(&rows, 0) };
+        assert_eq!((pass.threads, pass.serve(&Adds(vec![0])).unwrap().share), (1, vec![6]));
+        assert_eq!(seen.into_inner(), 3);
+    }
+
+    #[test]
+    fn consumers_get_their_columns_in_their_order_whoever_else_wants_them() {
+        let rows = rows("a:0 b:0 c:0\n1|20|300\n4|50|600\n").in_batches(1);
+        let wanted = [vec![2, 0], vec![0, 2], vec![], vec![1], vec![1, 2, 0]];
+        let consumers = wanted.map(Adds);
+        let hand_out = HandOut::new(&consumers);
+        assert_eq!(hand_out.columns, [2, 0, 1]);
+        // Each column goes to the last that wants it; the others copy.
+        let lasts: Vec<usize> =
+            hand_out.of.iter().map(|of| of.iter().filter(|c| c.1).count()).collect();
+        assert_eq!(lasts, [0, 0, 0, 0, 3]);
+        let done = Pass::over(&rows, 2).serve_all(&consumers).unwrap();
+        let sums: Vec<Vec<i128>> = done.into_iter().map(|d| d.share).collect();
+        assert_eq!(sums, [vec![900, 5], vec![5, 900], vec![], vec![70], vec![70, 900, 5]]);
+    }
+}

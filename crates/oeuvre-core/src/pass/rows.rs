@@ -283,3 +283,43 @@ pub(crate) fn note_zero_divisions(program: &Program, evaluator: &Evaluator, ledg
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::Request;
+    use crate::testing::{answer, rows, text};
+    use rstest::rstest;
+
+    const DATA: &str = "x:0 y:0\n1|2\n|0\n4|0\n5|\n";
+
+    #[rstest]
+    #[case("x > 1", 2, 1)]
+    #[case("x > 1 and y = 0", 3, 2)]
+    #[case("x is missing", 3, 0)]
+    #[case("y > 0 or x > 4", 2, 1)]
+    #[case("true", 0, 0)]
+    #[case("x / y > 0", 3, 3)]
+    fn rows_left_out_are_counted_and_those_for_want_of_a_value_apart(
+        #[case] filter: &str,
+        #[case] left_out: u64,
+        #[case] missing: u64,
+    ) {
+        let request = Request { filters: vec![text(filter)], ..Request::of(&[], &["count()"]) };
+        let (grid, ledger) = answer(&rows(DATA), &request).unwrap();
+        assert_eq!((ledger.read, ledger.left_out, ledger.left_out_missing), (4, left_out, missing));
+        assert_eq!(ledger.counted, 4 - left_out);
+        assert_eq!(grid.cell(0, 0).to_string(), ledger.counted.to_string());
+    }
+
+    #[test]
+    fn divisions_by_zero_count_on_rows_that_use_them() {
+        let divisions = |filter: &str, show: &str| {
+            let request = Request { filters: vec![text(filter)], ..Request::of(&[], &[show]) };
+            answer(&rows(DATA), &request).unwrap().1.divisions_by_zero
+        };
+        let one = |n| vec![("x / y".to_owned(), n)];
+        assert_eq!(divisions("true", "sum(x / y)"), one(1));
+        assert_eq!(divisions("y > 0", "sum(x / y)"), []);
+        assert_eq!(divisions("true", "sum(if(y = 0, 0, x / y))"), []);
+    }
+}

@@ -300,3 +300,46 @@ impl<'c> Lowering<'c> {
         self.programs.groupings.len() - 1
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{answer, rows, shown, value};
+    use crate::{Plan, Request, SourceText};
+    use oeuvre_columns::Source;
+    use rstest::rstest;
+
+    const DATA: &str = "k x:0 y:0\na|1|2\na|3|0\nb|5|2\n";
+
+    #[rstest]
+    // The filter, the rows, the second pass, groups, and the table each have a program of their own.
+    #[case(&["sum(x + y)"], [0, 1, 0, 0, 0])]
+    #[case(&["sum(x + y)", "max(x + y)"], [0, 1, 0, 0, 0])]
+    #[case(&["sum(x) / 2 + 1"], [0, 0, 0, 2, 0])]
+    #[case(&["rank(sum(x)) + 1"], [0, 0, 0, 0, 1])]
+    fn steps_stand_where_they_are_worked_out(#[case] show: &[&str], #[case] steps: [usize; 5]) {
+        let plan = Plan::new(&Request::of(&["k"], show), rows(DATA).columns()).unwrap();
+        let it = &plan.programs;
+        let programs = [&it.filter, &it.row, &it.second_pass, &it.groupings[0].group, &it.table];
+        let lens = programs.map(|p| p.steps.len());
+        assert!(
+            lens.iter().zip(steps).all(|(found, least)| (*found > 0) == (least > 0)),
+            "{lens:?}"
+        );
+    }
+
+    #[test]
+    fn a_calculation_means_the_same_wherever_it_is_worked_out() {
+        let rows = rows(DATA);
+        let request = Request {
+            filters: vec![SourceText::new("--where", "if(y = 0, 1, x / y) >= 1")],
+            ..Request::of(
+                &[],
+                &["sum(if(y = 0, 1, x / y))", "count(where if(y = 0, 1, x / y) >= 1)"],
+            )
+        };
+        assert_eq!(shown(&answer(&rows, &request).unwrap().0), "3.5 2");
+        // Of groups, and of rows in a second pass.
+        assert_eq!(value(&rows, "count(where x > if(sum(y) = 0, 1, sum(x) / sum(y)))"), "2");
+        assert_eq!(value(&rows, "if(sum(y) = 0, 1, sum(x) / sum(y))"), "2.25");
+    }
+}

@@ -1,7 +1,8 @@
 //! From a request to a plan: everything is checked first, and lowered when nothing is wrong.
 //!
 //! All mistakes that can be found are told together. The order matters: lookups add columns, keys must be known
-//! before results are checked, and what is kept, sorted or cut may name any of them.
+//! before results are checked (mistakes in these are told first), and what is kept, sorted or cut may name any of
+//! them.
 
 use super::lower::{Lowering, Target};
 use super::notes::Notes;
@@ -452,5 +453,77 @@ fn labels(fill: &[Option<Fill>], checker: &Checker) -> Vec<Labels> {
     match fill.iter().any(Option::is_some) {
         true => checker.keys.iter().map(|k| checker.lookup_labels(k.value)).collect(),
         false => vec![None; fill.len()],
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{refusal, rows, text};
+    use crate::{Plan, Request, Show};
+    use oeuvre_columns::{Kind, Source};
+    use rstest::rstest;
+
+    const ROWS: &str = "k d:date x:2\n";
+
+    #[rstest]
+    #[case(|r: &mut Request| r.by = vec![text("k, k")], "the key `k` is given twice")]
+    #[case(|r: &mut Request| r.filters = vec![text("x")], "expected a condition")]
+    #[case(|r: &mut Request| r.sort = Some(text("xx")), "`xx`")]
+    #[case(|r: &mut Request| r.lines_where = vec![text("sum(x)")], "condition")]
+    #[case(|r: &mut Request| r.every = vec![text("k")], "lookup")]
+    #[case(|r: &mut Request| r.lets = vec![("a".into(), text("1")), ("a".into(), text("2"))], "`a` is given twice")]
+    #[case(|r: &mut Request| r.show.push(Show::parse("--show", "Two: sum(x), count()")), "one heading for several")]
+    #[case(|r: &mut Request| { r.listing = true; r.show.clear(); r.by = vec![text("k")]; }, "")]
+    fn a_request_that_cannot_be_met_is_refused(
+        #[case] change: fn(&mut Request),
+        #[case] said: &str,
+    ) {
+        let mut request = Request::of(&["k"], &["sum(x)"]);
+        change(&mut request);
+        if said.is_empty() {
+            assert!(Plan::new(&request, rows(ROWS).columns()).is_ok());
+            return;
+        }
+        let told = refusal(&rows(ROWS), &request);
+        assert!(told.contains(said), "{told}");
+    }
+
+    #[test]
+    fn all_mistakes_are_told_together() {
+        let told = |request: &Request| refusal(&rows(ROWS), request);
+        let mut request = Request::of(&["kk"], &["sum(xx)"]);
+        request.filters = vec![text("dd > 1")];
+        // Results are checked when the keys are known.
+        assert!(["`kk`", "`dd`"].iter().all(|m| told(&request).contains(m)), "{}", told(&request));
+        let request = Request::of(&["k"], &["sum(xx)", "meen(x)"]);
+        assert!(
+            ["`xx`", "`meen`"].iter().all(|m| told(&request).contains(m)),
+            "{}",
+            told(&request)
+        );
+    }
+
+    #[rstest]
+    #[case(&[], false, &["rows"])]
+    #[case(&[], true, &["k", "d", "x"])]
+    #[case(&["sum(x), mean(x)"], false, &["sum(x)", "mean(x)"])]
+    #[case(&["Fares: sum(x)"], false, &["Fares"])]
+    #[case(&["x, x * 2"], true, &["x", "x * 2"])]
+    fn results_are_those_asked_for_or_what_goes_without_saying(
+        #[case] show: &[&str],
+        #[case] listing: bool,
+        #[case] headings: &[&str],
+    ) {
+        let request = Request { listing, ..Request::of(&[], show) };
+        let plan = Plan::new(&request, rows(ROWS).columns()).unwrap();
+        let found: Vec<&str> = plan.results.iter().map(|r| r.heading.as_str()).collect();
+        assert_eq!(found, headings);
+    }
+
+    #[test]
+    fn a_plan_of_values_has_a_state_for_each_column() {
+        let plan = Plan::of_values(rows(ROWS).columns()).unwrap();
+        assert_eq!(plan.programs.groupings[0].states.len(), 4);
+        assert_eq!(plan.columns[2].kind, Kind::Number { scale: 2 });
     }
 }

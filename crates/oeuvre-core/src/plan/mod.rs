@@ -387,3 +387,63 @@ impl Plan {
         period(fine).zip(period(coarse)).is_some_and(|(f, c)| f.1 == c.1 && f.0.nests_in(c.0))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::rows;
+    use crate::{Plan, Request, SourceText};
+    use oeuvre_columns::Source;
+    use rstest::rstest;
+
+    const ROWS: &str = "k m d:date x:2 y:0 unused\n";
+
+    fn plan(by: &[&str], show: &[&str]) -> Plan {
+        let filters = vec![SourceText::new("--where", "m = 'p'")];
+        let request = Request { filters, ..Request::of(by, show) };
+        Plan::new(&request, rows(ROWS).columns()).unwrap()
+    }
+
+    #[rstest]
+    // What can be finished from one state shares it; conditions and arguments tell states apart.
+    #[case(&["sum(x)", "mean(x)", "sum(x) / count(x)"], 2)]
+    #[case(&["median(x)", "percentile(x, 90)", "mode(x)", "list(distinct x)"], 1)]
+    #[case(&["min(x)", "max(x)", "range(x)"], 1)]
+    #[case(&["sum(x)", "sum(x where y > 0)", "sum(x where y > 0) + 1"], 2)]
+    #[case(&["sum(x)", "sum(x + 0)", "sum(y)"], 3)]
+    #[case(&["rank(sum(x))", "share(sum(x))", "running(sum(x))"], 1)]
+    fn states_are_shared(#[case] show: &[&str], #[case] states: usize) {
+        assert_eq!(plan(&["k"], show).programs.groupings[0].states.len(), states);
+    }
+
+    #[test]
+    fn only_columns_that_are_used_are_read_and_those_of_the_filter_are_known() {
+        let plan = plan(&["k"], &["sum(x)"]);
+        let mut read: Vec<(&str, bool)> = plan
+            .inputs
+            .iter()
+            .zip(&plan.needed)
+            .map(|(&i, &n)| (plan.columns[i].name.as_str(), n))
+            .collect();
+        read.sort_unstable();
+        assert_eq!(read, [("k", true), ("m", false), ("x", true)]);
+    }
+
+    #[test]
+    fn a_longer_period_of_the_same_date_is_coarser() {
+        let plan = plan(&["year(d)", "month(d)", "week(d)", "k"], &["count()"]);
+        let coarser = |a: usize, b: usize| plan.is_coarser(a, b);
+        assert!(coarser(0, 1) && !coarser(1, 0) && !coarser(0, 3) && !coarser(1, 1));
+        // Weeks lie across months.
+        assert!(!coarser(1, 2));
+    }
+
+    #[test]
+    fn the_windows_of_a_result_are_told_from_the_outermost() {
+        let plan = plan(&["k"], &["rank(running(sum(x)))", "sum(x)"]);
+        let windows: Vec<usize> =
+            plan.results.iter().map(|r| plan.windows_of(r.built.operand).len()).collect();
+        assert_eq!(windows, [2, 0]);
+        assert_eq!(plan.group_inputs(plan.results[0].built.operand).len(), 1);
+        assert!(!plan.cuts() && !plan.drops());
+    }
+}

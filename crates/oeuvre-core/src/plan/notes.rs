@@ -36,6 +36,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 const OTHERWISE: &str = "worked out from all rows, not a sum of the lines";
+/// Of a sum or difference of what adds up: 5 less a target that is missing is missing, and the 5 counts above.
+const IN_PARTS: &str = "not always a sum of the lines: one that lacks a part is blank, and its other part is in the total";
 
 /// What has been found out of named calculations, each once however often it is used.
 #[derive(Default)]
@@ -64,7 +66,9 @@ impl Notes {
                 note
             }
             Node::Binary(Operator::Add | Operator::Subtract, a, b) => {
-                self.note(checker, written, a).or_else(|| self.note(checker, written, b))
+                let both =
+                    self.note(checker, written, a).or_else(|| self.note(checker, written, b));
+                both.or_else(|| Some(IN_PARTS.into()))
             }
             Node::Negate(a) => self.note(checker, written, a),
             Node::Binary(Operator::Multiply, a, b) | Node::Binary(Operator::Divide, a, b)

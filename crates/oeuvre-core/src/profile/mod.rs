@@ -346,3 +346,41 @@ fn hurts(name: &str, kind: Kind, counted: &[Counted], looks_like: LooksLike<'_>)
     }
     said
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{rows, shown};
+    use rstest::rstest;
+
+    fn profile(data: &str) -> (String, Vec<String>) {
+        let looks_like = |text: &str| if text.parse::<f64>().is_ok() { "number" } else { "text" };
+        let (grid, _) = super::profile(&rows(data), 1, &looks_like, &[]).unwrap();
+        let (again, _) = super::profile(&rows(data).in_batches(1), 2, &looks_like, &[]).unwrap();
+        assert_eq!(shown(&grid), shown(&again));
+        (shown(&grid), grid.notes)
+    }
+
+    #[rstest]
+    // Kind, present, missing, distinct, first, last, mean, median, frequent.
+    #[case(
+        "x:2 k\n1.50|a\n|a\n2.50|a\n2.50|a\n",
+        "x = number 3 1 2 1.50 2.50 2.1666666666666665 2.5 most differ"
+    )]
+    #[case("x:date k\n2025-01-02|a\n2025-01-01|a\n", "x = date 2 - 2 2025-01-01 2025-01-02 - -")]
+    #[case("x:bool k\ntrue|a\n|a\n", "x = boolean 1 1 1 true true - - only true")]
+    #[case("x:float k\n|a\n", "x = number 0 1 0 - - - - ")]
+    fn a_column_is_told_by_its_values(#[case] data: &str, #[case] told: &str) {
+        let (lines, _) = profile(data);
+        let line = lines.split("; k = ").next().unwrap();
+        assert!(line.starts_with(told), "{line}");
+    }
+
+    #[test]
+    fn labels_that_differ_in_case_alone_and_numbers_among_texts_hurt() {
+        let (_, notes) = profile("t\nSKE\nske\nKEL\n");
+        assert!(notes[0].contains("SKE") && notes[0].contains("ske"), "{notes:?}");
+        let (_, notes) = profile("t\n12\n13\n14\nunknown\n");
+        assert!(notes[0].contains("unknown"), "{notes:?}");
+        assert_eq!(profile("t\nSKE\nKEL\n").1, Vec::<String>::new());
+    }
+}

@@ -5,8 +5,8 @@
 //! one does not; what does not fit 128 is an overflow.
 //!
 //! If you add an operation: an [`Op`] in `program.rs`, its loop here, and its meaning in
-//! `language/check/`. What is missing in gives missing out, unless the operation says otherwise. The tests at the
-//! end compare random programs with a plain evaluator of single values: add the operation there.
+//! `language/check/`. What is missing in gives missing out, unless the operation says otherwise. `expressions.rs`
+//! compares random calculations with a plain evaluator of single values: add the operation there.
 
 use super::choices::{choose_extreme, choose_if, choose_present, pick};
 use super::lookup::{Lookup, push_key};
@@ -526,4 +526,41 @@ fn apply(
         out.push(step.kind, &scalar.apply(&values(row))?);
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::Request;
+    use crate::testing::{answer, rows, value};
+    use rstest::rstest;
+
+    const MAX: i64 = i64::MAX;
+
+    #[rstest]
+    // What leaves 64 bits, on one row of several, goes on in 128.
+    #[case("max(n + 1)", "9223372036854775808")]
+    #[case("max(n * n)", "85070591730234615847396907784232501249")]
+    #[case("max(-n - 2)", "-3")]
+    #[case("min(-n - 2)", "-9223372036854775809")]
+    #[case("max(n * n * 2 - n * n)", "85070591730234615847396907784232501249")]
+    #[case("max(abs(-n))", "9223372036854775807")]
+    // Rounding, from the exact quotient where there is one; more digits than there are change nothing.
+    #[case("max(round(n / 2, 1))", "4611686018427387903.5")]
+    #[case("max(round(1.2550 * 10, 1))", "12.6")]
+    #[case("max(round(-1.25, 1))", "-1.3")]
+    #[case("max(round(7, 3))", "7")]
+    fn exact_numbers_outgrow_64_bits_without_a_step(#[case] calc: &str, #[case] expected: &str) {
+        let rows = rows(&format!("n:0\n1\n{MAX}\n"));
+        assert_eq!(value(&rows, calc), expected);
+    }
+
+    #[rstest]
+    #[case("max(n * n * n)", "`n * n * n` is too large: exact numbers hold up to 38 digits")]
+    #[case("max(exp(n))", "`exp(n)` is too large: binary64 numbers reach to about 1.8e308")]
+    #[case("max(date('9999-12-31', 'yyyy-MM-dd') + n)", "lies outside the calendar")]
+    fn what_cannot_be_held_names_its_calculation(#[case] calc: &str, #[case] said: &str) {
+        let rows = rows(&format!("n:0\n1\n{MAX}\n"));
+        let error = answer(&rows, &Request::of(&[], &[calc])).err().unwrap().to_string();
+        assert!(error.contains(said), "{error}");
+    }
 }

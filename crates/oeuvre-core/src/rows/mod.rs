@@ -26,6 +26,8 @@
 
 mod choices;
 pub mod evaluator;
+#[cfg(test)]
+mod expressions;
 mod kernels;
 pub mod lookup;
 pub mod program;

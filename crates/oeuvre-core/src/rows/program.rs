@@ -356,3 +356,59 @@ pub(crate) struct Memory<'a> {
     /// Scratch.
     pub(crate) choices: &'a mut Vec<u8>,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn step(op: Op, args: &[Operand]) -> Step {
+        let kind = Kind::Number { scale: 0 };
+        let (arg_kinds, constant_args) = (vec![kind; args.len()], vec![false; args.len()]);
+        Step { op, args: args.to_vec(), arg_kinds, constant_args, kind, text: "x".into() }
+    }
+
+    #[test]
+    fn a_step_is_used_where_the_branches_that_lead_to_it_are_taken() {
+        let (a, condition) = (Operand::Input(0), Operand::Input(1));
+        let mut program = Program::default();
+        let quotient = program.add(step(Op::Divide, &[a, a]));
+        let branch = program.add(step(Op::If, &[condition, quotient, a]));
+        let unused = program.add(step(Op::Divide, &[a, a]));
+        let Operand::Step(last) = branch else { panic!("a step") };
+        program.use_always(last);
+        program.finish();
+        let Operand::Step(quotient) = quotient else { panic!("a step") };
+        let Operand::Step(unused) = unused else { panic!("a step") };
+        assert!(matches!(program.uses(last), Use::Always));
+        match program.uses(quotient) {
+            Use::Where(users) => {
+                let users: Vec<_> = users.iter().map(|u| (u.step, u.conditions.clone())).collect();
+                assert_eq!(users, [(last, vec![(condition, true)])]);
+            }
+            other => panic!("{other:?}"),
+        }
+        assert!(matches!(program.uses(unused), Use::Where(users) if users.is_empty()));
+    }
+
+    proptest! {
+        #[test]
+        fn a_set_holds_what_it_was_made_of(items in proptest::collection::vec(0i64..20, 0..9), other in 0i64..20) {
+            let set = Set::new(items.clone());
+            prop_assert!(items.iter().all(|i| set.contains(i)));
+            prop_assert_eq!(set.contains(&other), items.contains(&other));
+            let (mut twice, mut reversed) = (items.clone(), items);
+            twice.extend(reversed.clone());
+            reversed.reverse();
+            prop_assert!(Set::new(twice) == Set::new(reversed));
+        }
+    }
+
+    #[test]
+    fn a_text_is_compared_as_labels_are() {
+        let less = TextTest::Compare(Comparison::Less, "Kel".into());
+        assert!(less.holds("aal") && less.holds("KEL") && !less.holds("Kel") && !less.holds("kel"));
+        let one = TextTest::OneOf(Arc::new(Set::new(vec!["SKE".to_owned()])));
+        assert!(one.holds("SKE") && !one.holds("ske"));
+    }
+}

@@ -407,3 +407,114 @@ fn parse_pattern(text: &str, pattern: &str) -> Option<i32> {
     }
     date(y?, u32::try_from(m).ok()?, u32::try_from(d).ok()?)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use oeuvre_columns::value::Bands;
+    use oeuvre_columns::value::calendar::parse_date;
+    use rstest::rstest;
+
+    /// A value from a text: a number, a date, a text in quotes, or nothing.
+    fn value(text: &str) -> Value {
+        match text.strip_prefix('\'').and_then(|t| t.strip_suffix('\'')) {
+            Some(text) => Value::Text(text.into()),
+            None if text.is_empty() => Value::Missing,
+            None => match (parse_date(text), text.parse()) {
+                (Some(day), _) => Value::Date(day),
+                (None, Ok(number)) => Value::Number(number),
+                (None, Err(())) => Value::Float(text.parse().unwrap()),
+            },
+        }
+    }
+
+    #[rstest]
+    #[case(Scalar::Floor, &["-0.5"], "-1")]
+    #[case(Scalar::Floor, &["7"], "7")]
+    #[case(Scalar::Floor, &["-2.5e0"], "-3")]
+    #[case(Scalar::Ceiling, &["-0.5"], "0")]
+    #[case(Scalar::Ceiling, &["0.01"], "1")]
+    #[case(Scalar::Sign, &["-0.01"], "-1")]
+    #[case(Scalar::Sign, &["0.00"], "0")]
+    #[case(Scalar::Sqrt, &["2.25"], "1.5")]
+    #[case(Scalar::Sqrt, &["-1"], "")]
+    #[case(Scalar::Power, &["-2", "3"], "-8")]
+    #[case(Scalar::Power, &["-2", "0.5"], "")]
+    #[case(Scalar::Ln, &["0"], "")]
+    #[case(Scalar::Ln, &["1"], "0")]
+    #[case(Scalar::Mod, &["-7", "3"], "-1")]
+    #[case(Scalar::Mod, &["7.50", "-2"], "1.50")]
+    #[case(Scalar::Mod, &["7", "0"], "")]
+    #[case(Scalar::Mod, &["7.5e0", "2"], "1.5")]
+    #[case(Scalar::Lower, &["'ÄÖ ẞ'"], "äö ß")]
+    #[case(Scalar::Trim, &["' a b '"], "a b")]
+    #[case(Scalar::Length, &["'né'"], "2")]
+    #[case(Scalar::Left, &["'naïve'", "3"], "naï")]
+    #[case(Scalar::Left, &["'ab'", "-1"], "")]
+    #[case(Scalar::Right, &["'naïve'", "3"], "ïve")]
+    #[case(Scalar::Right, &["'ab'", "99"], "ab")]
+    #[case(Scalar::Replace, &["'aaa'", "'aa'", "'b'"], "ba")]
+    #[case(Scalar::Replace, &["'aaa'", "''", "'b'"], "aaa")]
+    #[case(Scalar::Concat, &["'a'", "", "1.50"], "a1.50")]
+    #[case(Scalar::Contains, &["'Kittiwake'", "'wake'"], "true")]
+    #[case(Scalar::StartsWith, &["'Kittiwake'", "'kit'"], "false")]
+    #[case(Scalar::EndsWith, &["'Kittiwake'", "''"], "true")]
+    #[case(Scalar::MonthDay, &["2024-02-29"], "29")]
+    #[case(Scalar::AddMonths, &["2024-01-31", "1"], "2024-02-29")]
+    #[case(Scalar::AddMonths, &["2024-03-31", "-1"], "2024-02-29")]
+    #[case(Scalar::Start, &["2024-02-29"], "2024-02-29")]
+    #[case(Scalar::Number, &["' 1,234.5 '"], "1234.5")]
+    #[case(Scalar::Number, &["'inf'"], "")]
+    #[case(Scalar::Number, &["'two'"], "")]
+    #[case(Scalar::Date, &["'31.12.24'", "'dd.MM.yy'"], "2024-12-31")]
+    #[case(Scalar::Date, &["'31.02.24'", "'dd.MM.yy'"], "")]
+    #[case(Scalar::Text, &["1.50"], "1.50")]
+    fn a_function_gives(#[case] function: Scalar, #[case] args: &[&str], #[case] expected: &str) {
+        let args: Vec<Value> = args.iter().map(|text| value(text)).collect();
+        let given = function.apply(&args).unwrap();
+        assert_eq!(given.to_string(), expected, "{function:?} of {args:?}");
+        // What a column of them holds is of the kind that was said.
+        let kinds = args.iter().map(|a| match a {
+            Value::Number(n) => Kind::Number { scale: n.scale },
+            Value::Float(_) => Kind::Float,
+            Value::Date(_) => Kind::Date,
+            _ => Kind::Text,
+        });
+        let kind = function.result(&kinds.collect::<Vec<_>>());
+        let column =
+            oeuvre_columns::column::Column::from_values(kind, std::slice::from_ref(&given));
+        assert_eq!(column.value(kind, 0), given, "{kind:?}");
+        for missing in 0..args.len() {
+            let mut some = args.clone();
+            some[missing] = Value::Missing;
+            let missing = function.apply(&some).unwrap().is_missing();
+            assert_eq!(missing, function != Scalar::Concat, "{function:?} of {some:?}");
+        }
+    }
+
+    #[rstest]
+    #[case(Scalar::Exp, &["1000"], Overflow::Binary)]
+    #[case(Scalar::Power, &["10", "400"], Overflow::Binary)]
+    #[case(Scalar::AddMonths, &["9999-12-31", "1"], Overflow::Calendar)]
+    #[case(Scalar::AddMonths, &["0001-01-01", "-1"], Overflow::Calendar)]
+    #[case(Scalar::AddMonths, &["2024-01-01", "99999999999999999999"], Overflow::Calendar)]
+    fn what_does_not_fit_is_an_overflow(
+        #[case] function: Scalar,
+        #[case] args: &[&str],
+        #[case] expected: Overflow,
+    ) {
+        let args: Vec<Value> = args.iter().map(|text| value(text)).collect();
+        assert_eq!(function.apply(&args), Err(expected));
+    }
+
+    #[test]
+    fn a_range_holds_its_lower_bound_and_not_its_upper_one() {
+        use oeuvre_columns::value::{BandBound, BandsId};
+        let bounds = [(0, 0), (105, 1)].map(|(mantissa, scale)| BandBound { mantissa, scale });
+        let bands = Bands::Bounds(bounds.to_vec());
+        let band = Scalar::Band(BandsId::of(bands.clone()), Arc::new(bands));
+        let label = |text: &str| band.apply(&[value(text)]).unwrap().to_string();
+        let ranges = ["under 0", "0 to under 10.5", "10.5 and over"];
+        assert_eq!(["-0.01", "0", "10.4999", "10.5"].map(label), [0, 1, 1, 2].map(|i| ranges[i]));
+    }
+}

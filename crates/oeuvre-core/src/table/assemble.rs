@@ -449,3 +449,66 @@ fn adds_up<'a>(
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{answer, rows, shown, text};
+    use crate::{LineKind, Request, Totals};
+
+    const DATA: &str = "k m x:0\na|p|1\na|q|5\nb|p|4\nc|q|\n";
+
+    fn pivot(show: &[&str], totals: Totals) -> Request {
+        Request { columns_by: vec![text("m")], totals, ..Request::of(&["k"], show) }
+    }
+
+    #[test]
+    fn a_cell_without_rows_is_blank_and_totals_stand_on_both_axes() {
+        let (grid, ledger) =
+            answer(&rows(DATA), &pivot(&["sum(x)", "count()"], Totals::Grand)).unwrap();
+        let expected = "a = 1 1 5 1 6 2; b = 4 1 - - 4 1; c = - - - 1 - 1; Total = 5 2 5 2 10 4";
+        assert_eq!(shown(&grid), expected);
+        let kinds: Vec<LineKind> = grid.positions.iter().map(|p| p.kind).collect();
+        assert_eq!(kinds, [LineKind::Group, LineKind::Group, LineKind::Grand]);
+        assert_eq!((ledger.lines, ledger.cells), ((3, 1), (18, 6)));
+    }
+
+    #[test]
+    fn only_figures_that_do_not_add_up_are_marked() {
+        let data = format!("{DATA}c|q|2\n");
+        let (grid, _) =
+            answer(&rows(&data), &pivot(&["sum(x)", "mean(x)"], Totals::Grand)).unwrap();
+        assert_eq!(grid.notes, ["mean(x) is a mean of all rows, not a sum of the lines"]);
+        let marked = |c: &crate::ResultColumn| (c.marks.keys().copied().collect(), c.heading_mark);
+        let marks: Vec<(Vec<u32>, Option<usize>)> = grid.columns.iter().map(marked).collect();
+        let (none, line) = ((vec![], None), (vec![3], None));
+        // Under p, under q, and the total of both, whose lines need not add up across either.
+        assert_eq!(
+            marks,
+            [&none, &line, &none, &line, &none, &(vec![3], Some(0))].map(Clone::clone)
+        );
+    }
+
+    #[test]
+    fn a_line_that_lacks_a_part_does_not_add_up_in_silence() {
+        // Fares of c are known, its target is not: the line is blank, the total counts the fares.
+        let rows = rows("k fare:0 target:0\na|5|4\nb|3|1\nc|2|\n");
+        let request =
+            Request { totals: Totals::Grand, ..Request::of(&["k"], &["sum(fare) - sum(target)"]) };
+        let (grid, _) = answer(&rows, &request).unwrap();
+        assert_eq!(shown(&grid), "a = 1; b = 2; c = -; Total = 5");
+        assert!(grid.columns[0].marks.contains_key(&3), "{:?}", grid.notes);
+        // Where nothing is missing the lines add up, and no mark cries wolf.
+        let request = Request { filters: vec![text("k <> 'c'")], ..request };
+        assert!(answer(&rows, &request).unwrap().0.notes.is_empty());
+    }
+
+    #[test]
+    fn an_empty_table_has_its_results_and_no_lines() {
+        let request = Request { filters: vec![text("x > 99")], ..pivot(&["sum(x)"], Totals::None) };
+        let (grid, _) = answer(&rows(DATA), &request).unwrap();
+        assert_eq!((grid.lines.len(), grid.columns.len(), grid.results.len()), (0, 0, 1));
+        let all =
+            Request { filters: vec![text("x > 99")], ..Request::of(&[], &["sum(x)", "count()"]) };
+        assert_eq!(shown(&answer(&rows(DATA), &all).unwrap().0), "- 0");
+    }
+}

@@ -569,3 +569,61 @@ fn run_table(
         .collect();
     Ok(table.run_steps(&plan.table, steps, &inputs, cells.groups)?)
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{answer, rows, shown, table};
+    use crate::{Request, Totals};
+    use rstest::rstest;
+
+    const DATA: &str = "k m x:0\na|p|1\na|q|5\nb|p|4\nb|q|2\nc|q|\n";
+
+    #[rstest]
+    // Words nest in arithmetic and in each other.
+    #[case("rank(sum(x) - lag(sum(x) along k))", "a p = -; a q = -; b p = 1; b q = 2; c q = -")]
+    #[case("running(rank(sum(x)) along k)", "a p = 2; a q = 1; b p = 3; b q = 3; c q = 3")]
+    #[case("lag(lag(count() along k) along k)", "a p = -; a q = -; b p = -; b q = -; c q = 1")]
+    #[case(
+        "sum(x) = max(sum(x) within k)",
+        "a p = false; a q = true; b p = true; b q = false; c q = -"
+    )]
+    #[case(
+        "share(sum(x) within m) > 0.5",
+        "a p = false; a q = true; b p = true; b q = false; c q = -"
+    )]
+    #[case(
+        "total(sum(x) within m) - total(sum(x))",
+        "a p = -7; a q = -5; b p = -7; b q = -5; c q = -5"
+    )]
+    fn words_take_what_words_have_made(#[case] calc: &str, #[case] expected: &str) {
+        assert_eq!(table(&rows(DATA), &["k", "m"], &[calc]), expected);
+    }
+
+    #[rstest]
+    // A total is compared with its likes; where there is nothing to walk it is blank, in all that uses it.
+    #[case(
+        "rank(sum(x))",
+        "a p = 2; a q = 1; a Total = 2; b p = 1; b q = 2; b Total = 1; Total = -"
+    )]
+    #[case(
+        "running(sum(x) along m)",
+        "a p = 1; a q = 5; a Total = -; b p = 6; b q = 8; b Total = -; Total = -"
+    )]
+    #[case(
+        "if(running(sum(x) along m) > 0, 1, 0)",
+        "a p = 1; a q = 1; a Total = -; b p = 1; b q = 1; b Total = -; Total = -"
+    )]
+    #[case(
+        "share(sum(x) within k)",
+        "a p = 0.2; a q = 0.8; a Total = 1; b p = 0.75; b q = 0.25; b Total = 1; Total = -"
+    )]
+    fn on_totals_a_word_compares_totals_or_has_no_meaning(
+        #[case] calc: &str,
+        #[case] expected: &str,
+    ) {
+        let rows = rows("k m x:0\na|p|1\na|q|4\nb|p|6\nb|q|2\n");
+        let request = Request { totals: Totals::All, ..Request::of(&["k", "m"], &[calc]) };
+        let given = shown(&answer(&rows, &request).unwrap().0);
+        assert_eq!(given, expected);
+    }
+}

@@ -381,3 +381,79 @@ pub(crate) fn shared_codes(trees: &Trees, rests: &[Rest]) -> Vec<(usize, Vec<u32
         })
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::cell_order;
+    use crate::testing::{answer, rows, shown, text};
+    use crate::{Request, Totals, TotalsAt};
+    use oeuvre_columns::column::{Column, Data};
+    use proptest::prelude::*;
+    use rstest::rstest;
+    use std::cmp::Ordering;
+
+    const DATA: &str = "c k x:0\nw|a|1\nw|b|5\nw|d|5\ne|a|9\ne|f|\n";
+
+    fn asked(change: impl FnOnce(&mut Request)) -> String {
+        let mut request = Request::of(&["c", "k"], &["sum(x)"]);
+        change(&mut request);
+        shown(&answer(&rows(DATA), &request).unwrap().0)
+    }
+
+    #[rstest]
+    #[case("sum(x) desc", "w b = 5; w d = 5; w a = 1; e a = 9; e f = -")]
+    #[case("sum(x)", "e a = 9; e f = -; w a = 1; w b = 5; w d = 5")]
+    #[case("c desc, k desc", "w d = 5; w b = 5; w a = 1; e f = -; e a = 9")]
+    #[case("count() desc, k", "w a = 1; w b = 5; w d = 5; e a = 9; e f = -")]
+    fn siblings_are_sorted_among_themselves_by_the_figures_of_their_level(
+        #[case] sort: &str,
+        #[case] expected: &str,
+    ) {
+        assert_eq!(asked(|r| r.sort = Some(text(sort))), expected);
+    }
+
+    #[rstest]
+    // Without an order of their own lines are those of the largest and the smallest first result.
+    #[case(Some(1), None, Totals::None, "e a = 9")]
+    #[case(Some(1), Some(1), Totals::None, "w a = 1; e a = 9; Rest = 10")]
+    #[case(Some(1), None, Totals::Sub, "e a = 9; e Rest = -; e Total = 9; Rest = 11")]
+    #[case(Some(2), None, Totals::Grand, "w b = 5; e a = 9; Rest = 6; Total = 20")]
+    #[case(None, Some(2), Totals::Grand, "w d = 5; w a = 1; Rest = 14; Total = 20")]
+    fn ends_are_of_the_whole_table_and_the_rest_makes_up_for_what_is_not_shown(
+        #[case] top: Option<u64>,
+        #[case] bottom: Option<u64>,
+        #[case] totals: Totals,
+        #[case] expected: &str,
+    ) {
+        assert_eq!(asked(|r| (r.top, r.bottom, r.totals) = (top, bottom, totals)), expected);
+    }
+
+    #[test]
+    fn totals_stand_above_where_they_are_wanted() {
+        let expected =
+            "Total = 20; e Total = 9; e a = 9; e f = -; w Total = 11; w a = 1; w b = 5; w d = 5";
+        assert_eq!(asked(|r| (r.totals, r.totals_at) = (Totals::All, TotalsAt::Top)), expected);
+    }
+
+    #[test]
+    fn conditions_on_lines_look_at_the_table_as_it_was() {
+        let kept =
+            asked(|r| r.lines_where = vec![text("rank(sum(x) within c) = 1"), text("sum(x) > 5")]);
+        assert_eq!(kept, "e a = 9");
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_missing_comes_last_in_both_directions(values in proptest::collection::vec(-3i64..3, 2..9), descending in any::<bool>()) {
+            let held: Vec<i64> = values.iter().map(|&v| if v == 0 { i64::MIN } else { v }).collect();
+            let column = Column::from(Data::I64(held.clone()));
+            let mut order: Vec<u32> = (0..held.len() as u32).collect();
+            order.sort_by(|&a, &b| cell_order(&column, a, b, descending));
+            let sorted: Vec<i64> = order.iter().map(|&c| values[c as usize]).collect();
+            let present = sorted.iter().position(|&v| v == 0).unwrap_or(sorted.len());
+            prop_assert!(sorted[present..].iter().all(|&v| v == 0));
+            let way = if descending { Ordering::Greater } else { Ordering::Less };
+            prop_assert!(sorted[..present].windows(2).all(|w| w[0].cmp(&w[1]) == way || w[0] == w[1]));
+        }
+    }
+}

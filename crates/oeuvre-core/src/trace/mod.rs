@@ -302,3 +302,102 @@ fn column(heading: String, kind: Kind, result: usize, cells: Column) -> ResultCo
         marks: BTreeMap::new(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{rows, shown};
+    use crate::{AtLabel, Error, Plan, Request, SourceText, Totals, Trace};
+    use oeuvre_columns::Source;
+    use rstest::rstest;
+
+    const DATA: &str =
+        "route month:0 fare:2\nSKE|1|4.00\nSKE|2|8.00\nKEL|1|1.00\nKEL|2|2.00\n|1|3.00\nSKE|2|\n";
+
+    fn traced(show: &str, at: &[(&str, &str)], change: fn(&mut Request)) -> Result<Trace, Error> {
+        let rows = rows(DATA);
+        let mut request =
+            Request { totals: Totals::All, ..Request::of(&["route", "month"], &[show]) };
+        change(&mut request);
+        let plan = Plan::new(&request, rows.columns())?;
+        let at: Vec<_> = at
+            .iter()
+            .map(|(key, label)| {
+                let quoted = label.starts_with('\'');
+                let text = label.trim_matches('\'').to_owned();
+                (SourceText::new("--at", *key), AtLabel { text, quoted })
+            })
+            .collect();
+        crate::trace(&plan, &request, &rows, 2, &at, &|_, _| None)
+    }
+
+    #[rstest]
+    #[case("sum(fare)", &[("route", "SKE"), ("month", "2")], "8.00", "SKE 2 8.00; SKE 2 -")]
+    #[case("sum(fare)", &[("route", "SKE")], "12.00", "SKE 4.00; SKE 8.00; SKE -")]
+    #[case("mean(fare)", &[("route", "(missing)"), ("month", "1")], "3", "- 1 3.00")]
+    #[case("count()", &[], "6", "")]
+    #[case("sum(fare)", &[("route", "'KEL'"), ("month", "Total")], "3.00", "KEL 1.00; KEL 2.00")]
+    fn a_cell_is_its_rows(
+        #[case] show: &str,
+        #[case] at: &[(&str, &str)],
+        #[case] value: &str,
+        #[case] of: &str,
+    ) {
+        let trace = traced(show, at, |_| {}).unwrap();
+        let result = &trace.results[0];
+        assert_eq!(result.in_table.to_string(), value);
+        assert!(trace.shown && result.parts.iter().all(super::Part::agrees), "{result:?}");
+        if !of.is_empty() {
+            let found = shown(&trace.rows);
+            let labels = of.split("; ").count();
+            assert_eq!(found.split("; ").count(), labels, "{found}");
+        }
+    }
+
+    #[rstest]
+    #[case("rank(sum(fare))", &[("route", "SKE"), ("month", "2")], "1 = 4.00; 2 = 8.00")]
+    #[case("running(sum(fare) along month)", &[("route", "KEL"), ("month", "2")], "1 = 1.00; 2 = 2.00")]
+    #[case("lag(sum(fare) along month)", &[("route", "KEL"), ("month", "2")], "1 = 1.00")]
+    fn what_looks_at_other_cells_names_those_that_entered(
+        #[case] show: &str,
+        #[case] at: &[(&str, &str)],
+        #[case] cells: &str,
+    ) {
+        let trace = traced(show, at, |_| {}).unwrap();
+        let entered = &trace.results[0].entered;
+        let found = shown(&entered[0].cells);
+        assert!(cells.split("; ").all(|cell| found.contains(cell)), "{found}");
+    }
+
+    #[rstest]
+    #[case(&[("route", "SKY")], "SKE")]
+    #[case(&[("vessel", "Tern")], "vessel")]
+    #[case(&[("month", "1")], "route")]
+    #[case(&[("route", "SKE"), ("month", "9")], "9")]
+    #[case(&[("route", "Rest")], "Rest")]
+    #[case(&[("route", "Total"), ("month", "1")], "inside a total or a rest")]
+    fn a_cell_that_is_not_there_is_refused_with_what_is(
+        #[case] at: &[(&str, &str)],
+        #[case] said: &str,
+    ) {
+        let error = traced("sum(fare)", at, |_| {}).err().unwrap();
+        let told = format!("{error} {error:?}");
+        assert!(told.contains(said), "{told}");
+    }
+
+    #[test]
+    fn a_rest_is_the_rows_of_the_lines_that_are_not_shown() {
+        let change = |request: &mut Request| {
+            request.by = vec![SourceText::new("--by", "route")];
+            request.totals = Totals::Grand;
+            (request.top, request.sort) =
+                (Some(1), Some(SourceText::new("--sort", "sum(fare) desc")));
+        };
+        let rest = traced("sum(fare)", &[("route", "Rest")], change).unwrap();
+        assert_eq!(
+            (rest.results[0].in_table.to_string().as_str(), rest.rows.lines.len()),
+            ("6.00", 3)
+        );
+        let hidden = traced("sum(fare)", &[("route", "KEL")], change).unwrap();
+        assert!(!hidden.shown && hidden.results[0].in_table.to_string() == "3.00");
+    }
+}

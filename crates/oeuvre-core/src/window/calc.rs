@@ -317,3 +317,66 @@ impl<V: Copy> Reference<V> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn said(calendar: Option<&'static str>) -> Said {
+        let text = String::new;
+        let (column, way, gives) = ("", "largest", Gives::Itself);
+        Said {
+            of: text(),
+            among: text(),
+            column,
+            way,
+            order: text(),
+            again: text(),
+            calendar,
+            gives,
+        }
+    }
+
+    #[rstest]
+    #[case(None, 1, "one step", "")]
+    #[case(None, 3, "3 steps", "")]
+    #[case(Some("month"), 1, "one month", "; a month without rows is a step, too")]
+    #[case(Some("month"), 12, "12 months", "; a month without rows is a step, too")]
+    fn steps_are_those_of_the_walk(
+        #[case] calendar: Option<&'static str>,
+        #[case] n: i64,
+        #[case] steps: &str,
+        #[case] also: &str,
+    ) {
+        let said = said(calendar);
+        assert_eq!((said.steps(n).as_str(), said.also().as_str()), (steps, also));
+    }
+
+    #[test]
+    fn words_are_chosen_by_their_names() {
+        assert!(Taking::ALL.iter().all(|(name, taking)| taking.name() == *name));
+        assert_eq!(Taking::Mean.result(Kind::Text), Kind::Float);
+        assert_eq!(Taking::Max.result(Kind::Date), Kind::Date);
+        assert!(Ties::ALL.iter().map(|t| t.0).eq(["gap", "close", "apart", "mean"]));
+    }
+
+    #[test]
+    fn the_same_over_other_values_keeps_what_is_walked() {
+        let window = Window {
+            calc: Calc::Total,
+            args: vec![1, 2],
+            condition: Some(3),
+            along: vec![Reference::Value(4), Reference::Key(0)],
+            within: Some(vec![Reference::Period { key: 1, unit: Unit::Year }]),
+            descending: Some(true),
+            kind: Kind::Float,
+            text: "t".into(),
+            of: "x".into(),
+        };
+        let mapped = window.map(|v| v * 10);
+        assert_eq!((mapped.args, mapped.condition), (vec![10, 20], Some(30)));
+        assert_eq!(mapped.along, [Reference::Value(40), Reference::Key(0)]);
+        assert_eq!(mapped.within, Some(vec![Reference::Period { key: 1, unit: Unit::Year }]));
+    }
+}

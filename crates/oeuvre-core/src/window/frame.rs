@@ -283,3 +283,48 @@ impl Partitions {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::Request;
+    use crate::testing::{answer, rows, shown};
+    use proptest::prelude::*;
+
+    const TAKING: [&str; 5] = ["sum", "mean", "min", "max", "count"];
+
+    fn taken(taking: &str, values: &[i64]) -> String {
+        let sum: i64 = values.iter().sum();
+        match (taking, values) {
+            ("count", all) => all.len().to_string(),
+            (_, []) => "-".to_owned(),
+            ("sum", _) => sum.to_string(),
+            ("mean", all) => (sum as f64 / all.len() as f64).to_string(),
+            ("min", all) => all.iter().min().unwrap().to_string(),
+            (_, all) => all.iter().max().unwrap().to_string(),
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn a_frame_holds_the_values_of_the_last_steps(
+            values in proptest::collection::vec(proptest::option::of(-9i64..9), 1..14),
+            steps in 1usize..6, at_least in 1usize..4, taking in proptest::sample::select(&TAKING[..]),
+        ) {
+            let at_least = at_least.min(steps);
+            let texts: Vec<String> = values.iter().map(|v| v.map_or(String::new(), |v| v.to_string()) + "|k").collect();
+            let rows = rows(&format!("x:0 k\n{}", texts.join("\n")));
+            let moving = format!("moving(x, {steps} taking {taking} at least {at_least})");
+            let running = format!("running(x taking {taking})");
+            let request = Request { listing: true, ..Request::of(&[], &[&moving, &running]) };
+            let given = shown(&answer(&rows, &request).unwrap().0);
+            let plain = (0..values.len()).map(|here| {
+                let frame: Vec<i64> = values[(here + 1).saturating_sub(steps)..=here].iter().flatten().copied().collect();
+                let start: Vec<i64> = values[..=here].iter().flatten().copied().collect();
+                // A count of none is 0 where one value would be enough.
+                let enough = frame.len() >= at_least || (taking == "count" && at_least == 1);
+                format!("{} {}", if enough { taken(taking, &frame) } else { "-".into() }, taken(taking, &start))
+            });
+            prop_assert_eq!(given, plain.collect::<Vec<_>>().join("; "), "{} of {:?}", moving, values);
+        }
+    }
+}

@@ -250,3 +250,48 @@ impl Checker {
             .help("over the lines of the table: add --by")
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{refusal, rows};
+    use crate::{Plan, Request};
+    use oeuvre_columns::{Kind, Source};
+    use rstest::rstest;
+
+    const ROWS: &str = "k x:2 n:0 f:float t d:date p:bool\n";
+
+    #[rstest]
+    #[case("sum(x)", Kind::Number { scale: 2 })]
+    #[case("sum(f)", Kind::Float)]
+    #[case("mean(n)", Kind::Float)]
+    #[case("count(t)", Kind::Number { scale: 0 })]
+    #[case("max(d)", Kind::Date)]
+    #[case("range(d)", Kind::Number { scale: 0 })]
+    #[case("mode(p)", Kind::Boolean)]
+    #[case("list(d)", Kind::Text)]
+    #[case("at_max(d, x)", Kind::Text)]
+    #[case("median(sum(x) per k)", Kind::Float)]
+    #[case("largest(x, 2)", Kind::Number { scale: 2 })]
+    #[case("sum(distinct x)", Kind::Number { scale: 2 })]
+    fn an_aggregate_gives_values_of_a_kind(#[case] calc: &str, #[case] kind: Kind) {
+        let plan = Plan::new(&Request::of(&[], &[calc]), rows(ROWS).columns()).unwrap();
+        assert_eq!(plan.results[0].built.kind, kind, "{calc}");
+    }
+
+    #[rstest]
+    #[case("sum(d)", "`sum` takes numbers, and `d` is a date")]
+    #[case("portion(x)", "`portion` takes a condition [such as status = 'cancelled']")]
+    #[case("percentile(x, n)", "expected a number here [a plain number, the same for all rows]")]
+    #[case("percentile(x, 101)", "`percentile` needs a number from 0 to 100")]
+    #[case("percentile(x, 50 method middle)", "`inclusive`, `exclusive` or `nearest`")]
+    #[case("quartile(x, 5)", "`quartile` needs")]
+    #[case("largest(x, 0)", "`largest` needs a whole number from 1 on")]
+    #[case("first(x along d, t)", "`along` takes one column here")]
+    #[case("sum(count(where sum(x) > mean(x)) per k)", "cannot stand inside another")]
+    #[case("count(where x)", "expected a condition, found a number")]
+    #[case("weighted_mean(x, t)", "`weighted_mean` takes numbers, and `t` is text")]
+    fn an_argument_that_does_not_fit_is_said(#[case] calc: &str, #[case] said: &str) {
+        let told = refusal(&rows(ROWS), &Request::of(&[], &[calc]));
+        assert!(told.contains(said), "{calc}: {told}");
+    }
+}

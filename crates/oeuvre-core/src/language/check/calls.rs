@@ -341,3 +341,53 @@ fn bands(at: At<'_>, exprs: &[Expr]) -> Checked<BandsId> {
     };
     Ok(BandsId::of(bands))
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{refusal, rows};
+    use crate::{Plan, Request};
+    use oeuvre_columns::{Kind, Source};
+    use rstest::rstest;
+
+    const ROWS: &str = "a:2 b:0 f:float t d:date p:bool\n";
+
+    #[rstest]
+    #[case("if(p, a, b)", Kind::Number { scale: 2 })]
+    #[case("if(p, b, f)", Kind::Float)]
+    #[case("if(p, b, missing)", Kind::Number { scale: 0 })]
+    #[case("if(p, missing, t)", Kind::Text)]
+    #[case("coalesce(missing, d)", Kind::Date)]
+    #[case("greatest(a, 1.2345)", Kind::Number { scale: 4 })]
+    #[case("round(f, 3)", Kind::Number { scale: 3 })]
+    #[case("round(a, 0)", Kind::Number { scale: 0 })]
+    #[case("abs(f)", Kind::Float)]
+    #[case("concat(a, t)", Kind::Text)]
+    fn a_call_gives_values_of_one_kind(#[case] calc: &str, #[case] kind: Kind) {
+        let request = Request { listing: true, ..Request::of(&[], &[calc]) };
+        let plan = Plan::new(&request, rows(ROWS).columns()).unwrap();
+        assert_eq!(plan.results[0].built.kind, kind, "{calc}");
+    }
+
+    #[rstest]
+    #[case("if(p, a, t)", "text")]
+    #[case("if(a, 1, 2)", "expected a condition, found a number")]
+    #[case("coalesce(t, d)", "a date")]
+    #[case("abs(t)", "expected a number, found text")]
+    #[case("abs()", "takes one argument, found none")]
+    #[case("left(t)", "`left` takes 2 arguments, found 1 [write left(t, n)]")]
+    #[case(
+        "round(a, b)",
+        "expected how many digits to keep after the point [a whole number from 0 to 12]"
+    )]
+    #[case("matches(t, '(')", "regular expression")]
+    #[case("band(a, 0)", "above 0")]
+    #[case("band(a, 3, 2)", "from the lowest to the highest")]
+    #[case("fiscal_year(d, 13)", "month")]
+    #[case("month(t)", "takes a date, found text")]
+    #[case("abs(a where p)", "does not take `where`")]
+    fn a_call_that_does_not_fit_is_said(#[case] calc: &str, #[case] said: &str) {
+        let request = Request { listing: true, ..Request::of(&[], &[calc]) };
+        let told = refusal(&rows(ROWS), &request);
+        assert!(told.contains(said), "{calc}: {told}");
+    }
+}

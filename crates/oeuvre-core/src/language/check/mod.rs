@@ -587,3 +587,67 @@ fn heading_of(written: &SourceText, expr: &Expr) -> String {
         _ => written.text[expr.span.clone()].split_whitespace().collect::<Vec<_>>().join(" "),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{refusal, rows, text, value};
+    use crate::{Plan, Request};
+    use oeuvre_columns::Source;
+    use rstest::rstest;
+
+    const ROWS: &str = "route fare:2 sailed_on:date\n";
+
+    fn with_lets(lets: &[(&str, &str)], show: &str) -> Request {
+        let lets = lets.iter().map(|(name, calc)| ((*name).to_owned(), text(calc))).collect();
+        Request { lets, ..Request::of(&["route"], &[show]) }
+    }
+
+    #[rstest]
+    // A name is of the level at which it is used; rows are added up.
+    #[case(&[("double", "2 * fare")], "double", "sum(2 * fare)")]
+    #[case(&[("double", "2 * fare")], "mean(double)", "mean(2 * fare)")]
+    #[case(&[("a", "b"), ("b", "fare")], "sum(a + b)", "sum(fare + fare)")]
+    #[case(&[("m", "month(sailed_on)")], "count(distinct m)", "count(distinct month(sailed_on))")]
+    fn a_name_means_what_it_was_given(
+        #[case] lets: &[(&str, &str)],
+        #[case] show: &str,
+        #[case] same: &str,
+    ) {
+        let data = rows(&format!("{ROWS}a|1.50|2025-01-01\nb|2.00|2025-02-01\na||2025-02-03\n"));
+        let (grid, _) = crate::testing::answer(&data, &with_lets(lets, show)).unwrap();
+        assert_eq!(crate::testing::shown(&grid), crate::testing::table(&data, &["route"], &[same]));
+    }
+
+    #[rstest]
+    #[case(&[("a", "b + 1"), ("b", "a")], "a", "a → b → a")]
+    #[case(&[("a", "fare +")], "count()", "expected")]
+    #[case(&[("a", "fair")], "sum(a)", "there is no column `fair`")]
+    #[case(&[], "fare + sum(fare)", "`fare` has a value on each row, and a group has many rows")]
+    #[case(&[("a", "mean(fare)")], "sum(a * fare)", "`fare` has a value on each row")]
+    fn a_mistake_in_a_name_is_told_where_it_stands(
+        #[case] lets: &[(&str, &str)],
+        #[case] show: &str,
+        #[case] said: &str,
+    ) {
+        let told = refusal(&rows(ROWS), &with_lets(lets, show));
+        assert!(told.contains(said), "{told}");
+    }
+
+    #[test]
+    fn equal_parts_are_one_node_however_they_are_written() {
+        let nodes = |show: &[&str]| {
+            let plan = Plan::new(&Request::of(&["route"], show), rows(ROWS).columns()).unwrap();
+            plan.calculations.tree.len()
+        };
+        let one = nodes(&["sum(fare * 2)"]);
+        assert_eq!(nodes(&["sum(fare * 2)", "b: sum( fare*2 )", "c: SUM(\"fare\" * 2.0 )"]), one);
+        assert!(nodes(&["sum(fare * 2)", "sum(fare * 3)"]) > one);
+    }
+
+    #[test]
+    fn a_constant_is_the_same_at_every_level() {
+        let data = rows(&format!("{ROWS}a|1.50|2025-01-01\nb|2.00|2025-02-01\n"));
+        assert_eq!(value(&data, "1 + 1"), "2");
+        assert_eq!(value(&data, "sum(1 + 1)"), "4");
+    }
+}

@@ -524,3 +524,64 @@ impl Checker {
         Ok(self.tree.apply(text, Op::And, &[from, to], Kind::Boolean))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{refusal, rows};
+    use crate::{Plan, Request};
+    use oeuvre_columns::value::calendar::Unit;
+    use oeuvre_columns::{Kind, Source};
+    use rstest::rstest;
+
+    const ROWS: &str = "a:2 b:0 w:20 f:float t d:date at:time m:month p:bool\n";
+    const WHOLE: Kind = Kind::Number { scale: 0 };
+    const MONTH: Kind = Kind::Period(Unit::Month);
+
+    #[rstest]
+    #[case("a + b", Kind::Number { scale: 2 })]
+    #[case("a * a - 1.5", Kind::Number { scale: 4 })]
+    #[case("-a", Kind::Number { scale: 2 })]
+    // More than 38 digits after the point have no exact number.
+    #[case("w * w", Kind::Float)]
+    #[case("a / b", Kind::Float)]
+    #[case("a + f", Kind::Float)]
+    #[case("d - d", WHOLE)]
+    #[case("d - '2025-01-01'", WHOLE)]
+    #[case("d + 1", Kind::Date)]
+    #[case("1 + d", Kind::Date)]
+    #[case("at - at", Kind::Float)]
+    #[case("at + 0.5", Kind::DateTime)]
+    #[case("m + b", MONTH)]
+    #[case("m - m", WHOLE)]
+    #[case("m - '2025-01'", WHOLE)]
+    #[case("a = b or not p", Kind::Boolean)]
+    #[case("d during '2025-Q1'", Kind::Boolean)]
+    #[case("t in ('a', 'b')", Kind::Boolean)]
+    #[case("a between 1 and f", Kind::Boolean)]
+    fn an_operator_gives_values_of_a_kind(#[case] calc: &str, #[case] kind: Kind) {
+        let request = Request { listing: true, ..Request::of(&[], &[calc]) };
+        let plan = Plan::new(&request, rows(ROWS).columns()).unwrap();
+        assert_eq!(plan.results[0].built.kind, kind, "{calc}");
+    }
+
+    #[rstest]
+    #[case("a + t", "expected a number, found text")]
+    #[case("t - 'x'", "expected a number, found text")]
+    #[case("d + d", "a date and a date do not go together with `+`")]
+    #[case("1 - d", "a number and a date do not go together with `-`")]
+    #[case("d + a", "whole")]
+    #[case("m - d", "a month")]
+    #[case("a = t", "a number cannot be compared with text")]
+    #[case("t in ('a', 1)", "a number")]
+    #[case("m = '2025-Q1'", "expected a month such as '2025-03'")]
+    #[case("t during '2025'", "date")]
+    #[case("d during 'soon'", "'soon' is no period")]
+    #[case("p and a", "expected a condition, found a number")]
+    #[case("not t", "expected a condition, found text")]
+    #[case("a = missing", "nothing is equal to missing")]
+    fn what_does_not_go_together_is_said(#[case] calc: &str, #[case] said: &str) {
+        let request = Request { listing: true, ..Request::of(&[], &[calc]) };
+        let told = refusal(&rows(ROWS), &request);
+        assert!(told.contains(said), "{calc}: {told}");
+    }
+}

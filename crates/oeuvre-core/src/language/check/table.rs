@@ -312,3 +312,59 @@ impl Checker {
         Ok(self.total(at, Calc::Total, group, within, of))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{refusal, rows, table};
+    use crate::{Plan, Request};
+    use oeuvre_columns::{Kind, Source};
+    use rstest::rstest;
+
+    const ROWS: &str = "k m d:date x:2 t\n";
+
+    #[rstest]
+    #[case("rank(sum(x))", Kind::Number { scale: 0 })]
+    #[case("rank(sum(x) ties mean)", Kind::Number { scale: 1 })]
+    #[case("lag(max(t))", Kind::Text)]
+    #[case("growth(sum(x))", Kind::Float)]
+    #[case("running(sum(x))", Kind::Number { scale: 2 })]
+    #[case("running(sum(x) taking count)", Kind::Number { scale: 0 })]
+    #[case("running(max(t) taking min)", Kind::Text)]
+    #[case("moving(sum(x), 3)", Kind::Float)]
+    #[case("share(sum(x))", Kind::Float)]
+    #[case("total(max(d))", Kind::Date)]
+    #[case("max(sum(x))", Kind::Number { scale: 2 })]
+    fn a_word_gives_values_of_a_kind(#[case] calc: &str, #[case] kind: Kind) {
+        let plan = Plan::new(&Request::of(&["k"], &[calc]), rows(ROWS).columns()).unwrap();
+        assert_eq!(plan.results[0].built.kind, kind, "{calc}");
+    }
+
+    #[rstest]
+    #[case(&["k"], "running(max(t))", "running")]
+    #[case(&["k"], "rank(sum(x) within k)", "each line would be compared with itself alone")]
+    #[case(&[], "rank(sum(x))", "`rank` has nothing to compare with [the table has one line; add --by or --columns-by]")]
+    #[case(&["k"], "sum(rank(sum(x)) per m)", "--let")]
+    #[case(&["k"], "share(rank(sum(x)))", "works its figure out again from rows")]
+    #[case(&["k"], "mean(sum(x) per m within k per m)", "")]
+    #[case(&["k"], "moving(sum(x), 0)", "from 1")]
+    #[case(&["k"], "moving(sum(x), 3 at least 4)", "at least")]
+    #[case(&["k"], "rank(sum(x) ties dense)", "close")]
+    #[case(&["k"], "lag(sum(x) along m)", "this is no key of the table [the keys are `k`]")]
+    #[case(&["k"], "moving(sum(x), 3 taking median)", "taking")]
+    fn what_has_no_meaning_is_said(#[case] by: &[&str], #[case] calc: &str, #[case] said: &str) {
+        let told = refusal(&rows(ROWS), &Request::of(by, &[calc]));
+        assert!(told.contains(said), "{calc}: {told}");
+    }
+
+    /// A number of each row means its sum, an aggregate with `within` the same result at fewer keys.
+    #[rstest]
+    #[case("rank(x)", "rank(sum(x))")]
+    #[case("mean(x within m)", "total(mean(x) within m)")]
+    #[case("share(x within m)", "sum(x) / total(sum(x) within m)")]
+    #[case("change(x along k)", "sum(x) - lag(sum(x) along k)")]
+    #[case("growth(x along k)", "change(sum(x) along k) / lag(sum(x) along k)")]
+    fn what_is_written_shorter_means_the_same(#[case] short: &str, #[case] long: &str) {
+        let rows = rows("k m x:2\na|p|1.00\nb|p|4.00\nc|q|2.50\nc|q|\na|q|3.00\n");
+        assert_eq!(table(&rows, &["m", "k"], &[short]), table(&rows, &["m", "k"], &[long]));
+    }
+}

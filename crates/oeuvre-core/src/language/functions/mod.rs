@@ -296,3 +296,43 @@ pub fn find(name: &str) -> Option<&'static Function> {
 pub fn names() -> impl Iterator<Item = &'static str> {
     all().flat_map(|f| std::iter::once(f.name).chain(f.aliases.iter().copied()))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::SourceText;
+    use crate::language::clauses;
+    use crate::language::parser::parse;
+    use std::collections::HashSet;
+
+    /// What is told of a function is right of its row, whichever file it stands in.
+    #[test]
+    fn every_row_tells_of_its_function_what_is_so() {
+        let mut seen = HashSet::new();
+        for row in all() {
+            let name = row.name;
+            for name in std::iter::once(&name).chain(row.aliases) {
+                assert!(seen.insert(*name), "{name} stands twice");
+                assert!(name.chars().all(|c| c.is_ascii_lowercase() || c == '_'), "{name}");
+                assert_eq!(find(&name.to_uppercase()).map(|f| f.name), Some(row.name));
+            }
+            assert!(row.arguments.0 <= row.arguments.1, "{name}");
+            let usages =
+                row.usage.split(" or ").all(|usage| usage.starts_with(&format!("{name}(")));
+            assert!(usages, "{name} is written {}", row.usage);
+            for text in [row.meaning, row.missing] {
+                assert!(!text.is_empty() && !text.ends_with('.'), "{name}: {text}");
+            }
+            let example = parse(&SourceText::new("example", row.example));
+            let uses = row.example.contains(&format!("{name}("));
+            assert!(example.is_ok() && uses, "{name}: {}", row.example);
+            for clause in row.clauses {
+                assert!(clauses::find(clause.text()).is_some(), "{name}: {}", clause.text());
+            }
+            // `distinct` and `method` are of aggregates, cells of words of the table.
+            let of_rows = matches!(row.call, Call::Row(_));
+            assert!(!of_rows || row.clauses.is_empty(), "{name}");
+        }
+        assert_eq!(names().count(), seen.len());
+    }
+}
