@@ -264,3 +264,88 @@ fn refuse_other_formats(name: &str, bytes: &[u8]) -> Result<(), ReadError> {
         .help(help)
         .into())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn opened(content: &[u8], encoding: Option<&str>) -> Result<Vec<u8>, String> {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), content).unwrap();
+        match open(&file.path().display().to_string(), encoding) {
+            Ok(opened) => Ok(opened.bytes.to_vec()),
+            Err(ReadError::Problem(it)) => Err(format!("{} {:?}", it.message, it.help)),
+            Err(ReadError::Again) => panic!("nothing is guessed here"),
+        }
+    }
+
+    fn gzip(content: &[u8]) -> Vec<u8> {
+        let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        encoder.write_all(content).unwrap();
+        encoder.finish().unwrap()
+    }
+
+    #[rstest]
+    #[case(b"a,b\n".to_vec(), None, "a,b\n")]
+    #[case(gzip(b"a,b\n"), None, "a,b\n")]
+    // Several members of one file are read one after the other.
+    #[case([gzip(b"a\n"), gzip(b"1\n")].concat(), None, "a\n1\n")]
+    #[case(zstd::encode_all(&b"a,b\n"[..], 1).unwrap(), None, "a,b\n")]
+    #[case(b"\xff\xfea\x00\n\x00".to_vec(), None, "a\n")]
+    #[case(b"\xfe\xff\x00a\x00\n".to_vec(), None, "a\n")]
+    #[case(b"caf\xe9\n".to_vec(), Some("windows-1252"), "café\n")]
+    #[case(gzip(b"caf\xe9\n"), Some("latin1"), "café\n")]
+    // Lone carriage returns are line breaks where there are no others.
+    #[case(b"a\r1\r".to_vec(), None, "a\n1\n")]
+    #[case(b"a\r\n1\r\n".to_vec(), None, "a\r\n1\r\n")]
+    #[case(Vec::new(), None, "")]
+    fn whatever_a_file_is_written_as_its_text_comes_out(
+        #[case] content: Vec<u8>,
+        #[case] encoding: Option<&str>,
+        #[case] expected: &str,
+    ) {
+        assert_eq!(opened(&content, encoding), Ok(expected.as_bytes().to_vec()));
+    }
+
+    #[rstest]
+    #[case(b"%PDF-1.7 ...", None, "a PDF document")]
+    #[case(b"PK\x03\x04....", None, "save the sheet as CSV")]
+    #[case(b"\x89PNG\r\n", None, "a PNG picture")]
+    #[case(b"a\x00b", None, "is it UTF-16? say --encoding utf-16le")]
+    #[case(b"\x1f\x8b\x08\x00", None, "the compressed file cannot be read")]
+    #[case(b"a\n", Some("klingon"), "there is no encoding `klingon`")]
+    #[case(b"\x81\n", Some("shift_jis"), "not valid in the encoding Shift_JIS")]
+    fn what_is_no_text_is_named_for_what_it_is(
+        #[case] content: &[u8],
+        #[case] encoding: Option<&str>,
+        #[case] said: &str,
+    ) {
+        let error = opened(content, encoding).unwrap_err();
+        assert!(error.contains(said), "{error}");
+    }
+
+    #[test]
+    fn what_is_spooled_is_the_same_in_memory_and_beyond() {
+        for pieces in [1usize, 70] {
+            let mut spool = Spool::new();
+            let piece: Vec<u8> = (0..1 << 20).map(|i| (i % 251) as u8).collect();
+            (0..pieces).for_each(|_| spool.write_all(&piece).unwrap());
+            let bytes = spool.finish().unwrap();
+            assert_eq!(bytes.len(), pieces << 20);
+            assert!(bytes.chunks(1 << 20).all(|chunk| chunk == piece));
+            assert_eq!(matches!(bytes, Bytes::Owned(_)), pieces == 1);
+        }
+    }
+
+    #[test]
+    fn a_file_that_has_changed_is_told() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), "a\n1\n").unwrap();
+        let opened = open(&file.path().display().to_string(), None).unwrap();
+        assert!(opened.ensure_unchanged().is_ok());
+        std::fs::write(file.path(), "a\n1\n2\n").unwrap();
+        assert!(opened.ensure_unchanged().is_err());
+        assert!(Opened::copied(Bytes::Owned(Vec::new())).ensure_unchanged().is_ok());
+    }
+}

@@ -414,3 +414,129 @@ fn reading(grid: &Grid, style: &Style, result: usize, count: usize) -> Reading {
     let pattern = pattern.or_else(share);
     Reading { figures: Figures::for_largest(largest), pattern, extent, bars, shade }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{any_table, pivot, table};
+    use oeuvre_core::{Request, Totals};
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    const ROWS: [[&str; 4]; 5] = [
+        ["SKE", "2024-05-01", "4.00", "1"],
+        ["SKE", "2025-05-01", "-2.00", "2"],
+        ["KEL", "2024-05-01", "1000.50", "3"],
+        ["KEL", "2024-06-01", "", "4"],
+        ["", "2024-05-01", "1.00", "5"],
+    ];
+
+    /// The cells as they read, line by line with bars between.
+    fn read(grid: &Grid, style: &Style) -> String {
+        let layout = Layout::new(grid, style);
+        let line = |&row: &Row| {
+            let cell = |&slot: &Slot| {
+                let mut out = String::new();
+                layout.push_read(&mut out, row, slot);
+                out
+            };
+            layout.slots.iter().map(cell).collect::<Vec<_>>().join("|")
+        };
+        layout.rows.iter().map(line).collect::<Vec<_>>().join("; ")
+    }
+
+    #[rstest]
+    #[case(Request::of(&["k"], &["sum(x)"]), "KEL|1,000.50; SKE|2.00; (missing)|1.00")]
+    // A label stands once, above the lines that share it.
+    #[case(Request { totals: Totals::All, ..Request::of(&["k", "year(d)"], &["sum(x)"]) },
+        "KEL|2024|1,000.50; |Total|1,000.50; SKE|2024|4.00; |2025|-2.00; |Total|2.00; (missing)|2024|1.00; |Total|1.00; Total||1,003.50")]
+    #[case(pivot(&["k"], "year(d)", &["sum(x)"]), "KEL|1,000.50|; SKE|4.00|-2.00; (missing)|1.00|")]
+    #[case(Request::of(&["k"], &["share(sum(x))"]), "KEL|99.7%; SKE|0.2%; (missing)|0.1%")]
+    #[case(Request { listing: true, ..Request::of(&[], &["k", "x", "2 * x"]) },
+        "SKE|4.00|8.00; SKE|-2.00|-4.00; KEL|1000.50|2,001.00; KEL||; |1.00|2.00")]
+    fn cells_read_as_people_expect(#[case] request: Request, #[case] expected: &str) {
+        let (grid, _) = table(&ROWS, &request);
+        let given = read(&grid, &Style::default());
+        let lines: Vec<&str> = given.split("; ").map(str::trim).collect();
+        let expected: Vec<&str> = expected.split("; ").map(str::trim).collect();
+        assert_eq!(lines, expected);
+    }
+
+    #[test]
+    fn in_long_form_each_cell_with_anything_to_say_has_a_line() {
+        let (grid, _) = table(&ROWS, &pivot(&["k"], "year(d)", &["sum(x)", "count()"]));
+        let style = Style { long: true, blank: "-".into(), ..Style::default() };
+        let expected =
+            "KEL|2024|1,000.50|2; SKE|2024|4.00|1; SKE|2025|-2.00|1; (missing)|2024|1.00|1";
+        assert_eq!(read(&grid, &style), expected);
+        let layout = Layout::new(&grid, &style);
+        assert_eq!(
+            (0..4).map(|i| layout.heading(i)).collect::<Vec<_>>(),
+            ["k", "year(d)", "sum(x)", "count()"]
+        );
+        assert!(
+            layout.is_long()
+                && !layout.is_right(layout.slots[0])
+                && layout.is_right(layout.slots[2])
+        );
+    }
+
+    #[test]
+    fn bars_share_a_scale_that_holds_zero_and_shades_run_from_the_smallest_to_the_largest() {
+        let rows = [["a", "", "-1.00", ""], ["b", "", "3.00", ""], ["c", "", "1.00", ""]];
+        let (grid, _) =
+            table(&rows, &Request { totals: Totals::Grand, ..Request::of(&["k"], &["sum(x)"]) });
+        let style = Style {
+            bars: vec!["sum(x)".into()],
+            shades: vec!["sum(x)".into()],
+            ..Style::default()
+        };
+        let layout = Layout::new(&grid, &style);
+        let (figures, all) = (layout.slots[1], |f: &dyn Fn(Row) -> String| {
+            layout.rows.iter().map(|&r| f(r)).collect::<Vec<_>>()
+        });
+        assert!(
+            layout.has_bars(figures)
+                && layout.has_shades(figures)
+                && !layout.has_bars(layout.slots[0])
+        );
+        let bars = all(&|row| format!("{:?}", layout.bar(row, figures)));
+        assert_eq!(bars, ["Some((0.0, 0.25))", "Some((0.25, 1.0))", "Some((0.25, 0.5))", "None"]);
+        let shades = all(&|row| format!("{:?}", layout.shade(row, figures)));
+        assert_eq!(shades, ["Some(0.0)", "Some(1.0)", "Some(0.5)", "None"]);
+    }
+
+    #[test]
+    fn headings_in_files_are_told_apart() {
+        let (grid, _) = table(&ROWS, &pivot(&["k"], "year(d)", &["k: sum(x)", "k: count()"]));
+        let style = Style::default();
+        let layout = Layout::new(&grid, &style);
+        let headings: Vec<&str> = (0..layout.slots.len()).map(|i| layout.heading(i)).collect();
+        assert_eq!(headings, ["k", "2024 / k (2)", "2024 / k (3)", "2025 / k (2)", "2025 / k (3)"]);
+        assert_eq!(layout.heading_parts(layout.slots[3]), ["2025", "k (2)"]);
+    }
+
+    proptest! {
+        #[test]
+        fn a_label_is_left_out_only_where_the_line_above_has_it((grid, _) in any_table()) {
+            let style = Style::default();
+            let layout = Layout::new(&grid, &style);
+            let mut above: Vec<String> = vec![String::new(); grid.by.len()];
+            for &row in &layout.rows {
+                for (key, above) in above.iter_mut().enumerate() {
+                    let (mut read, label) = (String::new(), layout.label(row, Slot::Key(key)));
+                    layout.push_read(&mut read, row, Slot::Key(key));
+                    match label {
+                        Some(label) => {
+                            let mut plain = String::new();
+                            push_label(&mut plain, &label);
+                            prop_assert!(read == plain || read.is_empty() && *above == plain, "{read} {plain}");
+                            *above = plain;
+                        }
+                        None => above.clear(),
+                    }
+                }
+            }
+        }
+    }
+}

@@ -30,6 +30,8 @@ pub mod layout;
 mod ledger;
 mod sections;
 mod style;
+#[cfg(test)]
+mod testing;
 mod writers;
 
 use oeuvre_core::{Grid, Ledger, Plan, Trace};

@@ -222,10 +222,11 @@ impl Column {
     /// Appends a value of the column's kind; a value that does not fit is appended as missing. A number that
     /// outgrows 64 bits turns the whole column to 128, which costs a copy of it.
     pub fn push(&mut self, kind: Kind, value: &Value) {
-        if let (Data::I64(v), Kind::Number { scale }, Value::Number(d)) = (&self.data, kind, value)
-            && d.rescale(scale).is_some_and(|d| i64::try_from(d.mantissa).is_err())
+        // The number that has the bits of a missing one needs 128, too.
+        let fits = |n: i128| i64::try_from(n).is_ok_and(|n| n != MISSING_I64);
+        if let (Data::I64(_), Kind::Number { scale }, Value::Number(d)) = (&self.data, kind, value)
+            && d.rescale(scale).is_some_and(|d| !fits(d.mantissa))
         {
-            let _ = v;
             self.data = Data::I128(self.data.to_i128());
         }
         match (&mut self.data, value) {
@@ -304,4 +305,88 @@ pub struct Batch {
     pub piece: u64,
     /// The columns that were asked for, in that order.
     pub columns: Vec<Column>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::value::calendar::{Part, Unit};
+    use proptest::prelude::*;
+
+    const KINDS: [Kind; 8] = [
+        Kind::Number { scale: 2 },
+        Kind::Float,
+        Kind::Text,
+        Kind::Boolean,
+        Kind::Date,
+        Kind::DateTime,
+        Kind::Period(Unit::Quarter),
+        Kind::Part(Part::Weekday),
+    ];
+
+    /// A value of a kind, from a number; missing for 0.
+    fn value(kind: Kind, n: i64) -> Value {
+        let small = n.rem_euclid(5) as i32;
+        match kind {
+            _ if n == 0 => Value::Missing,
+            // Some need 128 bits.
+            Kind::Number { scale } => Value::Number(Decimal::new(
+                i128::from(n) * if small == 4 { 1 << 60 } else { 1 },
+                scale,
+            )),
+            Kind::Float => Value::Float(n as f64 / 8.0),
+            Kind::Text => Value::Text(format!("t{small}").into()),
+            Kind::Boolean => Value::Boolean(n > 0),
+            Kind::Date => Value::Date(small),
+            Kind::DateTime => Value::DateTime(n),
+            Kind::Period(unit) => Value::Period(Period { unit, index: small }),
+            Kind::Part(part) => Value::Part(part, small),
+            _ => Value::Missing,
+        }
+    }
+
+    proptest! {
+        /// As a plain list of values would have it.
+        #[test]
+        fn a_column_holds_what_was_put_in(
+            kind in proptest::sample::select(&KINDS[..]), numbers in proptest::collection::vec(-1000i64..1000, 1..20),
+            at in any::<proptest::sample::Index>(), other in -1000i64..1000, picks in proptest::collection::vec(any::<proptest::sample::Index>(), 0..9),
+        ) {
+            let mut plain: Vec<Value> = numbers.iter().map(|&n| value(kind, n)).collect();
+            let mut column = Column::from_values(kind, &plain);
+            let all = |c: &Column| (0..c.data.len()).map(|row| c.value(kind, row)).collect::<Vec<_>>();
+            prop_assert_eq!(&all(&column), &plain);
+            let at = at.index(plain.len());
+            column.set(kind, at, &value(kind, other));
+            plain[at] = value(kind, other);
+            prop_assert_eq!(&all(&column), &plain);
+            let places: Vec<u32> = picks.iter().map(|i| i.index(plain.len()) as u32).collect();
+            let picked: Vec<Value> = places.iter().map(|&p| plain[p as usize].clone()).collect();
+            prop_assert_eq!(all(&column.gather(&places)), picked);
+            prop_assert_eq!(all(&column.slice(at..plain.len())), &plain[at..]);
+            let kept: Vec<u32> = (0..plain.len() as u32).filter(|r| r % 3 != 1).collect();
+            let mut retained = column.clone();
+            retained.data.retain(&kept);
+            prop_assert_eq!(all(&retained), all(&column.gather(&kept)));
+            let blanks: Vec<bool> = (0..plain.len()).map(|r| r % 2 == 0).collect();
+            column.data.blank(&blanks);
+            for (row, blank) in blanks.into_iter().enumerate() {
+                prop_assert_eq!(column.value(kind, row), if blank { Value::Missing } else { plain[row].clone() });
+                prop_assert_eq!(column.data.is_missing(row), column.value(kind, row).is_missing());
+            }
+        }
+    }
+
+    #[test]
+    fn what_does_not_fit_its_kind_is_missing() {
+        let digits = Value::Number(Decimal::new(12345, 4));
+        let column =
+            Column::from_values(Kind::Number { scale: 2 }, &[digits, Value::Boolean(true)]);
+        assert!(column.data.is_missing(0) && column.data.is_missing(1));
+        // The bits that stand for missing in 64 are a number in 128.
+        let smallest = Value::Number(Decimal::new(i128::from(MISSING_I64), 0));
+        let kind = Kind::Number { scale: 0 };
+        let column = Column::from_values(kind, std::slice::from_ref(&smallest));
+        assert_eq!(column.value(kind, 0), smallest);
+    }
 }

@@ -324,3 +324,91 @@ impl fmt::Display for Value {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn any_value() -> impl Strategy<Value = Value> {
+        prop_oneof![
+            Just(Value::Missing),
+            (-50i128..50, 0u8..3).prop_map(|(n, scale)| Value::Number(Decimal::new(n, scale))),
+            (-5.0f64..5.0).prop_map(Value::Float),
+            "[aAbBäß]{0,2}".prop_map(|t| Value::Text(t.as_str().into())),
+            any::<bool>().prop_map(Value::Boolean),
+            (-3i32..3).prop_map(Value::Date),
+            (-3i64..3).prop_map(Value::DateTime),
+            (-3i32..3).prop_map(|index| Value::Period(Period { unit: Unit::Month, index })),
+            (0i32..4).prop_map(|i| Value::Part(Part::QuarterName, i)),
+        ]
+    }
+
+    proptest! {
+        /// What sorting relies on, whatever stands in a column.
+        #[test]
+        fn the_order_of_labels_is_total(a in any_value(), b in any_value(), c in any_value()) {
+            prop_assert_eq!(a.label_order(&b), b.label_order(&a).reverse());
+            prop_assert_eq!(a.label_order(&a), Ordering::Equal);
+            if a.label_order(&b).is_le() && b.label_order(&c).is_le() {
+                prop_assert!(a.label_order(&c).is_le(), "{a:?} {b:?} {c:?}");
+            }
+            prop_assert!(a.is_missing() || a.label_order(&Value::Missing).is_lt());
+            if a == b {
+                use std::hash::BuildHasher;
+                let hasher = std::hash::RandomState::new();
+                prop_assert_eq!(hasher.hash_one(&a), hasher.hash_one(&b));
+            }
+        }
+
+        #[test]
+        fn a_number_lies_in_the_range_that_names_it(n in -500i128..500, width in 1i128..40) {
+            let bands = Bands::Width(BandBound { mantissa: width, scale: 1 });
+            let value = Decimal::new(n, 1);
+            let place = bands.of(&Value::Number(value)).unwrap();
+            let label = bands.label(place);
+            let (low, high) = label.split_once(" to under ").unwrap();
+            let bound = |text: &str| text.parse::<Decimal>().unwrap();
+            prop_assert!(bound(low) <= value && value < bound(high), "{value} in {label}");
+            prop_assert_eq!(bands.of(&Value::Float(n as f64 / 10.0)).is_some(), true);
+        }
+
+        #[test]
+        fn a_binary64_reads_back_as_itself(value in any::<f64>()) {
+            prop_assume!(value.is_finite());
+            prop_assert_eq!(float_text(value).parse::<f64>().unwrap().to_bits(), value.to_bits());
+        }
+    }
+
+    #[rstest]
+    #[case(0.1, "0.1")]
+    #[case(-0.0, "-0")]
+    #[case(1e16, "10000000000000000")]
+    #[case(1e17, "1e17")]
+    #[case(1.5e-9, "0.0000000015")]
+    #[case(1e-10, "1e-10")]
+    fn sizes_that_people_meet_have_no_exponent(#[case] value: f64, #[case] text: &str) {
+        assert_eq!(float_text(value), text);
+    }
+
+    #[rstest]
+    #[case("a", "B", Ordering::Less)]
+    #[case("B", "b", Ordering::Less)]
+    #[case("straße", "STRASSE", Ordering::Greater)]
+    #[case("é", "É", Ordering::Greater)]
+    #[case("10", "9", Ordering::Less)]
+    fn texts_have_one_order(#[case] a: &str, #[case] b: &str, #[case] order: Ordering) {
+        assert_eq!((text_order(a, b), text_order(b, a)), (order, order.reverse()));
+    }
+
+    #[test]
+    fn equal_ranges_have_one_number_and_what_lies_too_far_out_has_none() {
+        let width = || Bands::Width(BandBound { mantissa: 1, scale: 30 });
+        assert_eq!(BandsId::of(width()), BandsId::of(width()));
+        assert_ne!(BandsId::of(width()), BandsId::of(Bands::Bounds(Vec::new())));
+        assert_eq!(*BandsId::of(width()).bands(), width());
+        assert_eq!(width().of(&Value::Number(Decimal::new(5, 0))), None);
+        assert_eq!(width().of(&Value::Text("5".into())), None);
+    }
+}

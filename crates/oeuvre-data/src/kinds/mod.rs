@@ -366,3 +366,140 @@ fn kind_of(shape: Shape) -> Kind {
         Shape::Text => Kind::Text,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// What a column turns out to be when its values are learnt one by one, as passes would.
+    fn learnt(guessed_from: &[&str], then: &[&str], options: &ReadOptions) -> Columns {
+        let mut columns = Columns::new(&["x".to_owned()], options).unwrap();
+        let texts = || guessed_from.iter().map(|&t| Cow::Borrowed(t)).enumerate();
+        let problem = |at: usize, message: String| {
+            DataProblem::in_file("f.csv", message).at_line(at as u64 + 2)
+        };
+        columns.guess(0, texts, problem);
+        for (i, text) in then.iter().enumerate() {
+            let orders = columns.orders();
+            let state = &columns.states()[0];
+            let found = values::shape_of(text, state.decimal, orders);
+            let to = state.shape.join(found);
+            if to != state.shape {
+                let reason = problem(100 + i, format!("'{text}'"));
+                columns.note(i as u64, 0, Finding::Shape(to, reason));
+                columns.learn();
+            }
+        }
+        columns
+    }
+
+    #[rstest]
+    #[case(&["1", "2.50"], &[], Kind::Number { scale: 2 }, None)]
+    #[case(&["1", "2.50"], &["2.505"], Kind::Number { scale: 3 }, Some("line 102: '2.505'"))]
+    #[case(&["", "n/a"], &["7"], Kind::Number { scale: 0 }, Some("line 102"))]
+    #[case(&["1"], &["1e5"], Kind::Float, Some("'1e5'"))]
+    #[case(&["1"], &["one"], Kind::Text, Some("'one'"))]
+    #[case(&["007"], &[], Kind::Text, None)]
+    #[case(&["true", "no"], &[], Kind::Text, None)]
+    #[case(&["2025-01-31"], &["2025-01-31T10:00"], Kind::DateTime, Some("T10:00"))]
+    #[case(&[], &[], Kind::Nothing, None)]
+    fn a_kind_grows_with_the_values_and_says_which_one_showed_it(
+        #[case] guessed_from: &[&str],
+        #[case] then: &[&str],
+        #[case] kind: Kind,
+        #[case] note: Option<&str>,
+    ) {
+        let columns = learnt(guessed_from, then, &ReadOptions::default());
+        let info = columns.infos().remove(0);
+        assert_eq!(info.kind, kind);
+        match note {
+            None => assert_eq!(info.note, None),
+            Some(part) => {
+                assert!(info.note.as_deref().is_some_and(|n| n.contains(part)), "{:?}", info.note)
+            }
+        }
+    }
+
+    #[test]
+    fn of_several_findings_the_first_in_the_rows_counts_and_a_new_pass_forgets() {
+        let mut columns =
+            Columns::new(&["x".to_owned(), "y".to_owned()], &ReadOptions::default()).unwrap();
+        let found = |text: &str| DataProblem::in_file("f.csv", text).at_line(1);
+        columns.note(7, 0, Finding::Shape(Shape::Text, found("'late'")));
+        columns.note(3, 1, Finding::Shape(Shape::Boolean, found("'early'")));
+        columns.note(5, 0, Finding::Shape(Shape::Float, found("'between'")));
+        columns.learn();
+        let kinds: Vec<Kind> = columns.infos().iter().map(|c| c.kind).collect();
+        assert_eq!(kinds, [Kind::Nothing, Kind::Boolean]);
+        columns.note(1, 0, Finding::Shape(Shape::Text, found("'old'")));
+        columns.begin_pass();
+        columns.learn();
+        assert_eq!(columns.infos()[0].kind, Kind::Nothing);
+    }
+
+    #[rstest]
+    #[case(&["03/04/2025", "05/06/2025"], true)]
+    #[case(&["03/04/2025", "31/06/2025", "31/07/2025"], false)]
+    #[case(&["2025-04-03"], false)]
+    fn dates_that_can_be_read_two_ways_are_an_error_only_where_no_value_settles_it(
+        #[case] dates: &[&str],
+        #[case] open: bool,
+    ) {
+        let columns = learnt(dates, &[], &ReadOptions::default());
+        let ambiguous = columns.ensure_unambiguous(&[0], "f.csv");
+        assert_eq!((ambiguous.is_err(), columns.warnings().len()), (open, usize::from(open)));
+        if let Err(ReadError::Problem(it)) = ambiguous {
+            let said = format!("{it} {:?}", it.help);
+            assert!(
+                said.contains("'03/04/2025' is 2025-04-03 or 2025-03-04")
+                    && said.contains("--dates dmy"),
+                "{said}"
+            );
+        }
+        assert!(columns.ensure_unambiguous(&[], "f.csv").is_ok(), "nobody reads it");
+        let told = ReadOptions { dates: Some(DateOrder::Dmy), ..ReadOptions::default() };
+        assert!(learnt(dates, &[], &told).ensure_unambiguous(&[0], "f.csv").is_ok());
+    }
+
+    #[test]
+    fn a_column_of_the_other_decimal_sign_is_read_by_it_and_says_so() {
+        let columns = learnt(&["0,250", "1,5"], &[], &ReadOptions::default());
+        assert_eq!(
+            (columns.states()[0].decimal, columns.infos()[0].kind),
+            (',', Kind::Number { scale: 3 })
+        );
+        assert!(
+            columns.remarks(&[0])[0].contains("x is read with `,` as its decimal sign"),
+            "{:?}",
+            columns.remarks(&[0])
+        );
+        assert!(columns.remarks(&[]).is_empty());
+    }
+
+    #[rstest]
+    #[case(ReadOptions { kinds: vec![("fair".into(), Forced::Number)], ..ReadOptions::default() }, "--kind: there is no column `fair`", "did you mean `fare`?")]
+    #[case(ReadOptions { missing_of: vec![("z".into(), "-".into())], ..ReadOptions::default() }, "--missing: there is no column `z`", "single quotes")]
+    #[case(ReadOptions { not_missing_of: vec![("z".into(), "-".into())], ..ReadOptions::default() }, "--not-missing: there is no column `z`", "single quotes")]
+    fn an_option_for_a_column_that_is_not_there_is_refused(
+        #[case] options: ReadOptions,
+        #[case] message: &str,
+        #[case] help: &str,
+    ) {
+        let Err(ReadError::Problem(it)) = Columns::new(&["fare".to_owned()], &options) else {
+            panic!("refused")
+        };
+        assert!(it.message == message && it.help[0].contains(help), "{it:?}");
+    }
+
+    #[rstest]
+    #[case("1,234.50", "number")]
+    #[case("0042", "code")]
+    #[case("true", "boolean")]
+    #[case("31.12.2025", "date")]
+    #[case("2025-12-31 08:00", "datetime")]
+    #[case("SKE", "text")]
+    fn a_text_looks_like_what_a_column_of_it_would_be(#[case] text: &str, #[case] looks: &str) {
+        assert_eq!(learnt(&[], &[], &ReadOptions::default()).looks_like(text), looks);
+    }
+}

@@ -159,3 +159,168 @@ impl Format {
         self.0.parts().is_some()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::TextSettings;
+    use crate::layout::{Layout, Slot};
+    use crate::testing::any_table;
+    use oeuvre_columns::Value;
+    use proptest::prelude::*;
+    use serde_json::Value as Json;
+    use std::collections::HashSet;
+
+    fn settings(style: &Style, format: Format) -> Settings<'_> {
+        Settings { style, format, text: TextSettings::default(), with_ledger: true }
+    }
+
+    fn written(grid: &Grid, style: &Style, name: &str) -> String {
+        let (format, mut out) = (name.parse().unwrap(), Vec::new());
+        crate::write(grid, &Ledger::default(), settings(style, format), &mut out).unwrap();
+        String::from_utf8(out).unwrap()
+    }
+
+    /// A cell as JSON has it, as a text: exact numbers keep their digits, missing is nothing.
+    fn text(cell: Option<&Json>) -> String {
+        match cell {
+            None | Some(Json::Null) => String::new(),
+            Some(Json::String(text)) => text.clone(),
+            Some(other) => other.to_string(),
+        }
+    }
+
+    /// Numbers in JSON are those of JSON, and may be written otherwise.
+    fn same(json: &str, raw: &str) -> bool {
+        json == raw || json.parse::<f64>().is_ok_and(|a| raw.parse::<f64>().is_ok_and(|b| a == b))
+    }
+
+    #[test]
+    fn no_two_file_types_share_a_name_or_an_ending() {
+        let mut seen = HashSet::new();
+        for writer in WRITERS {
+            assert!(seen.insert(writer.name().to_owned()), "{}", writer.name());
+            assert_eq!(writer.name().parse::<Format>().map(Format::name), Ok(writer.name()));
+            for ending in writer.endings() {
+                assert!(seen.insert(format!(".{ending}")), "{ending} stands twice");
+                let found = Format::of_ending(&format!("a.b.{}", ending.to_uppercase()));
+                assert_eq!(found.map(Format::name), Some(writer.name()));
+            }
+        }
+        assert!(Format::of_ending("csv").is_none() && Format::of_ending("a.").is_none());
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 150, ..ProptestConfig::default() })]
+
+        /// Whatever the file type, a cell has the value that the layout gives; what is read is a table again.
+        #[test]
+        fn every_file_type_carries_the_same_cells((grid, _) in any_table(), long in any::<bool>()) {
+            let style = Style { long, ..Style::default() };
+            let layout = Layout::new(&grid, &style);
+            let raw = |row, slot| layout.raw(row, slot).to_string();
+            for (name, separator) in [("csv", b','), ("tsv", b'\t')] {
+                let text = written(&grid, &style, name);
+                let mut reader = csv::ReaderBuilder::new().delimiter(separator).from_reader(text.as_bytes());
+                let headings: Vec<String> = reader.headers().unwrap().iter().map(str::to_owned).collect();
+                if layout.slots.is_empty() {
+                    continue;
+                }
+                prop_assert!(headings.iter().enumerate().all(|(i, h)| *h == layout.heading(i)), "{headings:?}");
+                prop_assert_eq!(headings.iter().collect::<HashSet<_>>().len(), layout.slots.len());
+                let records: Vec<csv::StringRecord> = reader.records().map(Result::unwrap).collect();
+                prop_assert_eq!(records.len(), layout.rows.len(), "{}", text);
+                for (record, &row) in records.iter().zip(&layout.rows) {
+                    for (field, &slot) in record.iter().zip(&layout.slots) {
+                        prop_assert_eq!(field, raw(row, slot));
+                    }
+                }
+            }
+            let document: Json = serde_json::from_str(&written(&grid, &style, "json")).unwrap();
+            let lines: Vec<Json> =
+                written(&grid, &style, "jsonl").lines().map(|l| serde_json::from_str(l).unwrap()).collect();
+            let member = if grid.of_rows { "rows" } else { "lines" };
+            prop_assert_eq!(document[member].as_array(), Some(&lines));
+            prop_assert_eq!(lines.len(), layout.rows.len());
+            for (line, &row) in lines.iter().zip(&layout.rows) {
+                let cells = if grid.of_rows { line } else { &line["cells"] };
+                for (place, &slot) in layout.slots.iter().enumerate() {
+                    let cell = cells.get(layout.heading(place));
+                    if matches!(slot, Slot::Result(_)) || layout.label(row, slot).is_some_and(|l| !l.is_missing()) {
+                        prop_assert!(same(&text(cell), &raw(row, slot)), "{cell:?} {}", raw(row, slot));
+                    } else {
+                        prop_assert!(cell.is_none_or(Json::is_null), "{cell:?}");
+                    }
+                }
+            }
+            // A pipe table has a line for each row, with as many cells each, whatever they hold.
+            let markdown = written(&grid, &style, "markdown");
+            let pipes = |line: &str| line.replace("\\\\", "").replace("\\|", "").matches('|').count();
+            let table: Vec<&str> = markdown.lines().take_while(|l| l.starts_with('|')).collect();
+            prop_assert_eq!(table.len(), layout.rows.len() + 2, "{}", markdown);
+            prop_assert!(table.iter().all(|l| pipes(l) == layout.slots.len() + 1 || layout.slots.is_empty()));
+            prop_assert!(!markdown.contains('<') || !markdown.contains("<b>"));
+            // Nothing that a cell holds steers a terminal.
+            let page = written(&grid, &style, "text");
+            let steers = [&page, &markdown].iter().any(|text| text.contains('\u{1b}'));
+            prop_assert!(!steers);
+        }
+
+        /// A table in parts is the table whole.
+        #[test]
+        fn parts_put_together_are_the_whole((grid, _) in any_table()) {
+            let style = Style::default();
+            for format in Format::all().filter(|f| f.streams()).filter(|_| grid.of_rows) {
+                let settings = settings(&style, format);
+                let headings: Vec<&str> = grid.columns.iter().map(|c| c.heading.as_str()).collect();
+                let mut out = Vec::new();
+                format.0.parts().unwrap().headings(&headings, &mut out).unwrap();
+                let lines = grid.lines.len();
+                for range in [0..lines / 2, lines / 2..lines] {
+                    let mut part = grid.clone();
+                    part.lines.truncate(range.len());
+                    part.columns.iter_mut().for_each(|c| c.cells = c.cells.slice(range.clone()));
+                    out.extend(crate::write_part(&part, &settings));
+                }
+                prop_assert_eq!(String::from_utf8(out).unwrap(), written(&grid, &style, format.name()));
+            }
+        }
+    }
+
+    /// A disk that is full after so many bytes.
+    struct Full(usize);
+
+    impl Write for Full {
+        fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+            let taken = bytes.len().min(self.0);
+            self.0 -= taken;
+            if taken == 0 { Err(io::ErrorKind::StorageFull.into()) } else { Ok(taken) }
+        }
+        fn flush(&mut self) -> io::Result<()> {
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn every_writer_says_that_its_output_failed_wherever_that_was() {
+        let grid =
+            Grid::of_one("sum(fare)", oeuvre_columns::Kind::Text, false, &Value::Text("a".into()));
+        let style = Style::default();
+        for format in Format::all() {
+            let whole = written(&grid, &style, format.name()).len();
+            let into = |room| {
+                let mut out = Full(room);
+                crate::write(&grid, &Ledger::default(), settings(&style, format), &mut out)
+            };
+            assert!(into(whole).is_ok(), "{format:?}");
+            for room in 0..whole {
+                let error = into(room).expect_err(format.name());
+                assert_eq!(
+                    error.kind(),
+                    io::ErrorKind::StorageFull,
+                    "{format:?} after {room} bytes"
+                );
+            }
+        }
+    }
+}

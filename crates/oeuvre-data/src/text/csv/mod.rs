@@ -277,3 +277,101 @@ impl Input for CsvSource {
         Ok((data, self.record_lines()))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::options::Forced;
+    use oeuvre_columns::Value;
+    use rstest::rstest;
+
+    /// Files with their contents, as names.
+    fn files(contents: &[&str]) -> (tempfile::TempDir, Vec<String>) {
+        let folder = tempfile::tempdir().unwrap();
+        let names = contents.iter().enumerate().map(|(i, content)| {
+            let path = folder.path().join(format!("f{i}.csv"));
+            std::fs::write(&path, content).unwrap();
+            path.display().to_string()
+        });
+        let names = names.collect();
+        (folder, names)
+    }
+
+    /// All rows as texts, with their lines, when all kinds are settled; the last column names the file.
+    fn rows(contents: &[&str], options: &ReadOptions) -> Result<Vec<String>, String> {
+        let (_folder, names) = files(contents);
+        let told = |e: ReadError| match e {
+            ReadError::Problem(it) => it.to_string(),
+            ReadError::Again => "again".to_owned(),
+        };
+        let mut source = CsvSource::open(&names, options.clone()).map_err(told)?;
+        let (columns, lines) =
+            crate::settled(&mut source, |input| input.rows_whole()).map_err(told)?;
+        let kinds: Vec<Kind> = Source::columns(&source).iter().map(|c| c.kind).collect();
+        let named = usize::from(source.names_files);
+        let row = |row: usize| {
+            let texts = columns.iter().zip(&kinds).take(columns.len() - named);
+            let texts: Vec<String> =
+                texts.map(|(c, &kind)| c.value(kind, row).to_string()).collect();
+            format!("{}: {}", lines[row], texts.join(" "))
+        };
+        Ok((0..lines.len()).map(row).collect())
+    }
+
+    #[rstest]
+    #[case(&["a,b\n1,x\n2,y\n"], &["2: 1 x", "3: 2 y"])]
+    #[case(&["a;b\r\n1;x\r\n\r\n2;y"], &["2: 1 x", "4: 2 y"])]
+    // Each file has its own separator and its own order of columns.
+    #[case(&["a,b\n1,x\n", "b\ta\ny\t2\n"], &["2: 1 x", "2: 2 y"])]
+    // A kind that a later file shows is that of all.
+    #[case(&["a\n1\n", "a\n2.50\n"], &["2: 1.00", "2: 2.50"])]
+    #[case(&["a\n1\n", "a\nx\n"], &["2: 1", "2: x"])]
+    #[case(&["a,b\n\"1\n1\",x\ny,z\n"], &["2: 1\n1 x", "4: y z"])]
+    #[case(&["a\n"], &[])]
+    fn rows_are_those_of_the_files(#[case] contents: &[&str], #[case] expected: &[&str]) {
+        assert_eq!(rows(contents, &ReadOptions::default()).unwrap(), expected);
+    }
+
+    #[rstest]
+    #[case(&["a,b\n1,2\n", "a,c\n1,2\n"], "f1.csv: the column `c` is not in ")]
+    #[case(&["a,b\n1,2\n", "a\n1\n"], "f1.csv: the column `b` of ")]
+    #[case(&["a,a\n"], "f0.csv, line 1: the heading `a` stands twice")]
+    #[case(&["a,b\n1,2\n1\n"], "f0.csv, line 3: ")]
+    #[case(&[""], "f0.csv: the file is empty")]
+    fn what_is_wrong_names_its_file_and_line(#[case] contents: &[&str], #[case] said: &str) {
+        let error = rows(contents, &ReadOptions::default()).unwrap_err();
+        assert!(error.contains(said), "{error}");
+    }
+
+    #[rstest]
+    #[case(Uneven::Blank, &["2: 1 2", "3: 3 "])]
+    #[case(Uneven::LeaveOut, &["2: 1 2"])]
+    fn uneven_records_are_dealt_with_as_asked(#[case] uneven: Uneven, #[case] expected: &[&str]) {
+        let options = ReadOptions { uneven, ..ReadOptions::default() };
+        assert_eq!(rows(&["a,b\n1,2\n3\n"], &options).unwrap(), expected);
+    }
+
+    #[test]
+    fn only_what_is_asked_for_is_read_with_its_place_where_that_is_wanted() {
+        let (_folder, names) = files(&["a,b,c\n1,oops,x\n2,oops,y\n"]);
+        let options =
+            ReadOptions { kinds: vec![("b".into(), Forced::Number)], ..ReadOptions::default() };
+        let source = CsvSource::open(&names, options).unwrap();
+        let [file, line] = source.location_columns().unwrap();
+        let mut batch = Batch::default();
+        let mut reader = source.scan(&[2, line, file], 1).unwrap().remove(0);
+        // The second column is not what was said of it, and nobody looks.
+        assert!(reader.next(&mut batch).unwrap());
+        let text = |column: usize, row: usize| batch.columns[column].value(Kind::Text, row);
+        assert_eq!(
+            (text(0, 1), text(2, 0)),
+            (Value::Text("y".into()), Value::Text(names[0].as_str().into()))
+        );
+        assert_eq!(batch.columns[1].data.to_i128(), [2, 3]);
+        assert!(source.size().bytes.is_some_and(|bytes| bytes == 18));
+        let error = source.scan(&[1], 1).unwrap()[0].next(&mut batch);
+        assert!(
+            matches!(error, Err(ReadError::Problem(it)) if it.message == "'oops' is not a number")
+        );
+    }
+}
