@@ -5,9 +5,11 @@
 //! may have to be made again when a column turns out to be of another kind.
 
 use crate::mapped::{CHANGED, Mapped, Stamp, map};
+use oeuvre_columns::names::nearest;
 use oeuvre_columns::{DataProblem, ReadError};
 use std::fs::File;
 use std::io::{self, Write};
+use std::path::Path;
 
 /// Copies up to this size stay in memory.
 const IN_MEMORY: usize = 64 << 20;
@@ -118,7 +120,22 @@ fn io_problem(name: &str, error: &io::Error) -> ReadError {
         io::ErrorKind::PermissionDenied => "the file may not be read".to_owned(),
         _ => error.to_string(),
     };
-    DataProblem::in_file(name, message).into()
+    let it = DataProblem::in_file(name, message);
+    match near_file(name).filter(|_| error.kind() == io::ErrorKind::NotFound) {
+        Some(near) => it.help(format!("did you mean `{near}`?")).into(),
+        None => it.into(),
+    }
+}
+
+/// The file in the folder of a name that is called most like it.
+fn near_file(name: &str) -> Option<String> {
+    let path = Path::new(name);
+    let folder = path.parent()?;
+    let of = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+    let files = std::fs::read_dir(of).ok()?.flatten();
+    let files: Vec<String> = files.filter_map(|f| f.file_name().into_string().ok()).collect();
+    let near = nearest(path.file_name()?.to_str()?, files.iter().map(String::as_str));
+    Some(folder.join(near.first()?).display().to_string())
 }
 
 /// Opens a file, or standard input for `-`.

@@ -96,6 +96,8 @@ fn nothing_is_left_of_a_run_that_is_killed_while_it_writes() {
     folder.write("old.csv", "the result of last month\n");
     let mut killed = 0;
     for (round, signal) in ["TERM", "INT", "KILL"].repeat(3).iter().enumerate() {
+        // Every file type in turn; what is drawn whole is on its way in one piece.
+        let format = formats().nth(round % formats().count()).unwrap();
         let mut child = Command::new(common::program())
             .args([
                 "detail",
@@ -106,6 +108,8 @@ fn nothing_is_left_of_a_run_that_is_killed_while_it_writes() {
                 "fare * n / 7",
                 "--to",
                 "old.csv",
+                "--as",
+                format,
                 "--threads",
                 "1",
             ])
@@ -189,4 +193,94 @@ fn a_file_that_is_shortened_or_rewritten_while_it_is_read_is_told() {
         assert!(text[0].is_empty(), "no figure is printed: {text:?}");
         assert!(text[1].contains("b.csv: the file changed while it was read"), "{text:?}");
     }
+}
+
+/// The names of all file types.
+fn formats() -> impl Iterator<Item = &'static str> {
+    oeuvre_render::Format::all().map(oeuvre_render::Format::name)
+}
+
+/// Commands that write a table, with room for it to be written in several goes.
+const COMMANDS: [&[&str]; 4] = [
+    &["summary", "b.csv", "--by", "n", "--totals"],
+    &["detail", "b.csv"],
+    &["trace", "b.csv", "--show", "rank(n)", "--by", "n", "--at", "n = 5", "--first", "9999999"],
+    &["profile", "b.csv"],
+];
+
+#[test]
+#[cfg(target_os = "linux")]
+fn a_full_disk_is_told_by_every_command_and_file_type() {
+    let folder = Folder::with("b.csv", many(3000));
+    for command in COMMANDS {
+        for format in formats() {
+            let run =
+                folder.run(&[command, &["--as", format, "--to", "/dev/full", "--quiet"]].concat());
+            let error = run.error();
+            assert!(
+                error.contains("/dev/full") && error.contains("space"),
+                "{command:?} {format}: {error}"
+            );
+        }
+    }
+    assert_eq!(folder.names(), ["b.csv"]);
+}
+
+#[test]
+fn a_closed_pipe_ends_every_command_without_a_word() {
+    let folder = Folder::with("b.csv", many(3000));
+    for command in COMMANDS {
+        for format in formats() {
+            let mut child = Command::new(common::program())
+                .args(command)
+                .args(["--as", format, "--quiet"])
+                .current_dir(folder.path("."))
+                .stdout(Stdio::piped())
+                .stderr(Stdio::piped())
+                .spawn()
+                .unwrap();
+            drop(child.stdout.take());
+            let output = child.wait_with_output().unwrap();
+            assert!(
+                output.status.success() && output.stderr.is_empty(),
+                "{command:?} {format}: {output:?}"
+            );
+        }
+    }
+}
+
+/// Root may write everywhere, and so lets somebody else try.
+#[test]
+#[cfg(target_os = "linux")]
+fn where_nobody_may_write_nothing_is_written() {
+    use std::os::unix::fs::MetadataExt;
+    use std::os::unix::process::CommandExt;
+    const NOBODY: u32 = 65534;
+    let folder = Folder::with("b.csv", ROWS);
+    let mode = |name: &str, mode| {
+        std::fs::set_permissions(folder.path(name), std::fs::Permissions::from_mode(mode)).unwrap();
+    };
+    std::fs::create_dir(folder.path("closed")).unwrap();
+    folder.write("closed/old.csv", "old");
+    std::fs::copy(common::program(), folder.path("program")).unwrap();
+    mode("program", 0o755);
+    mode("closed", 0o555);
+    mode(".", 0o755);
+    let root = std::fs::metadata("/proc/self").unwrap().uid() == 0;
+    for (to, format) in formats().map(|f| ("closed/new", f)).chain([("closed/old.csv", "csv")]) {
+        let mut command = Command::new(folder.path("program"));
+        command
+            .args(["summary", "b.csv", "--quiet", "--as", format, "--to", to])
+            .current_dir(folder.path("."));
+        if root {
+            command.uid(NOBODY).gid(NOBODY);
+        }
+        let output = command.output().unwrap();
+        let error = String::from_utf8(output.stderr).unwrap();
+        assert!(output.status.code() == Some(1) && error.contains(to), "{format}: {error}");
+        assert!(error.contains("may not") || error.contains("ermission"), "{format}: {error}");
+    }
+    let left: Vec<_> = std::fs::read_dir(folder.path("closed")).unwrap().collect();
+    assert_eq!((left.len(), folder.read("closed/old.csv").as_str()), (1, "old"));
+    mode("closed", 0o755);
 }

@@ -122,3 +122,78 @@ fn a_wrong_command_line_ends_with_two_and_a_missing_file_with_one() {
     let error = folder.run(&["summary", "nowhere.csv"]).error();
     assert!(error.contains("nowhere.csv: there is no such file"), "{error}");
 }
+
+/// What a message says to write is written, and works: the mistake, the words of the message, and the request
+/// that they lead to.
+#[rstest]
+#[case(&["--show", "sum(fair)"], "did you mean `fare`?", &["--show", "sum(fare)"])]
+#[case(&["--show", "summ(fare)"], "did you mean `sum`", &["--show", "sum(fare)"])]
+#[case(&["--show", "sum(route)"], "count(distinct route)", &["--show", "count(distinct route)"])]
+#[case(&["--show", "sum(route)"], "count(route)", &["--show", "count(route)"])]
+#[case(&["--show", "route"], "--by \"route\"", &["--by", "\"route\""])]
+#[case(&["--show", "fare / sum(fare)"], "sum(fare), mean(fare), max(fare)", &["--show", "sum(fare), mean(fare), max(fare)"])]
+#[case(&["--show", "sum(fare) == 3"], "write `=`", &["--show", "sum(fare) = 3"])]
+#[case(&["--show", "mean(sum(fare))"], "mean(sum(fare) per route)", &["--show", "mean(sum(fare) per route)"])]
+#[case(&["--show", "count(where route = 3)"], "route = '3'", &["--show", "count(where route = '3')"])]
+#[case(&["--show", "count(where sailed_on > 2025)"], "'2025-03-14'", &["--show", "count(where sailed_on > '2025-03-14')"])]
+#[case(&["--show", "count(where fare = missing)"], "`is missing`", &["--show", "count(where fare is missing)"])]
+#[case(&["--show", "count(where status = sailed)"], "'sailed'", &["--show", "count(where status = 'sailed')"])]
+#[case(&["--show", "count(where status = \"sailed\")"], "'sailed'", &["--show", "count(where status = 'sailed')"])]
+#[case(&["--show", "sum(fare, 2)"], "write sum(x)", &["--show", "sum(fare)"])]
+#[case(&["--show", "month(route)"], "--kind 'route=date'", &["--kind", "sailed_on=date", "--show", "max(month(sailed_on))"])]
+#[case(&["--show", "max(sailed_on + sailed_on)"], "add_months(d, 3)", &["--show", "max(add_months(sailed_on, 3))"])]
+#[case(&["--show", "max(sailed_on + 1.5)"], "round(1.5)", &["--show", "max(sailed_on + round(1.5))"])]
+#[case(&["--where", "sum(fare) > 3"], "--lines-where 'sum(fare) > 3'", &["--by", "route", "--lines-where", "sum(fare) > 3"])]
+#[case(&["--where", "rank(sum(fare)) < 3"], "--lines-where 'rank(sum(fare)) < 3'", &["--by", "route", "--lines-where", "rank(sum(fare)) < 3"])]
+#[case(&["--top", "3"], "--by", &["--by", "route", "--top", "3"])]
+#[case(&["--every-period"], "--by 'month(date)'", &["--by", "month(sailed_on)", "--every-period"])]
+#[case(&["--let", "sum(fare)"], "--let 'revenue=sum(fare)'", &["--let", "revenue=sum(fare)"])]
+#[case(&["--kind", "fare"], "--kind 'COL=KIND'", &["--kind", "fare=number"])]
+#[case(&["--kind", "fair=text"], "did you mean `fare`?", &["--kind", "fare=text"])]
+#[case(&["--format", "fare #"], "--format 'revenue: #,##0.00'", &["--show", "revenue: sum(fare)", "--format", "revenue: #,##0.00"])]
+#[case(&["--headings", "a,b"], "--headings 'route,fare,status,sailed_on,Ship date'", &["--headings", "route,fare,status,sailed_on,Ship date"])]
+#[case(&["--separator", "::"], "write one ASCII character, or tab", &["--separator", ","])]
+#[case(&["--encoding", "klingon"], "windows-1252", &["--encoding", "windows-1252"])]
+#[case(&["--to", "out.xyz"], "--as: text, csv", &["--to", "out.xyz", "--as", "csv"])]
+#[case(&["--lookup", "c.csv", "--match", "route = code", "--lookup", "c.csv", "--match", "route = code"], "--lookup 'NAME=FILE'",
+    &["--lookup", "c.csv", "--match", "route = code", "--lookup", "again=c.csv", "--match", "route = again.code"])]
+#[case(&["--lookup", "twice.csv", "--match", "route = code"], "more keys with `and`",
+    &["--lookup", "twice.csv", "--match", "route = code and status = name"])]
+#[case(&["--lookup", "cc.csv", "--match", "route = code"], "did you mean `c.csv`?", &["--lookup", "c.csv", "--match", "route = code"])]
+fn what_a_message_says_to_write_works(
+    #[case] mistake: &[&str],
+    #[case] words: &str,
+    #[case] then: &[&str],
+) {
+    let folder = Folder::with("b.csv", FILE);
+    folder.write("c.csv", "code,name\nSKE,Skerry\n");
+    folder.write("twice.csv", "code,name\nSKE,Skerry\nSKE,sailed\n");
+    let error = folder.run(&[&["summary", "b.csv"], mistake].concat()).error();
+    assert!(error.contains(words), "{error}");
+    folder.run(&[&["summary", "b.csv"], then].concat()).fine();
+}
+
+/// The same for what the rows have to do with it: a file, what is said of it, and the options that it leads to.
+#[rstest]
+#[case("a,b\n1,2\n3\n", "--uneven blank", &["--uneven", "blank"])]
+#[case("a,b\n1,2\n3\n", "--uneven leave-out", &["--uneven", "leave-out"])]
+#[case("a,b\n1,5\" pipe\n", "--quote none", &["--quote", "none"])]
+#[case("a,a\n1,2\n", "--headings 'a,a_2'", &["--headings", "a,a_2"])]
+#[case("a,\n1,2\n", "--headings 'a,column_2'", &["--headings", "a,column_2"])]
+#[case("a,b\n01/02/2025,1\n", "--dates dmy", &["--dates", "dmy"])]
+#[case("a,b\nx,caf\u{e9}\n", "--encoding windows-1252", &["--encoding", "windows-1252"])]
+#[case("a,b\n1,2\nn.a.,2\n", "--missing 'n.a.'", &["--kind", "a=number", "--missing", "n.a."])]
+fn what_a_message_about_a_file_says_to_write_works(
+    #[case] content: &str,
+    #[case] words: &str,
+    #[case] then: &[&str],
+) {
+    // One byte a character, as an old program would write it.
+    let bytes: Vec<u8> = content.chars().map(|c| c as u8).collect();
+    let folder = Folder::with("f.csv", bytes);
+    let ask = ["detail", "f.csv", "--quiet"];
+    let mistake: &[&str] = if then[0] == "--kind" { &then[..2] } else { &[] };
+    let error = folder.run(&[&ask, mistake].concat()).error();
+    assert!(error.contains(words), "{error}");
+    folder.run(&[&ask, then].concat()).ok();
+}

@@ -310,4 +310,17 @@ mod tests {
         let floats = data.replacen("x:0 y:2", "x:float y:float", 1);
         assert_eq!(value(&rows(&floats), calc), expected, "in binary64");
     }
+    #[test]
+    fn sums_of_squares_outgrow_128_bits() {
+        let line = |n: i64| format!("{n}|{}\n", i128::from(n) * 2 + 1);
+        let lines: String =
+            [9_000_000_000_000_000_000, 9_100_000_000_000_000_000, 9_200_000_000_000_000_000]
+                .map(line)
+                .concat();
+        let rows = rows(&format!("x:0 y:0\n{lines}"));
+        assert_eq!(
+            ["slope(x, y)", "intercept(x, y)", "correlation(x, y)"].map(|calc| value(&rows, calc)),
+            ["2", "1", "1"]
+        );
+    }
 }

@@ -429,6 +429,20 @@ mod tests {
     }
 
     #[test]
+    fn a_tie_at_the_cut_is_told_with_how_many_share_it() {
+        let ties = |top, bottom| {
+            let request = Request { top, bottom, ..Request::of(&["c", "k"], &["sum(x)"]) };
+            answer(&rows(DATA), &request).unwrap().1.ties_broken
+        };
+        let told =
+            |word| vec![(format!("at the cut of {word}; the order of the labels decides"), 2)];
+        assert_eq!(ties(Some(2), None), told("--top"));
+        assert_eq!(ties(None, Some(2)), told("--bottom"));
+        assert_eq!(ties(Some(1), Some(1)), []);
+        assert_eq!(ties(Some(2), Some(2)), []); // nothing is cut
+    }
+
+    #[test]
     fn totals_stand_above_where_they_are_wanted() {
         let expected =
             "Total = 20; e Total = 9; e a = 9; e f = -; w Total = 11; w a = 1; w b = 5; w d = 5";

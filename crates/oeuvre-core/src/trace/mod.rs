@@ -397,6 +397,13 @@ mod tests {
             (rest.results[0].in_table.to_string().as_str(), rest.rows.lines.len()),
             ("6.00", 3)
         );
+        // The rest of one group, below its own key.
+        let inner = |request: &mut Request| {
+            (request.top, request.sort) =
+                (Some(1), Some(SourceText::new("--sort", "sum(fare) desc")));
+        };
+        let rest = traced("sum(fare)", &[("route", "SKE"), ("month", "Rest")], inner).unwrap();
+        assert_eq!(rest.results[0].in_table.to_string(), "4.00");
         let hidden = traced("sum(fare)", &[("route", "KEL")], change).unwrap();
         assert!(!hidden.shown && hidden.results[0].in_table.to_string() == "3.00");
     }

@@ -50,7 +50,11 @@ impl Checker {
             Context::Filter => {
                 Err(at
                     .mistake("a condition on rows cannot use a result of groups")
-                    .label("known only after the rows are grouped"))
+                    .label("known only after the rows are grouped")
+                    .help(format!(
+                        "a condition on the lines of the table: --lines-where '{}'",
+                        at.written.text
+                    )))
             }
             Context::Row => {
                 Err(at
@@ -253,7 +257,7 @@ impl Checker {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing::{refusal, rows};
+    use crate::testing::{refusal, rows, table};
     use crate::{Plan, Request};
     use oeuvre_columns::{Kind, Source};
     use rstest::rstest;
@@ -293,5 +297,19 @@ mod tests {
     fn an_argument_that_does_not_fit_is_said(#[case] calc: &str, #[case] said: &str) {
         let told = refusal(&rows(ROWS), &Request::of(&[], &[calc]));
         assert!(told.contains(said), "{calc}: {told}");
+    }
+    #[test]
+    fn each_per_makes_groups_of_its_own_and_the_same_ones_once() {
+        let rows = rows("k t x:0\na|p|1\na|q|2\nb|p|4\nb|p|8\n");
+        let show = [
+            "max(sum(x) per k)",
+            "max(sum(x) per t)",
+            "count(sum(x) per k)",
+            "max(sum(x) per k, t)",
+        ];
+        assert_eq!(table(&rows, &[], &show), "12 13 2 12");
+        let request = Request::of(&[], &show);
+        let plan = Plan::new(&request, oeuvre_columns::Source::columns(&rows)).unwrap();
+        assert_eq!(plan.programs.groupings.len(), 4); // the table's, and three finer ones
     }
 }

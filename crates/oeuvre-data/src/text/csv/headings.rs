@@ -71,7 +71,8 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<He
         if given.len() != names.len() {
             let message =
                 format!("--headings names {}, the first line has {}", given.len(), names.len());
-            return Err(DataProblem::in_file(name, message).at_line(1).into());
+            let help = format!("name all of them: --headings '{}'", names.join(","));
+            return Err(DataProblem::in_file(name, message).at_line(1).help(help).into());
         }
         names.clone_from(given);
     }
@@ -97,7 +98,7 @@ fn check(name: &str, names: &[String]) -> Result<(), ReadError> {
         let message = format!("heading {} has {} bytes: are these rows?", at + 1, names[at].len());
         return Err(DataProblem::in_file(name, message)
             .at_line(1)
-            .help("a first line with short headings is expected")
+            .help("a first line with short headings is expected; --no-headings where there is none")
             .into());
     }
     if let Some(at) = names.iter().position(String::is_empty) {
