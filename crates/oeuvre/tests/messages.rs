@@ -13,13 +13,7 @@ fn error(args: &[&str]) -> String {
 }
 
 #[rstest]
-#[case("sum(fair)", "there is no column `fair`", "did you mean `fare`?")]
-#[case("summ(fare)", "there is no function `summ`", "did you mean `sum`")]
-#[case("sum(route)", "`sum` takes numbers, and `route` is text", "count(distinct route)")]
-#[case("route", "`route` has a value on each row, and a group has many rows", "--by \"route\"")]
-#[case("fare / sum(fare)", "`fare` has a value on each row", "inside an aggregate: sum(fare)")]
 #[case("sum(fare", "expected `)` to close `sum(`, found the end", "missing here")]
-#[case("sum(fare) == 3", "`==` is not a sign of this language", "write `=`")]
 #[case(
     "sum(sum(fare))",
     "`sum` is given a result, and the table has one line",
@@ -37,7 +31,6 @@ fn error(args: &[&str]) -> String {
 )]
 #[case("mean(fare per route)", "`fare` has a value on each row", "")]
 #[case("count(where fare)", "expected a condition, found a number", "compare it with something")]
-#[case("count(where route = 3)", "text cannot be compared with a number", "route = '3'")]
 #[case("count(where sailed_on > 2025)", "a date cannot be compared with a number", "'2025-03-14'")]
 #[case(
     "count(where sailed_on > 'soon')",
@@ -50,7 +43,6 @@ fn error(args: &[&str]) -> String {
     "a month cannot be compared with a quarter",
     ""
 )]
-#[case("count(where fare = missing)", "nothing is equal to missing", "`is missing`")]
 #[case("count(where sailed_on during 'May')", "'May' is no period", "2025-Q1")]
 #[case("count(where route = \"SKE\")", "there is no column `SKE`", "text is written 'SKE'")]
 #[case(
@@ -58,7 +50,6 @@ fn error(args: &[&str]) -> String {
     "there is no column `sailed`",
     "text is written in single quotes: 'sailed'"
 )]
-#[case("sum(fare, 2)", "`sum` takes one argument, found 2", "write sum(x)")]
 #[case("sum(fare along sailed_on)", "`sum` does not take `along`", "it takes `where`")]
 #[case("month(route)", "`month` takes a date, found text", "--kind 'route=date'")]
 #[case("if(fare > 1, 2, 3, 4)", "this `if` does not say what holds otherwise", "")]

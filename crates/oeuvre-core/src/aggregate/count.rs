@@ -42,6 +42,11 @@ pub struct Count;
 pub struct Counts(pub(crate) Vec<u64>);
 
 impl GroupState for Counts {
+    const FAMILY: &'static str = "count";
+
+    fn of(_: &[Kind]) -> Self {
+        Counts::default()
+    }
     fn resize(&mut self, groups: usize) {
         self.0.resize(groups.max(self.0.len()), 0);
     }
@@ -101,12 +106,6 @@ impl GroupAggregate for Count {
 
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: 0 })
-    }
-    fn family(&self) -> &'static str {
-        "count"
-    }
-    fn state(&self, _: &[Kind]) -> Counts {
-        Counts::default()
     }
     fn finish(&self, state: &Counts, _: &[Kind]) -> Result<Column, Overflow> {
         let counts = &state.0;

@@ -122,6 +122,11 @@ fn entries(rows: &[Vec<u64>]) -> impl Iterator<Item = (u32, u32)> {
 }
 
 impl GroupState for Seen {
+    const FAMILY: &'static str = "distinct";
+
+    fn of(args: &[Kind]) -> Self {
+        Seen::new(ValueCodes::new(args[0]))
+    }
     fn resize(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
         if let Sets::Bits { rows, .. } = &mut self.sets {
@@ -201,12 +206,6 @@ impl GroupAggregate for Distinct {
 
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: 0 })
-    }
-    fn family(&self) -> &'static str {
-        "distinct"
-    }
-    fn state(&self, args: &[Kind]) -> Seen {
-        Seen::new(ValueCodes::new(args[0]))
     }
     fn finish(&self, state: &Seen, _: &[Kind]) -> Result<Column, Overflow> {
         let seen = state;

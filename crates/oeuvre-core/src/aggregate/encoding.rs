@@ -199,3 +199,44 @@ impl<'a> Decoder<'a> {
         std::str::from_utf8(self.take(n)?).map_err(|_| Damaged)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn what_is_written_is_read(
+            unsigned in any::<u128>(), signed in any::<i128>(), bytes in proptest::collection::vec(any::<u8>(), 0..40),
+            text in "\\PC{0,12}", times in 0u64..1 << 48,
+        ) {
+            let big = BigInt::from_signed_bytes_le(&bytes);
+            let mut encoder = Encoder::default();
+            encoder.unsigned(unsigned);
+            encoder.signed(signed);
+            encoder.big(&big);
+            encoder.text(&text);
+            encoder.unsigned(u128::from(times));
+            let written = encoder.into_bytes();
+            let mut decoder = Decoder::new(&written);
+            prop_assert_eq!(decoder.unsigned().ok(), Some(unsigned));
+            prop_assert_eq!(decoder.signed().ok(), Some(signed));
+            prop_assert_eq!(decoder.big().ok(), Some(big));
+            prop_assert_eq!(decoder.text().ok(), Some(text.as_str()));
+            prop_assert_eq!((decoder.times().ok(), decoder.is_done()), (Some(times), true));
+        }
+    }
+
+    #[test]
+    fn what_no_data_can_hold_is_damaged() {
+        let mut encoder = Encoder::default();
+        encoder.unsigned(1 << 48);
+        let bytes = encoder.into_bytes();
+        assert!(Decoder::new(&bytes).times().is_err() && Decoder::new(&bytes).count().is_err());
+        assert!(
+            Decoder::new(&bytes).code(9).is_err() && Decoder::new(&[0xff; 30]).unsigned().is_err()
+        );
+        assert!(Decoder::new(&[2, 0xff, 0xfe]).text().is_err(), "no UTF-8");
+    }
+}

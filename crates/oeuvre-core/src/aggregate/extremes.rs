@@ -88,6 +88,14 @@ impl Extremes {
 }
 
 impl GroupState for Extremes {
+    const FAMILY: &'static str = "extremes";
+
+    fn of(args: &[Kind]) -> Self {
+        match args[0] {
+            Kind::Text => Extremes::text(),
+            _ => Extremes::Whole(Vec::new()),
+        }
+    }
     fn resize(&mut self, groups: usize) {
         match self {
             Extremes::Whole(s) => s.resize(groups.max(s.len()), NONE),
@@ -224,13 +232,6 @@ impl GroupState for Extremes {
     }
 }
 
-fn state(args: &[Kind]) -> Extremes {
-    match args[0] {
-        Kind::Text => Extremes::text(),
-        _ => Extremes::Whole(Vec::new()),
-    }
-}
-
 /// A column of a kind from whole numbers that stand for its values.
 pub(crate) fn column_of(kind: Kind, values: impl Iterator<Item = Option<i128>> + Clone) -> Column {
     match kind {
@@ -268,12 +269,6 @@ impl GroupAggregate for Extreme {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(args[0])
     }
-    fn family(&self) -> &'static str {
-        "extremes"
-    }
-    fn state(&self, args: &[Kind]) -> Extremes {
-        state(args)
-    }
     fn finish(&self, state: &Extremes, args: &[Kind]) -> Result<Column, Overflow> {
         Ok(finish(state, args[0], self.largest))
     }
@@ -293,12 +288,6 @@ impl GroupAggregate for Range {
             Kind::Date => Ok(Kind::Number { scale: 0 }),
             _ => number(args, 0),
         }
-    }
-    fn family(&self) -> &'static str {
-        "extremes"
-    }
-    fn state(&self, args: &[Kind]) -> Extremes {
-        state(args)
     }
     fn finish(&self, state: &Extremes, args: &[Kind]) -> Result<Column, Overflow> {
         let Extremes::Whole(s) = state else { return Err(Overflow::Digits) };

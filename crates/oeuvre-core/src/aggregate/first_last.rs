@@ -117,6 +117,11 @@ impl FirstLastState {
 }
 
 impl GroupState for FirstLastState {
+    const FAMILY: &'static str = "ends";
+
+    fn of(args: &[Kind]) -> Self {
+        FirstLastState::new(args[0] == Kind::Text, args.get(1) == Some(&Kind::Text))
+    }
     fn resize(&mut self, groups: usize) {
         self.ends.resize(groups.max(self.ends.len()), NONE);
     }
@@ -220,12 +225,6 @@ impl GroupAggregate for FirstLast {
 
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(args[0])
-    }
-    fn family(&self) -> &'static str {
-        "ends"
-    }
-    fn state(&self, args: &[Kind]) -> FirstLastState {
-        FirstLastState::new(args[0] == Kind::Text, args.get(1) == Some(&Kind::Text))
     }
     fn finish(&self, state: &FirstLastState, args: &[Kind]) -> Result<Column, Overflow> {
         let found = state;

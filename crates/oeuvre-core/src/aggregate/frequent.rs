@@ -51,12 +51,6 @@ impl GroupAggregate for Mode {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(args[0])
     }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Values {
-        Values::new(args[0])
-    }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
         let values = state;
         let modes = values.for_each_sorted(|group| {
@@ -86,12 +80,6 @@ impl GroupAggregate for List {
 
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Text)
-    }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Values {
-        Values::new(args[0])
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
         let values = state;
@@ -146,12 +134,6 @@ impl GroupAggregate for Product {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0).map(|_| Kind::Float)
     }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Values {
-        Values::new(args[0])
-    }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
         let values = state;
         let mut overflow = false;
@@ -161,23 +143,23 @@ impl GroupAggregate for Product {
             }
             let mut product = Scaled { mantissa: BigInt::from(1), exponent: 0 };
             for (code, times) in group.codes() {
-                // Each factor as a whole number of units of 2^-1100 at the most, exact or cut to
-                // 256 bits like the product.
                 let value = values.number(code);
                 let mut factor = Scaled { mantissa: BigInt::from(1), exponent: 0 };
-                let (n, d) = match args[0] {
+                match args[0] {
+                    // Cut to 256 bits like the product.
                     Kind::Number { scale } => {
                         let d = Decimal::new(value, scale).trimmed();
-                        (BigInt::from(d.mantissa), BigInt::from(10).pow(u32::from(d.scale)))
+                        let unit = BigInt::from(10).pow(u32::from(d.scale));
+                        factor.mantissa = (BigInt::from(d.mantissa) << 320u32) / unit;
+                        factor.exponent = -320;
+                        factor.times(&BigInt::from(1));
                     }
-                    _ => f64_to_ratio(float_from_key(value as i64)).unwrap_or_default(),
-                };
-                if d == BigInt::from(1) {
-                    factor.times(&n);
-                } else {
-                    factor.mantissa = (n << 320u32) / d;
-                    factor.exponent = -320;
-                    factor.times(&BigInt::from(1));
+                    // A whole number over a power of two, however small.
+                    _ => {
+                        let (n, d) = f64_to_ratio(float_from_key(value as i64)).unwrap_or_default();
+                        factor.mantissa = n;
+                        factor.exponent = -(d.trailing_zeros().unwrap_or(0) as i64);
+                    }
                 }
                 // By squaring: `times` may be millions.
                 let mut power = factor;
@@ -209,5 +191,43 @@ impl GroupAggregate for Product {
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note("the product of all rows, not a sum of the lines")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{rows, value};
+    use rstest::rstest;
+
+    #[rstest]
+    // Of several that are as frequent the first in label order, whatever the order of rows.
+    #[case("x", "b|a|b|a", "mode(x)", "a")]
+    #[case("x:2", "2|10|10", "mode(x)", "10.00")]
+    #[case("x", "b|A|a|b", "list(distinct x)", "A, a, b")]
+    #[case("x:date", "2025-02-01|2025-01-01", "list(distinct x)", "2025-01-01, 2025-02-01")]
+    #[case("x:2", "0.50|-4|3", "product(x)", "-6")]
+    #[case("x:float", "1e200|1e200|1e-300", "product(x)", "1e100")]
+    #[case("x:0", "0|5", "product(x)", "0")]
+    #[case("x:2", "1.10|1.10|1.10", "product(x)", "1.331")]
+    #[case("x:float", "5e-324|2e300", "product(x)", "9.881312916824931e-24")]
+    fn the_different_values_and_how_often_each_occurs(
+        #[case] column: &str,
+        #[case] values: &str,
+        #[case] calc: &str,
+        #[case] expected: &str,
+    ) {
+        let given = value(&rows(&format!("{column}\n{}", values.replace('|', "\n"))), calc);
+        let close = given
+            .parse::<f64>()
+            .is_ok_and(|a| expected.parse::<f64>().is_ok_and(|b| (a - b).abs() <= 1e-15 * b.abs()));
+        assert!(given == expected || close, "{given}");
+    }
+
+    #[test]
+    fn a_product_beyond_binary64_is_an_error() {
+        let data = rows("x:float\n1e200\n1e200\n");
+        let error =
+            crate::testing::answer(&data, &crate::Request::of(&[], &["product(x)"])).err().unwrap();
+        assert!(error.to_string().contains("1.8e308"), "{error}");
     }
 }

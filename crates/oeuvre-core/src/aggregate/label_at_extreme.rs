@@ -75,6 +75,12 @@ impl Best {
 }
 
 impl GroupState for Best {
+    const FAMILY: &'static str = "label_at_extreme";
+
+    fn of(_: &[Kind]) -> Self {
+        let (groups, map) = (Vec::new(), Vec::new());
+        Best { groups, texts: Dictionary::default(), map, largest: false }
+    }
     fn resize(&mut self, groups: usize) {
         self.groups.resize(groups.max(self.groups.len()), (0, Vec::new(), 16));
     }
@@ -111,12 +117,7 @@ impl GroupState for Best {
         Ok(())
     }
     fn fresh(&self) -> Self {
-        Best {
-            groups: Vec::new(),
-            texts: Dictionary::default(),
-            map: Vec::new(),
-            largest: self.largest,
-        }
+        Best { largest: self.largest, ..Best::of(&[]) }
     }
 
     fn size_bytes(&self) -> usize {
@@ -163,13 +164,8 @@ impl GroupAggregate for LabelAtExtreme {
     fn family(&self) -> &'static str {
         if self.largest { "at_max" } else { "at_min" }
     }
-    fn state(&self, _: &[Kind]) -> Best {
-        Best {
-            groups: Vec::new(),
-            texts: Dictionary::default(),
-            map: Vec::new(),
-            largest: self.largest,
-        }
+    fn state(&self, args: &[Kind]) -> Best {
+        Best { largest: self.largest, ..Best::of(args) }
     }
     fn finish(&self, state: &Best, _: &[Kind]) -> Result<Column, Overflow> {
         let best = state;
@@ -187,5 +183,22 @@ impl GroupAggregate for LabelAtExtreme {
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note("the label of all rows")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{rows, table};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("at_max(t, x)", "a = q, r; b = -; c = s")]
+    #[case("at_min(t, x)", "a = p; b = -; c = s")]
+    #[case("at_max(t, x where x < 9)", "a = p; b = -; c = s")]
+    // A label that is no text reads as one; equal ones stand once.
+    #[case("at_max(x, x)", "a = 9; b = 5; c = 2")]
+    fn the_labels_of_the_best_value(#[case] calc: &str, #[case] expected: &str) {
+        let data = "k t x:0\na|r|9\na|p|1\na|q|9\na|r|9\nb||5\nb|t|\nc|s|2\n";
+        assert_eq!(table(&rows(data), &["k"], &[calc]), expected);
     }
 }

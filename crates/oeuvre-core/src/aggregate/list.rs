@@ -64,6 +64,11 @@ impl Listed {
 }
 
 impl GroupState for Listed {
+    const FAMILY: &'static str = "list";
+
+    fn of(args: &[Kind]) -> Self {
+        Listed::new(ValueCodes::new(args[0]))
+    }
     fn resize(&mut self, groups: usize) {
         self.groups.resize(groups.max(self.groups.len()), Vec::new());
     }
@@ -135,12 +140,6 @@ impl GroupAggregate for ListAll {
 
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Text)
-    }
-    fn family(&self) -> &'static str {
-        "list"
-    }
-    fn state(&self, args: &[Kind]) -> Listed {
-        Listed::new(ValueCodes::new(args[0]))
     }
     fn finish(&self, state: &Listed, args: &[Kind]) -> Result<Column, Overflow> {
         let listed = state;

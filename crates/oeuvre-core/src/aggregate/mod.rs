@@ -157,6 +157,10 @@ impl<'a> Typed<'a> {
 
 /// What an aggregate keeps for all groups: see [`State`], of which this is the typed side.
 pub(crate) trait GroupState: Send + Sync + Sized + 'static {
+    /// What aggregates that are finished from it share: no two types of state have the same.
+    const FAMILY: &'static str;
+    /// An empty state for arguments of these kinds.
+    fn of(args: &[Kind]) -> Self;
     /// As [`State::resize`].
     fn resize(&mut self, groups: usize);
     /// As [`State::update`].
@@ -279,10 +283,14 @@ pub(crate) trait GroupAggregate: Same + Sync + Send {
     type State: GroupState;
     /// As [`Aggregate::result`].
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem>;
-    /// As [`Aggregate::family`].
-    fn family(&self) -> &'static str;
+    /// As [`Aggregate::family`]: that of the state, unless states of one type differ in more than their values.
+    fn family(&self) -> &'static str {
+        Self::State::FAMILY
+    }
     /// As [`Aggregate::state`].
-    fn state(&self, args: &[Kind]) -> Self::State;
+    fn state(&self, args: &[Kind]) -> Self::State {
+        Self::State::of(args)
+    }
     /// As [`Aggregate::finish`].
     fn finish(&self, state: &Self::State, args: &[Kind]) -> Result<Column, Overflow>;
     /// As [`Aggregate::ratio`].

@@ -76,6 +76,15 @@ pub(crate) enum Moments {
 }
 
 impl GroupState for Moments {
+    const FAMILY: &'static str = "moments";
+
+    fn of(args: &[Kind]) -> Self {
+        if args[0] == Kind::Float {
+            Moments::Float(Vec::new())
+        } else {
+            Moments::Whole { states: Vec::new(), wide: Vec::new() }
+        }
+    }
     fn resize(&mut self, groups: usize) {
         match self {
             Moments::Whole { states, .. } => {
@@ -269,16 +278,6 @@ impl GroupAggregate for Spread {
 
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0).map(|_| Kind::Float)
-    }
-    fn family(&self) -> &'static str {
-        "moments"
-    }
-    fn state(&self, args: &[Kind]) -> Moments {
-        if args[0] == Kind::Float {
-            Moments::Float(Vec::new())
-        } else {
-            Moments::Whole { states: Vec::new(), wide: Vec::new() }
-        }
     }
     fn finish(&self, state: &Moments, args: &[Kind]) -> Result<Column, Overflow> {
         let spreads = match state {

@@ -39,12 +39,6 @@ impl GroupAggregate for Once {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         self.0.result(args)
     }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Values {
-        Values::new(args[0])
-    }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
         let (groups, column, count) = state.each_once(args[0]);
         let mut inner = self.0.state(args);

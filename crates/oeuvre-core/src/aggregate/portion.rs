@@ -44,6 +44,11 @@ pub struct Portion;
 pub(crate) struct Truths(Vec<(u64, u64)>);
 
 impl GroupState for Truths {
+    const FAMILY: &'static str = "portion";
+
+    fn of(_: &[Kind]) -> Self {
+        Truths::default()
+    }
     fn resize(&mut self, groups: usize) {
         self.0.resize(groups.max(self.0.len()), (0, 0));
     }
@@ -96,12 +101,6 @@ impl GroupAggregate for Portion {
             _ => Err(ArgumentProblem::NotACondition(0)),
         }
     }
-    fn family(&self) -> &'static str {
-        "portion"
-    }
-    fn state(&self, _: &[Kind]) -> Truths {
-        Truths::default()
-    }
     fn finish(&self, state: &Truths, _: &[Kind]) -> Result<Column, Overflow> {
         // Counts below 2^53 are exact, so that one division rounds correctly.
         let rate = |&(held, known): &(u64, u64)| {
@@ -129,12 +128,6 @@ impl GroupAggregate for Part {
 
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: 0 })
-    }
-    fn family(&self) -> &'static str {
-        "portion"
-    }
-    fn state(&self, _: &[Kind]) -> Truths {
-        Truths::default()
     }
     fn finish(&self, state: &Truths, _: &[Kind]) -> Result<Column, Overflow> {
         let count = |c: &(u64, u64)| Some(i128::from(if self.known { c.1 } else { c.0 }));

@@ -120,12 +120,6 @@ impl GroupAggregate for Percentile {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0).map(|_| Kind::Float)
     }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Values {
-        Values::new(args[0])
-    }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
         let values = state;
         let found = values.for_each_sorted(|group| {
@@ -163,12 +157,6 @@ impl GroupAggregate for ExactPercentile {
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: self.scale })
     }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Values {
-        Values::new(args[0])
-    }
     fn finish(&self, state: &Values, _: &[Kind]) -> Result<Column, Overflow> {
         let found = state.for_each_sorted(|group| {
             let n = group.count();
@@ -202,12 +190,6 @@ impl GroupAggregate for Nth {
             kind => Ok(kind),
         }
     }
-    fn family(&self) -> &'static str {
-        "values"
-    }
-    fn state(&self, args: &[Kind]) -> Values {
-        Values::new(args[0])
-    }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
         let found = state.for_each_sorted(|group| {
             let count = group.count();
@@ -218,5 +200,41 @@ impl GroupAggregate for Nth {
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note("a single value among all rows, not a sum of the lines")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{rows, value};
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 100, ..ProptestConfig::default() })]
+
+        /// By the formulas above, on values put in order by hand.
+        #[test]
+        fn a_percentile_stands_at_its_place(mut values in proptest::collection::vec(-50i64..50, 1..12), percent in 0u32..=100) {
+            let texts: Vec<String> = values.iter().map(i64::to_string).collect();
+            let rows = rows(&format!("x:0\n{}", texts.join("\n")));
+            values.sort_unstable();
+            let n = values.len() as i64;
+            let p = i64::from(percent);
+            // Places in hundredths, from 1 on.
+            let between = |place: i64| {
+                let (whole, part) = (place / 100, place % 100);
+                let at = |i: i64| values.get(i as usize - 1).copied();
+                let (low, high) = (at(whole)?, at(whole + i64::from(part > 0))?);
+                Some((low * (100 - part) + high * part) as f64 / 100.0)
+            };
+            let inclusive = between((n - 1) * p + 100);
+            let exclusive = Some((n + 1) * p).filter(|place| (100..=n * 100).contains(place)).and_then(between);
+            let nearest = values[((n * p).div_euclid(100) + i64::from(n * p % 100 > 0)).max(1) as usize - 1];
+            let given = |method: &str| value(&rows, &format!("percentile(x, {percent} method {method})"));
+            prop_assert_eq!(given("inclusive").parse().ok(), inclusive);
+            prop_assert_eq!(given("exclusive").parse().ok(), exclusive);
+            prop_assert_eq!(given("nearest"), nearest.to_string());
+            prop_assert_eq!(value(&rows, "largest(x, 2)"), values.iter().rev().nth(1).map_or("-".into(), i64::to_string));
+            prop_assert_eq!(value(&rows, "smallest(x, 2)"), values.get(1).map_or("-".into(), |v| v.to_string()));
+        }
     }
 }

@@ -98,6 +98,11 @@ pub(crate) enum Sums {
 }
 
 impl GroupState for Sums {
+    const FAMILY: &'static str = "regression";
+
+    fn of(args: &[Kind]) -> Self {
+        if args[0] == Kind::Float { Sums::Float(Vec::new()) } else { Sums::Whole(Vec::new()) }
+    }
     fn resize(&mut self, groups: usize) {
         match self {
             Sums::Whole(s) => s.resize(groups.max(s.len()), Default::default()),
@@ -239,12 +244,6 @@ impl GroupAggregate for Regression {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0)?;
         number(args, 1).map(|_| Kind::Float)
-    }
-    fn family(&self) -> &'static str {
-        "regression"
-    }
-    fn state(&self, args: &[Kind]) -> Sums {
-        if args[0] == Kind::Float { Sums::Float(Vec::new()) } else { Sums::Whole(Vec::new()) }
     }
     fn finish(&self, state: &Sums, args: &[Kind]) -> Result<Column, Overflow> {
         let figure = |it: Option<f64>| finite(it.unwrap_or(f64::NAN));

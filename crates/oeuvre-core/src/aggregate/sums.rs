@@ -62,6 +62,11 @@ impl Sums {
 }
 
 impl GroupState for Sums {
+    const FAMILY: &'static str = "sum";
+
+    fn of(args: &[Kind]) -> Self {
+        Sums::new(args[0])
+    }
     fn resize(&mut self, groups: usize) {
         match self {
             Sums::Whole(s) => s.resize(groups.max(s.len()), (0, 0)),
@@ -175,12 +180,6 @@ impl GroupAggregate for Sum {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0)
     }
-    fn family(&self) -> &'static str {
-        "sum"
-    }
-    fn state(&self, args: &[Kind]) -> Sums {
-        Sums::new(args[0])
-    }
     fn finish(&self, state: &Sums, _: &[Kind]) -> Result<Column, Overflow> {
         Ok(match state {
             Sums::Whole(s) => {
@@ -205,12 +204,6 @@ impl GroupAggregate for Mean {
 
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         number(args, 0).map(|_| Kind::Float)
-    }
-    fn family(&self) -> &'static str {
-        "sum"
-    }
-    fn state(&self, args: &[Kind]) -> Sums {
-        Sums::new(args[0])
     }
     fn finish(&self, state: &Sums, args: &[Kind]) -> Result<Column, Overflow> {
         let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
@@ -243,12 +236,6 @@ impl GroupAggregate for CountAdded {
 
     fn result(&self, _: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(Kind::Number { scale: 0 })
-    }
-    fn family(&self) -> &'static str {
-        "sum"
-    }
-    fn state(&self, args: &[Kind]) -> Sums {
-        Sums::new(args[0])
     }
     fn finish(&self, state: &Sums, _: &[Kind]) -> Result<Column, Overflow> {
         let count = |n: u64| (n > 0).then_some(i128::from(n));

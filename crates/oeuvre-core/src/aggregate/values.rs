@@ -268,6 +268,11 @@ impl Sorted<'_> {
 }
 
 impl GroupState for Values {
+    const FAMILY: &'static str = "values";
+
+    fn of(args: &[Kind]) -> Self {
+        Values::new(args[0])
+    }
     fn resize(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
     }

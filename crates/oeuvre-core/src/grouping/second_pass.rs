@@ -210,3 +210,23 @@ impl Share for AgainShare {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{answer, rows, shown};
+    use crate::{Request, Totals};
+    use rstest::rstest;
+
+    /// Each level judges its rows by its own result: of 1, 3 and 8 the mean is 4, of 1 and 3 it is 2.
+    #[rstest]
+    #[case("count(where x > mean(x))", "a = 1; b = 0; Total = 1")]
+    #[case("sum(x where x <= mean(x))", "a = 1; b = 8; Total = 4")]
+    #[case("max(x where x < max(x))", "a = 1; b = -; Total = 3")]
+    #[case("count(where x = max(x) or x = min(x))", "a = 2; b = 1; Total = 2")]
+    #[case("count(where x > mean(x)) + count()", "a = 3; b = 1; Total = 4")]
+    fn a_row_is_judged_once_for_each_level(#[case] calc: &str, #[case] expected: &str) {
+        let request = Request { totals: Totals::Grand, ..Request::of(&["k"], &[calc]) };
+        let (grid, ledger) = answer(&rows("k x:0\na|1\na|3\nb|8\n"), &request).unwrap();
+        assert_eq!((shown(&grid).as_str(), ledger.read), (expected, 3), "rows are counted once");
+    }
+}

@@ -230,3 +230,32 @@ fn part_of(plan: &Plan, selected: Selected<'_>, table: &Evaluator) -> Grid {
     });
     part(plan, kept.as_ref().map_or(rows, Vec::len), columns.collect())
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::rows;
+    use crate::{Grid, Parts, Plan, Request, SourceText, list_in_parts};
+    use oeuvre_columns::Source;
+
+    #[test]
+    fn nothing_is_given_on_of_rows_that_cannot_all_be_worked_out() {
+        let lines: String = (0..50_000).map(|n| format!("\n{n}")).collect();
+        let rows = rows(&format!("n:0{lines}\n{}", i64::MAX)).in_batches(1000);
+        let listing = Request { listing: true, ..Request::of(&[], &["n * n * n"]) };
+        let plan =
+            |filters| Plan::new(&Request { filters, ..listing.clone() }, rows.columns()).unwrap();
+        let given = |plan: &Plan| {
+            let mut lines = 0;
+            let mut take = |part: usize| {
+                lines += part;
+                true
+            };
+            let make = |grid: &Grid| grid.lines.len();
+            let done = list_in_parts(plan, &rows, 3, Parts { make: &make, take: &mut take });
+            (done.map(|ledger| ledger.lines.0).ok(), lines)
+        };
+        assert_eq!(given(&plan(Vec::new())), (None, 0));
+        let fits = plan(vec![SourceText::new("--where", "n < 50000")]);
+        assert_eq!(given(&fits), (Some(50_000), 50_000));
+    }
+}

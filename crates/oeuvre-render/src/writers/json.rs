@@ -343,3 +343,49 @@ impl Serialize for Entered {
         map.end()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::TextSettings;
+    use crate::testing::{pivot, table};
+    use oeuvre_core::{Request, Totals};
+
+    fn written(request: &Request) -> String {
+        let rows = [["SKE", "2025-01-01", "12.50", "0.5"], ["x\"y", "2024-01-01", "", "1e300"]];
+        let (grid, ledger) = table(&rows, request);
+        let (style, mut out) = (Style::default(), Vec::new());
+        let format = "json".parse().unwrap();
+        let settings =
+            Settings { style: &style, format, text: TextSettings::default(), with_ledger: false };
+        Json.write(&grid, &ledger, settings, &mut out).unwrap();
+        String::from_utf8(out).unwrap()
+    }
+
+    /// A line of the table is a line of the file, so that two files are compared line by line.
+    #[test]
+    fn a_document_says_what_each_line_is() {
+        let request =
+            Request { totals: Totals::Grand, ..Request::of(&["k"], &["sum(x)", "sum(f)"]) };
+        let text = written(&request);
+        let lines: Vec<&str> = text.lines().filter(|l| l.contains("\"role\":\"")).collect();
+        assert!(
+            text.contains(r#"{"role":"line","cells":{"k":"SKE","sum(x)":12.50,"sum(f)":0.5}}"#),
+            "{text}"
+        );
+        assert!(
+            text.contains(r#""k":"x\"y","sum(x)":null,"sum(f)":1e300}"#) || text.contains("1e+300"),
+            "{text}"
+        );
+        assert!(text.contains(r#"{"role":"total","cells":{"sum(x)":12.50"#), "{text}");
+        assert!(lines.len() >= 3, "{text}");
+    }
+
+    #[test]
+    fn a_column_along_the_top_says_what_it_stands_under() {
+        let text =
+            written(&Request { totals: Totals::Grand, ..pivot(&["k"], "year(d)", &["sum(x)"]) });
+        assert!(text.contains(r#""under":{"year(d)":"2025"}"#), "{text}");
+        assert!(text.contains(r#""place":"total""#), "{text}");
+    }
+}

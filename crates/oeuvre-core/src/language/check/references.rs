@@ -181,3 +181,45 @@ impl Checker {
 
 /// What is walked, what must be shared, and whether from the largest on.
 type Over = (Vec<Reference<Typed>>, Option<Vec<Reference<Typed>>>, Option<bool>);
+
+#[cfg(test)]
+mod tests {
+    use crate::Request;
+    use crate::testing::{refusal, rows, table};
+    use rstest::rstest;
+
+    const DATA: &str =
+        "k d:date x:0\na|2024-12-01|1\na|2025-01-01|2\nb|2025-01-01|4\nb|2025-02-01|8\n";
+
+    #[rstest]
+    // A key is named by its heading, its calculation, or the function that makes it.
+    #[case("running(sum(x) along month)", "running(sum(x) along month(d))")]
+    #[case(
+        "running(sum(x) along month within year)",
+        "running(sum(x) along month(d) within year(d))"
+    )]
+    #[case("running(sum(x))", "running(sum(x) along month within k)")]
+    #[case("lag(sum(x) along month)", "lag(sum(x) along month(d) within k)")]
+    #[case("rank(sum(x))", "rank(sum(x) within k)")]
+    fn keys_are_named_in_several_ways(#[case] one: &str, #[case] other: &str) {
+        let by = ["k", "month(d)"];
+        assert_eq!(table(&rows(DATA), &by, &[one]), table(&rows(DATA), &by, &[other]));
+    }
+
+    #[rstest]
+    #[case(&["k"], "running(sum(x) along month)", "this is no key of the table [the keys are `k`]")]
+    #[case(&["month(d)"], "running(sum(x) along month within week)", "this is no key of the table")]
+    #[case(&["month(d)", "month(d + 40)"], "running(sum(x) along month)", "`month`")]
+    #[case(&["k"], "running(sum(x) along sum(x))", "")]
+    fn what_is_no_key_is_said(#[case] by: &[&str], #[case] calc: &str, #[case] said: &str) {
+        let told = refusal(&rows(DATA), &Request::of(by, &[calc]));
+        assert!(told.contains(said), "{told}");
+    }
+
+    #[test]
+    fn a_key_that_is_a_column_is_meant_before_one_that_a_function_of_that_name_makes() {
+        let rows = rows("month d:date x:0\nJ|2025-01-01|1\nF|2025-02-01|2\n");
+        let counts = table(&rows, &["month", "month(d)"], &["count(within month)"]);
+        assert_eq!(counts, "F 2025-02 = 1; J 2025-01 = 1");
+    }
+}
