@@ -228,7 +228,8 @@ fn a_full_disk_is_told_by_every_command_and_file_type() {
 
 #[test]
 fn a_closed_pipe_ends_every_command_without_a_word() {
-    let folder = Folder::with("b.csv", many(3000));
+    // More than a pipe takes, and more than one part of a detail.
+    let folder = Folder::with("b.csv", many(40_000));
     for command in COMMANDS {
         for format in formats() {
             let mut child = Command::new(common::program())

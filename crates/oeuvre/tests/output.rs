@@ -194,27 +194,6 @@ cells shown  3
     );
 }
 
-#[rstest]
-#[case(&["summary", "n.csv", "--by", "n", "--quiet"])]
-#[case(&["detail", "n.csv", "--as", "csv", "--quiet", "--piece-bytes", "999"])]
-#[case(&["detail", "n.csv", "--show", "rank(n)", "--as", "csv", "--quiet"])]
-fn a_closed_pipe_is_no_error(#[case] args: &[&str]) {
-    let folder = Folder::with(
-        "n.csv",
-        format!("n\n{}", (0..200_000).map(|n| format!("{n}\n")).collect::<String>()),
-    );
-    let mut child = std::process::Command::new(common::program())
-        .args(args)
-        .current_dir(folder.path("."))
-        .stdout(std::process::Stdio::piped())
-        .stderr(std::process::Stdio::piped())
-        .spawn()
-        .unwrap();
-    drop(child.stdout.take());
-    let output = child.wait_with_output().unwrap();
-    assert!(output.status.success() && output.stderr.is_empty(), "{output:?}");
-}
-
 #[test]
 fn the_demo_writes_the_same_data_every_time_and_answers_from_it() {
     let folder = Folder::new();

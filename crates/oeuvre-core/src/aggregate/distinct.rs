@@ -249,6 +249,14 @@ mod tests {
             matches!(seen.sets, Sets::Pairs(_)),
             "40,000 sets of up to 40,000 bits are mostly empty"
         );
+        // Where they are not, each bit that is set is counted once, so that they stay sets.
+        let mut dense = Seen::new(ValueCodes::new(Kind::Number { scale: 0 }));
+        dense.resize(2);
+        for piece in 0..2 {
+            let groups = vec![1; n as usize];
+            dense.update(Rows { groups: &groups, args: &[&column], piece }).unwrap();
+        }
+        assert!(matches!(dense.sets, Sets::Bits { set, .. } if set == n as usize));
         let mut one = seen.fresh();
         one.resize(2);
         one.merge(&seen, &vec![1; n as usize + 1]).unwrap();
