@@ -192,6 +192,7 @@ mod tests {
         assert!(batch.columns[0].data.is_missing(0));
         assert!(!batch.columns[1].data.is_missing(0));
     }
+
     #[rstest]
     #[case(0, vec![1, 1, 1])]
     #[case(2, vec![2, 1])]

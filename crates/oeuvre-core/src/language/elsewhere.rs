@@ -91,6 +91,8 @@ pub const OPTIONS: &[(&str, &str)] = &[
     ("--filter", "--where"),
     ("--pivot", "--columns-by"),
     ("--output", "--to"),
+    ("--out", "--to"),
+    ("-o", "--to"),
     ("--format-as", "--as"),
 ];
 

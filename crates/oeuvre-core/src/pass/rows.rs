@@ -192,9 +192,12 @@ impl RowWork {
             padded: account.padded,
             ..Ledger::default()
         };
-        for (program, evaluator) in [(&plan.filter, &self.filter), (&plan.row, &self.row)] {
-            note_zero_divisions(program, evaluator, &mut ledger);
+        // The same row may divide once more for what is shown: these are two places.
+        note_zero_divisions(&plan.filter, &self.filter, &mut ledger);
+        for (calculation, _) in &mut ledger.divisions_by_zero {
+            calculation.push_str(" of --where");
         }
+        note_zero_divisions(&plan.row, &self.row, &mut ledger);
         let columns = source.columns();
         let name = |column: usize| columns.get(plan.inputs[column]).map(|c| c.name.clone());
         let of_column = |(column, text, n): &(usize, String, u64)| {
@@ -321,5 +324,7 @@ mod tests {
         assert_eq!(divisions("true", "sum(x / y)"), one(1));
         assert_eq!(divisions("y > 0", "sum(x / y)"), []);
         assert_eq!(divisions("true", "sum(if(y = 0, 0, x / y))"), []);
+        let both = [("x / y of --where".to_owned(), 1), ("x / y".to_owned(), 1)];
+        assert_eq!(divisions("x / y > 0 or true", "sum(x / y)"), both);
     }
 }
