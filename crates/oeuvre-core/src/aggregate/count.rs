@@ -112,6 +112,6 @@ impl GroupAggregate for Count {
         Ok(whole_column(counts.iter().skip(1).map(|&n| Some(i128::from(n)))))
     }
     fn additivity(&self) -> Additivity {
-        Additivity::Additive
+        Additivity::Counted
     }
 }

@@ -220,6 +220,8 @@ pub enum ArgumentProblem {
 pub enum Additivity {
     /// The lines add up to the total, always.
     Additive,
+    /// They do, and none is ever missing: of no values it is 0.
+    Counted,
     /// They need not; the note says why, `{}` standing for what is aggregated.
     Note(&'static str),
 }

@@ -48,7 +48,7 @@ impl GroupAggregate for Once {
     }
     fn additivity(&self) -> Additivity {
         match self.0.additivity() {
-            Additivity::Additive => Additivity::Note(
+            Additivity::Additive | Additivity::Counted => Additivity::Note(
                 "a sum over distinct values: the same value can be in several lines",
             ),
             note => note,

@@ -42,8 +42,17 @@ const IN_PARTS: &str = "not always a sum of the lines: one that lacks a part is 
 /// What has been found out of named calculations, each once however often it is used.
 #[derive(Default)]
 pub(super) struct Notes {
-    notes: HashMap<String, Option<String>>,
+    told: HashMap<String, Told>,
     shares: HashMap<String, bool>,
+}
+
+/// How the lines of a calculation relate to its total.
+#[derive(Clone)]
+struct Told {
+    /// Why they need not add up to it.
+    note: Option<String>,
+    /// Whether it may be missing on a line.
+    gaps: bool,
 }
 
 impl Notes {
@@ -54,46 +63,54 @@ impl Notes {
         written: &Arc<SourceText>,
         expr: &Expr,
     ) -> Option<String> {
+        self.told(checker, written, expr).note
+    }
+
+    fn told(&mut self, checker: &mut Checker, written: &Arc<SourceText>, expr: &Expr) -> Told {
         match &expr.node {
             Node::Name { table: None, .. } => {
-                let named = checker.named(expr)?;
-                if let Some(known) = self.notes.get(&named.name) {
+                let Some(named) = checker.named(expr) else {
+                    return Told { note: None, gaps: true };
+                };
+                if let Some(known) = self.told.get(&named.name) {
                     return known.clone();
                 }
                 let Named { name, written, expr } = &*named;
-                let note = stack::with_room(|| self.note(checker, written, expr));
-                self.notes.insert(name.clone(), note.clone());
-                note
+                let told = stack::with_room(|| self.told(checker, written, expr));
+                self.told.insert(name.clone(), told.clone());
+                told
             }
             Node::Binary(Operator::Add | Operator::Subtract, a, b) => {
-                let both =
-                    self.note(checker, written, a).or_else(|| self.note(checker, written, b));
-                both.or_else(|| Some(IN_PARTS.into()))
+                let (a, b) = (self.told(checker, written, a), self.told(checker, written, b));
+                let gaps = a.gaps || b.gaps;
+                let in_parts = || gaps.then(|| IN_PARTS.to_owned());
+                Told { note: a.note.or(b.note).or_else(in_parts), gaps }
             }
-            Node::Negate(a) => self.note(checker, written, a),
+            Node::Negate(a) => self.told(checker, written, a),
             Node::Binary(Operator::Multiply, a, b) | Node::Binary(Operator::Divide, a, b)
                 if matches!(b.node, Node::Number(_)) =>
             {
-                self.note(checker, written, a)
+                self.told(checker, written, a)
             }
             Node::Binary(Operator::Multiply, a, b) if matches!(a.node, Node::Number(_)) => {
-                self.note(checker, written, b)
+                self.told(checker, written, b)
             }
             Node::Binary(Operator::Divide, ..) => {
-                Some("a ratio of the figures on its own line, not a sum of the lines".into())
+                let note = "a ratio of the figures on its own line, not a sum of the lines";
+                Told { note: Some(note.into()), gaps: true }
             }
-            Node::Call(call) => self.note_of_call(checker, written, expr, call),
-            _ => Some(OTHERWISE.into()),
+            Node::Call(call) => self.told_of_call(checker, written, expr, call),
+            _ => Told { note: Some(OTHERWISE.into()), gaps: true },
         }
     }
 
-    fn note_of_call(
+    fn told_of_call(
         &mut self,
         checker: &mut Checker,
         written: &Arc<SourceText>,
         expr: &Expr,
         call: &CallNode,
-    ) -> Option<String> {
+    ) -> Told {
         let function = functions::find(&call.name).map(|f| &f.call);
         if checker.level_of(written, expr).is_ok_and(|l| l == Level::Table)
             && !matches!(function, Some(Call::Row(_)))
@@ -102,32 +119,38 @@ impl Notes {
                 Some(Call::Table(word)) => word.lines,
                 _ => Lines::AcrossCells,
             };
-            return match lines {
+            let note = match lines {
                 Lines::Places => None,
                 Lines::AsArgument => call.args.first().and_then(|a| self.note(checker, written, a)),
                 Lines::OfTotals => {
-                    Some("that of the totals themselves, not a sum of the lines".into())
+                    Some("that of the totals themselves, not a sum of the lines".to_owned())
                 }
                 Lines::AcrossCells => {
-                    Some("worked out across the cells, not a sum of the lines".into())
+                    Some("worked out across the cells, not a sum of the lines".to_owned())
                 }
             };
+            return Told { note, gaps: true };
         }
         let mut of_result =
             |c: &Expr| checker.level_of(written, c).is_ok_and(|l| l >= Level::Group);
         let condition = call.clauses.iter().find(|c| c.word == ClauseWord::Where);
         if condition.is_some_and(|c| c.args.iter().any(&mut of_result)) {
-            return Some("worked out with a condition that means each line's own result".into());
+            let note = "worked out with a condition that means each line's own result";
+            return Told { note: Some(note.into()), gaps: true };
         }
         if call.clauses.iter().any(|c| c.word == ClauseWord::Per) {
-            return Some("worked out from the groups after `per`, not a sum of the lines".into());
+            let note = "worked out from the groups after `per`, not a sum of the lines";
+            return Told { note: Some(note.into()), gaps: true };
         }
-        let Some(Call::Aggregate(of)) = function else { return Some(OTHERWISE.into()) };
+        let Some(Call::Aggregate(of)) = function else {
+            return Told { note: Some(OTHERWISE.into()), gaps: true };
+        };
         match of.instance(call).map_or(Additivity::Additive, |a| a.additivity()) {
-            Additivity::Additive => None,
+            Additivity::Additive => Told { note: None, gaps: true },
+            Additivity::Counted => Told { note: None, gaps: false },
             Additivity::Note(note) => {
                 let what = call.args.first().map_or("value", |a| &written.text[a.span.clone()]);
-                Some(note.replace("{}", what))
+                Told { note: Some(note.replace("{}", what)), gaps: true }
             }
         }
     }

@@ -497,6 +497,10 @@ mod tests {
         let (grid, _) = answer(&rows, &request).unwrap();
         assert_eq!(shown(&grid), "a = 1; b = 2; c = -; Total = 5");
         assert!(grid.columns[0].marks.contains_key(&3), "{:?}", grid.notes);
+        // Counts are never missing.
+        let counts =
+            Request { totals: Totals::Grand, ..Request::of(&["k"], &["count() - count(target)"]) };
+        assert!(answer(&rows, &counts).unwrap().0.notes.is_empty());
         // Where nothing is missing the lines add up, and no mark cries wolf.
         let request = Request { filters: vec![text("k <> 'c'")], ..request };
         assert!(answer(&rows, &request).unwrap().0.notes.is_empty());
