@@ -93,6 +93,16 @@ pub(crate) fn refusal(rows: &InMemory, request: &Request) -> String {
     }
 }
 
+/// A calculation on each row.
+pub(crate) fn on_rows(calc: &str) -> Request {
+    Request { listing: true, ..Request::of(&[], &[calc]) }
+}
+
+/// The kind of the first result of a request, over rows as for [`rows`].
+pub(crate) fn kind(text: &str, request: &Request) -> Kind {
+    Plan::new(request, rows(text).columns()).unwrap().results[0].built.kind
+}
+
 /// A text of a request.
 pub(crate) fn text(text: &str) -> std::sync::Arc<SourceText> {
     SourceText::new("here", text)

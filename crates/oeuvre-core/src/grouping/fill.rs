@@ -424,4 +424,38 @@ mod tests {
         let error = answer(&rows(data), &filled(&["day(d)"], &[])).err().unwrap().to_string();
         assert!(error.contains("day(d)"), "{error}");
     }
+    /// Whatever the kind of the key, labels that a lookup alone has are lines of their own.
+    #[rstest]
+    #[case("x", "b|a|d")]
+    #[case("x:0", "2|1|3")]
+    #[case("x:date", "2025-01-02|2025-01-01|2025-01-03")]
+    #[case("x:time", "2025-01-01T02:00:00|2025-01-01T01:00:00|2025-01-01T03:00:00")]
+    #[case("x:bool", "true|false|")]
+    fn labels_of_a_lookup_are_lines(#[case] column: &str, #[case] labels: &str) {
+        use oeuvre_columns::{Source, Table, column::Batch};
+        let labels: Vec<&str> = labels.split('|').collect();
+        let listed = rows(&format!("{}\n{}", column.replace('x', "code"), labels.join("\n")));
+        let mut batch = Batch::default();
+        listed.scan(&[0], 1).unwrap()[0].next(&mut batch).unwrap();
+        let lines = (1..=batch.rows as u64).collect();
+        let table =
+            Table { name: "l".into(), columns: listed.columns(), data: batch.columns, lines };
+        let lookup = crate::LookupRequest {
+            table: table.into(),
+            on: SourceText::new("--match", "x = code"),
+            no_match: crate::NoMatch::Blank,
+        };
+        let every = vec![SourceText::new("--every", "code")];
+        let request =
+            Request { lookups: vec![lookup], every, ..Request::of(&["code"], &["count()"]) };
+        let (grid, _) = answer(&rows(&format!("{column}\n{0}\n{0}", labels[0])), &request).unwrap();
+        let mut expected: Vec<String> = labels
+            .iter()
+            .enumerate()
+            .map(|(i, l)| format!("{l} = {}", if i == 0 { 2 } else { 0 }))
+            .collect();
+        expected.retain(|line| !line.starts_with(' '));
+        expected.sort();
+        assert_eq!(shown(&grid), expected.join("; "));
+    }
 }

@@ -257,9 +257,9 @@ impl Checker {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing::{refusal, rows, table};
+    use crate::testing::{kind as kind_of, refusal, rows, table};
     use crate::{Plan, Request};
-    use oeuvre_columns::{Kind, Source};
+    use oeuvre_columns::Kind;
     use rstest::rstest;
 
     const ROWS: &str = "k x:2 n:0 f:float t d:date p:bool\n";
@@ -278,8 +278,7 @@ mod tests {
     #[case("largest(x, 2)", Kind::Number { scale: 2 })]
     #[case("sum(distinct x)", Kind::Number { scale: 2 })]
     fn an_aggregate_gives_values_of_a_kind(#[case] calc: &str, #[case] kind: Kind) {
-        let plan = Plan::new(&Request::of(&[], &[calc]), rows(ROWS).columns()).unwrap();
-        assert_eq!(plan.results[0].built.kind, kind, "{calc}");
+        assert_eq!(kind_of(ROWS, &Request::of(&[], &[calc])), kind, "{calc}");
     }
 
     #[rstest]

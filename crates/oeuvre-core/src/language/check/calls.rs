@@ -344,9 +344,8 @@ fn bands(at: At<'_>, exprs: &[Expr]) -> Checked<BandsId> {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing::{refusal, rows};
-    use crate::{Plan, Request};
-    use oeuvre_columns::{Kind, Source};
+    use crate::testing::{kind as kind_of, on_rows, refusal, rows};
+    use oeuvre_columns::Kind;
     use rstest::rstest;
 
     const ROWS: &str = "a:2 b:0 f:float t d:date p:bool\n";
@@ -363,9 +362,7 @@ mod tests {
     #[case("abs(f)", Kind::Float)]
     #[case("concat(a, t)", Kind::Text)]
     fn a_call_gives_values_of_one_kind(#[case] calc: &str, #[case] kind: Kind) {
-        let request = Request { listing: true, ..Request::of(&[], &[calc]) };
-        let plan = Plan::new(&request, rows(ROWS).columns()).unwrap();
-        assert_eq!(plan.results[0].built.kind, kind, "{calc}");
+        assert_eq!(kind_of(ROWS, &on_rows(calc)), kind, "{calc}");
     }
 
     #[rstest]
@@ -386,8 +383,7 @@ mod tests {
     #[case("month(t)", "takes a date, found text")]
     #[case("abs(a where p)", "does not take `where`")]
     fn a_call_that_does_not_fit_is_said(#[case] calc: &str, #[case] said: &str) {
-        let request = Request { listing: true, ..Request::of(&[], &[calc]) };
-        let told = refusal(&rows(ROWS), &request);
+        let told = refusal(&rows(ROWS), &on_rows(calc));
         assert!(told.contains(said), "{calc}: {told}");
     }
 }

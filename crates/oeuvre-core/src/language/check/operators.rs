@@ -527,10 +527,9 @@ impl Checker {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing::{refusal, rows};
-    use crate::{Plan, Request};
+    use crate::testing::{kind as kind_of, on_rows, refusal, rows};
+    use oeuvre_columns::Kind;
     use oeuvre_columns::value::calendar::Unit;
-    use oeuvre_columns::{Kind, Source};
     use rstest::rstest;
 
     const ROWS: &str = "a:2 b:0 w:20 f:float t d:date at:time m:month p:bool\n";
@@ -559,9 +558,7 @@ mod tests {
     #[case("t in ('a', 'b')", Kind::Boolean)]
     #[case("a between 1 and f", Kind::Boolean)]
     fn an_operator_gives_values_of_a_kind(#[case] calc: &str, #[case] kind: Kind) {
-        let request = Request { listing: true, ..Request::of(&[], &[calc]) };
-        let plan = Plan::new(&request, rows(ROWS).columns()).unwrap();
-        assert_eq!(plan.results[0].built.kind, kind, "{calc}");
+        assert_eq!(kind_of(ROWS, &on_rows(calc)), kind, "{calc}");
     }
 
     #[rstest]
@@ -580,8 +577,7 @@ mod tests {
     #[case("not t", "expected a condition, found text")]
     #[case("a = missing", "nothing is equal to missing")]
     fn what_does_not_go_together_is_said(#[case] calc: &str, #[case] said: &str) {
-        let request = Request { listing: true, ..Request::of(&[], &[calc]) };
-        let told = refusal(&rows(ROWS), &request);
+        let told = refusal(&rows(ROWS), &on_rows(calc));
         assert!(told.contains(said), "{calc}: {told}");
     }
 }

@@ -315,9 +315,9 @@ impl Checker {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing::{refusal, rows, table};
-    use crate::{Plan, Request};
-    use oeuvre_columns::{Kind, Source};
+    use crate::Request;
+    use crate::testing::{kind as kind_of, refusal, rows, table};
+    use oeuvre_columns::Kind;
     use rstest::rstest;
 
     const ROWS: &str = "k m d:date x:2 t\n";
@@ -335,8 +335,7 @@ mod tests {
     #[case("total(max(d))", Kind::Date)]
     #[case("max(sum(x))", Kind::Number { scale: 2 })]
     fn a_word_gives_values_of_a_kind(#[case] calc: &str, #[case] kind: Kind) {
-        let plan = Plan::new(&Request::of(&["k"], &[calc]), rows(ROWS).columns()).unwrap();
-        assert_eq!(plan.results[0].built.kind, kind, "{calc}");
+        assert_eq!(kind_of(ROWS, &Request::of(&["k"], &[calc])), kind, "{calc}");
     }
 
     #[rstest]
