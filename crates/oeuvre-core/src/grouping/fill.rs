@@ -430,7 +430,7 @@ mod tests {
     #[case("x:0", "2|1|3")]
     #[case("x:date", "2025-01-02|2025-01-01|2025-01-03")]
     #[case("x:time", "2025-01-01T02:00:00|2025-01-01T01:00:00|2025-01-01T03:00:00")]
-    #[case("x:bool", "true|false|")]
+    #[case("x:bool", "true|false")]
     fn labels_of_a_lookup_are_lines(#[case] column: &str, #[case] labels: &str) {
         use oeuvre_columns::{Source, Table, column::Batch};
         let labels: Vec<&str> = labels.split('|').collect();
@@ -454,7 +454,6 @@ mod tests {
             .enumerate()
             .map(|(i, l)| format!("{l} = {}", if i == 0 { 2 } else { 0 }))
             .collect();
-        expected.retain(|line| !line.starts_with(' '));
         expected.sort();
         assert_eq!(shown(&grid), expected.join("; "));
     }

@@ -137,3 +137,25 @@ impl Checker {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::Request;
+    use crate::testing::{answer, rows};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("mean(x)", Some("156.29/2"))]
+    #[case("sum(x) / count()", Some("156.29/2.00"))]
+    #[case("portion(x > 78.14)", Some("1/2"))]
+    #[case("stdev(x)", None)]
+    fn a_figure_to_be_read_has_the_parts_that_it_is_made_of(
+        #[case] calc: &str,
+        #[case] parts: Option<&str>,
+    ) {
+        let request = Request { for_reading: true, ..Request::of(&[], &[calc]) };
+        let (grid, _) = answer(&rows("x:2\n78.14\n78.15\n"), &request).unwrap();
+        let found = grid.quotient(0, 0).map(|(n, d)| format!("{n}/{d}"));
+        assert_eq!(found.as_deref(), parts);
+    }
+}
