@@ -136,6 +136,8 @@ fn a_wrong_command_line_ends_with_two_and_a_missing_file_with_one() {
 #[case(&["--show", "max(sailed_on + 1.5)"], "round(1.5)", &["--show", "max(sailed_on + round(1.5))"])]
 #[case(&["--where", "sum(fare) > 3"], "--lines-where 'sum(fare) > 3'", &["--by", "route", "--lines-where", "sum(fare) > 3"])]
 #[case(&["--where", "rank(sum(fare)) < 3"], "--lines-where 'rank(sum(fare)) < 3'", &["--by", "route", "--lines-where", "rank(sum(fare)) < 3"])]
+// As a shell takes it, quotes and all.
+#[case(&["--where", "max(route) > 'A'"], r"--lines-where 'max(route) > '\''A'\'''", &["--by", "route", "--lines-where", "max(route) > 'A'"])]
 #[case(&["--top", "3"], "--by", &["--by", "route", "--top", "3"])]
 #[case(&["--every-period"], "--by 'month(date)'", &["--by", "month(sailed_on)", "--every-period"])]
 #[case(&["--let", "sum(fare)"], "--let 'revenue=sum(fare)'", &["--let", "revenue=sum(fare)"])]

@@ -51,10 +51,7 @@ impl Checker {
                 Err(at
                     .mistake("a condition on rows cannot use a result of groups")
                     .label("known only after the rows are grouped")
-                    .help(format!(
-                        "a condition on the lines of the table: --lines-where '{}'",
-                        at.written.text
-                    )))
+                    .help(at.as_lines_where()))
             }
             Context::Row => {
                 Err(at

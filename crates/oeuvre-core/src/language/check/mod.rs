@@ -149,6 +149,12 @@ impl<'e> At<'e> {
         &self.written.text[self.expr.span.clone()]
     }
 
+    /// The text that it stands in as a condition on lines, as a shell takes it.
+    fn as_lines_where(self) -> String {
+        let text = self.written.text.replace('\'', r"'\''");
+        format!("a condition on the lines of the table: --lines-where '{text}'")
+    }
+
     /// A mistake in it.
     pub(crate) fn mistake(self, message: impl Into<String>) -> Diagnostic {
         Diagnostic::new(self.written, self.expr.span.clone(), message)

@@ -161,10 +161,7 @@ impl Checker {
             let it = Diagnostic::new(at.written, call.name_span.clone(), message)
                 .label("known only when the table is made");
             return Err(match at.context {
-                Context::Filter => it.help(format!(
-                    "a condition on the lines of the table: --lines-where '{}'",
-                    at.written.text
-                )),
+                Context::Filter => it.help(at.as_lines_where()),
                 _ => it.help(
                     "name the result with --let and write this around it, outside the aggregate",
                 ),
