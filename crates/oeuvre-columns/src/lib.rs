@@ -28,6 +28,7 @@ mod choice;
 pub mod column;
 mod memory;
 pub mod names;
+mod note;
 mod problem;
 mod schema;
 mod source;
@@ -35,8 +36,9 @@ pub mod value;
 
 pub use choice::Choice;
 pub use memory::InMemory;
+pub use note::{Note, Topic};
 pub use problem::{DataProblem, ReadError, Retry};
-pub use schema::{ColumnInfo, Table};
+pub use schema::{ColumnInfo, OddValue, Table};
 pub use source::{Account, Reader, Size, Source};
 pub use value::decimal::Decimal;
 pub use value::{Kind, Value};

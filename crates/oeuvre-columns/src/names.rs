@@ -11,6 +11,64 @@
 //! assert_eq!(all_of(&["route"]), "`route`");
 //! ```
 
+use std::borrow::Cow;
+use unicode_normalization::{UnicodeNormalization, is_nfc};
+
+/// A label without what people do not see in it or do not mean by it: case (full Unicode folding), white space at
+/// its ends, more than one space in a row, and the Unicode form (NFC). Labels that are equal so may be one.
+///
+/// ```
+/// use oeuvre_columns::names::plain_label;
+///
+/// assert_eq!(plain_label(" North\u{a0} Quay"), "north quay");
+/// assert_eq!(plain_label("Strasse"), plain_label("STRAßE"));
+/// assert_eq!(plain_label("Cafe\u{301}"), plain_label("café"));
+/// ```
+pub fn plain_label(label: &str) -> Cow<'_, str> {
+    if label.is_ascii() {
+        let plain = |b: u8| !b.is_ascii_uppercase() && (b == b' ' || !b.is_ascii_whitespace());
+        let spaced = label.starts_with(' ') || label.ends_with(' ') || label.contains("  ");
+        if !spaced && label.bytes().all(plain) {
+            return Cow::Borrowed(label);
+        }
+    }
+    let words: Vec<&str> = label.split_whitespace().collect();
+    let spaced = words.join(" ");
+    if spaced.is_ascii() {
+        return Cow::Owned(spaced.to_ascii_lowercase());
+    }
+    let composed: String = if is_nfc(&spaced) { spaced } else { spaced.nfc().collect() };
+    Cow::Owned(unicase::UniCase::unicode(composed.as_str()).to_folded_case().nfc().collect())
+}
+
+/// A text as one word for a shell: in single quotes where it needs them.
+pub fn shell_quoted(text: &str) -> String {
+    let plain = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.' | ',' | '=' | '/' | ':');
+    match !text.is_empty() && text.chars().all(plain) {
+        true => text.to_owned(),
+        false => format!("'{}'", text.replace('\'', r"'\''")),
+    }
+}
+
+/// The value of `--missing` that names some texts of a column.
+///
+/// ```
+/// use oeuvre_columns::names::missing_texts;
+///
+/// assert_eq!(missing_texts(Some("fare"), &["?", "15O,50"]), "fare=?,\"15O,50\"");
+/// ```
+pub fn missing_texts(column: Option<&str>, texts: &[&str]) -> String {
+    let quoted = |text: &str| {
+        let plain = !text.contains([',', '=', '\'', '"']) && text.trim() == text;
+        if plain { text.to_owned() } else { format!("\"{}\"", text.replace('"', "\"\"")) }
+    };
+    let all: Vec<String> = texts.iter().map(|t| quoted(t)).collect();
+    match column {
+        Some(column) => format!("{}={}", quoted(column), all.join(",")),
+        None => all.join(","),
+    }
+}
+
 /// The names nearest to a misspelt one, best first, at most three, each once; case does not count. Empty where
 /// none is near: a similarity of 0.78 by Jaro and Winkler (Winkler, "String Comparator Metrics and Enhanced
 /// Decision Rules in the Fellegi-Sunter Model of Record Linkage", 1990) is what typing errors leave of names of

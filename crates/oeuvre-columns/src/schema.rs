@@ -4,11 +4,12 @@
 //! use oeuvre_columns::{ColumnInfo, Kind};
 //!
 //! let fare = ColumnInfo::new("fare", Kind::Number { scale: 2 });
-//! assert_eq!((fare.name.as_str(), fare.note), ("fare", None));
+//! assert_eq!((fare.name.as_str(), fare.odd), ("fare", None));
 //! ```
 
 use crate::column::Column;
 use crate::value::Kind;
+use std::fmt;
 
 /// A column of the rows.
 #[derive(Clone, Debug)]
@@ -17,14 +18,35 @@ pub struct ColumnInfo {
     pub name: String,
     /// What it holds: of all its rows, as far as they have been looked at.
     pub kind: Kind,
-    /// Why it is not what most of its values look like, with the place of the value to blame.
-    pub note: Option<String>,
+    /// The first of few values because of which it is not what most others look like.
+    pub odd: Option<OddValue>,
+}
+
+/// A value that is unlike most others of its column.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OddValue {
+    /// It as it stands in the file.
+    pub text: String,
+    /// The line, from 1.
+    pub line: u64,
+    /// The file, where there are several.
+    pub file: Option<String>,
+}
+
+impl fmt::Display for OddValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "'{}' on line {}", self.text.escape_debug(), self.line)?;
+        match &self.file {
+            Some(file) => write!(f, " of {file}"),
+            None => Ok(()),
+        }
+    }
 }
 
 impl ColumnInfo {
     /// A column about which there is nothing more to say.
     pub fn new(name: impl Into<String>, kind: Kind) -> ColumnInfo {
-        ColumnInfo { name: name.into(), kind, note: None }
+        ColumnInfo { name: name.into(), kind, odd: None }
     }
 }
 

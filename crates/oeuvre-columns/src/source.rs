@@ -10,6 +10,7 @@
 //! [`ReadError::Again`].
 
 use crate::column::Batch;
+use crate::note::Note;
 use crate::problem::ReadError;
 use crate::schema::ColumnInfo;
 
@@ -97,8 +98,13 @@ pub trait Source: Sync {
         Ok(())
     }
 
+    /// The time zone whose wall clock times with an offset were read by.
+    fn zone(&self) -> &str {
+        "UTC"
+    }
+
     /// What readers should be told of how columns (by their places) were read; empty for nothing.
-    fn remarks(&self, columns: &[usize]) -> Vec<String> {
+    fn notes(&self, columns: &[usize]) -> Vec<Note> {
         let _ = columns;
         Vec::new()
     }
@@ -142,28 +148,19 @@ pub trait Reader: Send {
     fn account(&self) -> Account;
 }
 
-/// What readers passed over or read as missing.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+/// What readers passed over or made whole.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Account {
     /// Records that could not be read and were skipped, as was asked for.
     pub unreadable: u64,
     /// Records that were too short and were padded, as was asked for.
     pub padded: u64,
-    /// Texts read as missing: column (place among those asked for), text, how often.
-    pub read_as_missing: Vec<(usize, String, u64)>,
 }
 
 impl Account {
     /// Adds another reader's account.
-    pub fn add(&mut self, other: &Account) {
+    pub fn add(&mut self, other: Account) {
         self.unreadable += other.unreadable;
         self.padded += other.padded;
-        for (column, text, n) in &other.read_as_missing {
-            match self.read_as_missing.iter_mut().find(|m| m.0 == *column && m.1 == *text) {
-                Some(mine) => mine.2 += n,
-                None => self.read_as_missing.push((*column, text.clone(), *n)),
-            }
-        }
-        self.read_as_missing.sort();
     }
 }

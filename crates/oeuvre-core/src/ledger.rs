@@ -12,6 +12,8 @@
 //! assert_eq!(told[..3], [("rows read".into(), 5), ("left out".into(), 2), ("counted".into(), 3)]);
 //! ```
 
+use oeuvre_columns::Note;
+
 /// What a run did with the rows. `read` is `left_out`, what lookups left out, and `counted` together, and `left_out >= left_out_missing`,
 /// always.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -46,8 +48,8 @@ pub struct Ledger {
     pub not_shown: (u64, bool),
     /// Equal values put in an order all the same: where, and how many.
     pub ties_broken: Vec<(String, u64)>,
-    /// What else readers should know.
-    pub remarks: Vec<String>,
+    /// What readers should be told, as it was noticed.
+    pub notes: Vec<Note>,
 }
 
 /// What a lookup did.
@@ -63,6 +65,8 @@ pub struct LookupAccount {
     pub keys: Vec<(String, u64)>,
     /// Lines of the lookup that no row counted has found.
     pub unused: u64,
+    /// Lines of the lookup passed over because their key stood before.
+    pub doubled: u64,
 }
 
 /// How many keys without a match are named.
@@ -90,6 +94,16 @@ impl Ledger {
                 None => self.divisions_by_zero.push((text.clone(), *n)),
             }
         }
+    }
+
+    /// The notes, the most telling first, each once.
+    pub fn told(&self) -> Vec<&Note> {
+        let mut notes: Vec<&Note> = self.notes.iter().collect();
+        // Stable: those of one topic stay in the order of the request.
+        notes.sort_by_key(|note| note.topic);
+        let mut seen = std::collections::HashSet::new();
+        notes.retain(|note| seen.insert(*note));
+        notes
     }
 
     /// The entries in the order of the work.
@@ -122,8 +136,12 @@ impl Ledger {
                 _ => format!("{kept}: {}{more}", shown.join(", ")),
             };
             add(&format!("without a match in {}", l.name), l.unmatched, detail, !l.dropped);
-            if l.unused > 0 {
-                add(&format!("rows of {} not used", l.name), l.unused, String::new(), true);
+            if l.doubled > 0 {
+                let detail = "passed over: their keys stand before".to_owned();
+                add(&format!("rows of {} doubled", l.name), l.doubled, detail, true);
+            }
+            if l.unused > l.doubled {
+                add(&format!("rows of {} not used", l.name), l.unused - l.doubled, String::new(), true);
             }
         }
         add("counted", self.counted, String::new(), false);

@@ -13,7 +13,8 @@
 
 use crate::error::SourceText;
 use crate::rows::lookup::NoMatch;
-use oeuvre_columns::{Table, choices};
+use crate::spelling::Spellings;
+use oeuvre_columns::{Note, Table, choices};
 use std::sync::Arc;
 
 /// A result to show.
@@ -46,6 +47,26 @@ impl Show {
         }
         Show { heading: None, calc: SourceText::new(origin, text) }
     }
+
+    /// As [`Show::parse`], of a list in which each has a heading: `A: a, B: b`; any other text is one.
+    pub fn parse_all(origin: &str, text: &str) -> Vec<Show> {
+        let (mut parts, mut from, mut depth, mut quote) = (Vec::new(), 0, 0i32, None);
+        for (at, c) in text.char_indices() {
+            match (quote, c) {
+                (None, '\'' | '"') => quote = Some(c),
+                (Some(q), _) if c == q => quote = None,
+                (None, '(') => depth += 1,
+                (None, ')') => depth -= 1,
+                (None, ',') if depth == 0 => {
+                    parts.push(Show::parse(origin, &text[from..at]));
+                    from = at + 1;
+                }
+                _ => {}
+            }
+        }
+        parts.push(Show::parse(origin, &text[from..]));
+        if parts.iter().all(|p| p.heading.is_some()) { parts } else { vec![Show::parse(origin, text)] }
+    }
 }
 
 /// A lookup as it was asked for.
@@ -57,6 +78,20 @@ pub struct LookupRequest {
     pub on: Arc<SourceText>,
     /// What happens to rows without a match.
     pub no_match: NoMatch,
+    /// What happens to keys that stand twice in it.
+    pub doubled: Doubled,
+    /// What readers should be told of how it was read.
+    pub notes: Vec<Note>,
+}
+
+choices! {
+    /// What happens to keys that stand twice in a lookup.
+    #[derive(Default)]
+    pub enum Doubled {
+        #[default]
+        Stop = "stop": "Stop and name their lines",
+        First = "first": "Take the first line of each, and count the others",
+    }
 }
 
 choices! {
@@ -109,6 +144,10 @@ pub struct Request {
     pub lets: Vec<(String, Arc<SourceText>)>,
     /// Tables whose columns are added to each row.
     pub lookups: Vec<LookupRequest>,
+    /// Columns whose labels are taken for one where they are plainly the same, each with the lookup it is of.
+    pub one_spelling: Vec<(Option<String>, String)>,
+    /// The spellings that were found of them.
+    pub spellings: Option<Spellings>,
     /// Conditions on rows; all must hold.
     pub filters: Vec<Arc<SourceText>>,
     /// Periods without rows are lines, too.

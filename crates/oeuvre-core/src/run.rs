@@ -8,6 +8,7 @@ use crate::error::Error;
 use crate::grid::Grid;
 use crate::grouping::{Gathered, fill, gather, gather_one, second_pass};
 use crate::ledger::Ledger;
+use crate::notice::alike_keys;
 use crate::plan::Plan;
 use crate::table::assemble;
 use oeuvre_columns::Source;
@@ -43,6 +44,7 @@ fn finished(
     (mut groups, mut ledger): Gathered,
 ) -> Result<(Grid, Ledger), Error> {
     source.ensure_sound(&plan.inputs)?;
+    ledger.notes.extend(alike_keys(plan, &groups[0]));
     fill(plan, &mut groups[0])?;
     let second_pass = second_pass(plan, source, threads, &groups)?;
     let grid = assemble(plan, &groups, second_pass.as_ref(), &mut ledger)?;

@@ -58,6 +58,12 @@ impl Opened {
         Opened { bytes, stamp: None }
     }
 
+    /// What it holds, read as another encoding.
+    pub(crate) fn decoded(self, name: &str, encoding: &str) -> Result<Opened, ReadError> {
+        self.ensure_unchanged()?;
+        Ok(Opened::copied(decode(name, self.bytes, Some(encoding))?))
+    }
+
     /// An error when the file has changed since it was opened.
     pub(crate) fn ensure_unchanged(&self) -> Result<(), ReadError> {
         match &self.stamp {

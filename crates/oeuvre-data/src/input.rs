@@ -10,7 +10,10 @@ use oeuvre_columns::{ReadError, Retry, Source, Table};
 /// Rows whose kinds are settled while they are read.
 pub trait Input: Source {
     /// Takes in what the last pass has found out of the columns.
-    fn learn(&mut self);
+    ///
+    /// # Errors
+    /// What has turned out to be wrong with a file.
+    fn learn(&mut self) -> Result<(), ReadError>;
 
     /// What a text would be, were it a column of its own: `number`, `boolean`, `date`, `datetime`,
     /// `code` (zeros in front of a whole number) or `text`.
@@ -31,17 +34,17 @@ pub trait Input: Source {
 ///
 /// # Errors
 /// Those of the work, but for [`ReadError::Again`].
-pub fn settled<T, E: Retry>(
+pub fn settled<T, E: Retry + From<ReadError>>(
     input: &mut dyn Input,
     mut work: impl FnMut(&dyn Input) -> Result<T, E>,
 ) -> Result<T, E> {
     let mut all_seen = false;
     loop {
         match work(input) {
-            Err(error) if error.is_again() => input.learn(),
+            Err(error) if error.is_again() => input.learn()?,
             Err(error) if !all_seen && error.is_of_kinds() => {
                 all_seen = true;
-                if !look_at_all(input) {
+                if !look_at_all(input)? {
                     return Err(error);
                 }
             }
@@ -51,7 +54,7 @@ pub fn settled<T, E: Retry>(
 }
 
 /// Looks at all rows, so that no kind is a guess any more; whether one has changed by that.
-fn look_at_all(input: &mut dyn Input) -> bool {
+fn look_at_all(input: &mut dyn Input) -> Result<bool, ReadError> {
     let all: Vec<usize> = (0..input.columns().len()).collect();
     let mut changed = false;
     loop {
@@ -64,11 +67,11 @@ fn look_at_all(input: &mut dyn Input) -> bool {
         });
         match read {
             Err(ReadError::Again) => {
-                input.learn();
+                input.learn()?;
                 changed = true;
             }
             // What else is wrong with the rows is told when they are read for good.
-            _ => return changed,
+            _ => return Ok(changed),
         }
     }
 }

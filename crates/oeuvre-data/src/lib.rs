@@ -42,4 +42,4 @@ mod text;
 
 pub use input::{Input, read_whole, settled};
 pub use open::open;
-pub use options::{DateOrder, Forced, ReadOptions, Uneven};
+pub use options::{DateForm, DateOrder, Forced, Lacking, ReadOptions, Uneven, Zone};

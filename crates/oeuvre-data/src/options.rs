@@ -1,14 +1,17 @@
 //! How files are read: everything that can be said with options, with what holds when nothing is said.
 //!
 //! ```
-//! use oeuvre_data::{DateOrder, ReadOptions};
+//! use oeuvre_data::ReadOptions;
 //!
-//! let european = ReadOptions { decimal: ',', dates: Some(DateOrder::Dmy), ..ReadOptions::default() };
+//! let european = ReadOptions { decimal: Some(','), ..ReadOptions::default() };
 //! assert_eq!(european.quote, Some(b'"'));
 //! assert!(european.missing.contains(&"n/a".to_string()));
 //! ```
 
+use jiff::tz::TimeZone;
 use oeuvre_columns::choices;
+use oeuvre_columns::value::pattern::DatePattern;
+use std::sync::Arc;
 
 /// Texts that stand for no value unless others are named: the blank field is always one.
 pub(crate) const DEFAULT_MISSING: &[&str] = &[
@@ -22,6 +25,25 @@ choices! {
         Dmy = "dmy": "Day first: 31/12/2025",
         Mdy = "mdy": "Month first: 12/31/2025",
         Ymd = "ymd": "Year first: 2025/12/31",
+    }
+}
+
+/// How dates are written.
+#[derive(Clone, Debug)]
+pub enum DateForm {
+    /// In numbers, in this order.
+    Order(DateOrder),
+    /// By a pattern of Unicode's date fields, beside ISO dates.
+    Pattern(Arc<DatePattern>),
+}
+
+choices! {
+    /// What to do with columns that some of several files lack.
+    #[derive(Default)]
+    pub enum Lacking {
+        #[default]
+        Stop = "stop": "Stop and name the column and the file",
+        Blank = "blank": "Take them as missing there",
     }
 }
 
@@ -44,6 +66,40 @@ choices! {
         Stop = "stop": "Stop and name the line",
         Blank = "blank": "Take what lacks as missing",
         LeaveOut = "leave-out": "Leave them out and count them",
+    }
+}
+
+/// A time zone of the IANA time zone database, UTC unless named.
+#[derive(Clone, Debug)]
+pub struct Zone {
+    pub(crate) name: String,
+    zone: TimeZone,
+}
+
+impl Default for Zone {
+    fn default() -> Zone {
+        Zone { name: "UTC".to_owned(), zone: TimeZone::UTC }
+    }
+}
+
+impl Zone {
+    /// The zone of a name such as `Europe/Copenhagen`; `None` where there is none.
+    pub fn named(name: &str) -> Option<Zone> {
+        let zone = TimeZone::get(name).ok()?;
+        let name = zone.iana_name().unwrap_or(name).to_owned();
+        Some(Zone { name, zone })
+    }
+
+    /// Names of zones, for messages that suggest one.
+    pub fn names() -> Vec<String> {
+        jiff::tz::db().available().map(|name| name.to_string()).collect()
+    }
+
+    /// The wall clock at an instant, both in microseconds since 1970-01-01T00:00; `None` outside the years of
+    /// the calendar.
+    pub(crate) fn wall_clock(&self, instant: i64) -> Option<i64> {
+        let at = jiff::Timestamp::from_microsecond(instant).ok()?;
+        Some(instant + i64::from(self.zone.to_offset(at).seconds()) * 1_000_000)
     }
 }
 
@@ -71,12 +127,31 @@ pub struct ReadOptions {
     pub missing_of: Vec<(String, String)>,
     /// Texts that are values in single columns after all: heading and text.
     pub not_missing_of: Vec<(String, String)>,
-    /// The order of dates that are not in ISO form.
-    pub dates: Option<DateOrder>,
-    /// The decimal sign, `.` or `,`.
-    pub decimal: char,
+    /// How dates are written that are not in ISO form; found out for each file when not given.
+    pub dates: Option<DateForm>,
+    /// The decimal sign, `.` or `,`; found out for each file when not given.
+    pub decimal: Option<char>,
+    /// Lines above the headings.
+    pub skip_lines: u64,
+    /// Columns that some of several files lack.
+    pub lacking: Lacking,
+    /// The zone whose wall clock times with an offset are read by.
+    pub zone: Zone,
+    /// The name of the lookup that is read, for messages that name an option; `None` for the rows.
+    pub lookup: Option<String>,
     /// Bytes in a piece of work; no result depends on it.
     pub piece_bytes: usize,
+}
+
+impl ReadOptions {
+    /// A reading option as it is typed for what is read here.
+    pub(crate) fn typed(&self, option: &str, value: &str) -> String {
+        match &self.lookup {
+            Some(lookup) => format!("{option} '{lookup}={value}'"),
+            None if value.contains([' ', ';']) => format!("{option} '{value}'"),
+            None => format!("{option} {value}"),
+        }
+    }
 }
 
 impl Default for ReadOptions {
@@ -93,7 +168,11 @@ impl Default for ReadOptions {
             not_missing_of: Vec::new(),
             missing: DEFAULT_MISSING.iter().map(|&t| t.to_owned()).collect(),
             dates: None,
-            decimal: '.',
+            decimal: None,
+            skip_lines: 0,
+            lacking: Lacking::Stop,
+            zone: Zone::default(),
+            lookup: None,
             // With its marks and columns a piece stays in a core's second-level cache.
             piece_bytes: 256 << 10,
         }

@@ -4,14 +4,31 @@
 //! use oeuvre_core::Ledger;
 //!
 //! let ledger = Ledger { read: 20_000, counted: 20_000, ..Ledger::default() };
-//! assert!(oeuvre_render::ledger_text(&ledger).starts_with("rows read    20,000\ncounted      20,000\n"));
+//! let text = oeuvre_render::ledger_text(&ledger, Default::default());
+//! assert!(text.starts_with("rows read    20,000\ncounted      20,000\n"));
 //! ```
 
 use crate::cells::{escape_controls, grouped};
 use oeuvre_core::Ledger;
+use unicode_width::UnicodeWidthStr;
 
-/// The ledger as aligned lines, for standard error.
-pub fn ledger_text(ledger: &Ledger) -> String {
+/// How a ledger is written as lines.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct LedgerSettings {
+    /// Whether all notes are written, and not the most telling alone.
+    pub all_notes: bool,
+    /// The columns of characters that a note may take.
+    pub width_cols: Option<usize>,
+}
+
+/// How many notes are written where not all are.
+const NOTES: usize = 10;
+
+/// What a note begins with; its further lines stand below its text.
+const NOTE: &str = "note: ";
+
+/// The ledger as aligned lines, for standard error, with the most telling notes or all.
+pub fn ledger_text(ledger: &Ledger, settings: LedgerSettings) -> String {
     let entries = ledger.entries();
     let label = |e: &oeuvre_core::Entry| format!("{}{}", if e.part { "  " } else { "" }, e.label);
     let labels = entries.iter().map(|e| label(e).len()).max().unwrap_or(0);
@@ -27,10 +44,54 @@ pub fn ledger_text(ledger: &Ledger) -> String {
         out.push_str(line.trim_end());
         out.push('\n');
     }
-    for remark in &ledger.remarks {
-        out.push_str(&format!("note: {}\n", escape_controls(remark)));
+    let notes = ledger.told();
+    let shown = if settings.all_notes { notes.len() } else { NOTES.min(notes.len()) };
+    for note in &notes[..shown] {
+        write_note(&mut out, &note.text, settings.width_cols);
+    }
+    if shown < notes.len() {
+        let more = format!("and {} more: --notes all shows them", notes.len() - shown);
+        write_note(&mut out, &more, settings.width_cols);
     }
     out
+}
+
+/// Writes a note, in lines that fit the width.
+fn write_note(out: &mut String, text: &str, width: Option<usize>) {
+    let room = width.map_or(usize::MAX, |w| w.saturating_sub(NOTE.len()).max(20));
+    for (i, line) in wrapped(&escape_controls(text), room).iter().enumerate() {
+        let begin = if i == 0 { NOTE } else { &" ".repeat(NOTE.len()) };
+        out.push_str(begin);
+        out.push_str(line);
+        out.push('\n');
+    }
+}
+
+/// A text in lines of so many columns, broken between words; a longer word has a line of its own.
+pub(crate) fn wrapped(text: &str, room: usize) -> Vec<String> {
+    let mut lines: Vec<String> = vec![String::new()];
+    let mut used = 0;
+    for word in text.split(' ') {
+        let width = word.width();
+        if used > 0 && used + 1 + width > room {
+            lines.push(String::new());
+            used = 0;
+        }
+        if let Some(line) = lines.last_mut() {
+            if used > 0 {
+                line.push(' ');
+                used += 1;
+            }
+            line.push_str(word);
+            used += width;
+        }
+    }
+    lines
+}
+
+/// The notes as they stand in documents: all of them.
+pub(crate) fn notes(ledger: &Ledger) -> impl Iterator<Item = &str> {
+    ledger.told().into_iter().map(|note| note.text.as_str())
 }
 
 /// The ledger as one sentence, for documents.

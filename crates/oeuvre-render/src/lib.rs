@@ -38,7 +38,7 @@ use oeuvre_core::{Grid, Ledger, Plan, Trace};
 use std::io::{self, Write};
 
 pub use cells::{ForTerminal, escape_controls};
-pub use ledger::ledger_text;
+pub use ledger::{LedgerSettings, ledger_text};
 pub use sections::write_sections;
 pub use style::{Named, Style, StyleProblem};
 pub use writers::Format;

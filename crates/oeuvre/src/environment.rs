@@ -34,6 +34,15 @@ pub(crate) fn terminal_width() -> Option<usize> {
         .flatten()
 }
 
+/// The columns of the terminal that standard error is, if it is one.
+pub(crate) fn stderr_width() -> Option<usize> {
+    let stderr = std::io::stderr();
+    stderr
+        .is_terminal()
+        .then(|| terminal_size::terminal_size_of(&stderr).map(|(w, _)| usize::from(w.0)))
+        .flatten()
+}
+
 /// How many threads run at once here.
 pub(crate) fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, |n| n.get())

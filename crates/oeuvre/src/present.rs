@@ -3,12 +3,12 @@
 //! A command that makes a table of rows ends here. One that reads no rows has no ledger: it writes with
 //! `deliver.rs`, as `functions` does.
 
-use crate::args::output::OutputArgs;
+use crate::args::output::{Notes, OutputArgs};
 use crate::deliver::deliver_as;
 use crate::environment;
 use crate::failure::Failure;
 use oeuvre_core::{Grid, Ledger};
-use oeuvre_render::{Settings, Style, TextSettings};
+use oeuvre_render::{LedgerSettings, Settings, Style, TextSettings};
 use std::io::{self, Write};
 
 /// Writes a table where and as what the options say, and the ledger.
@@ -45,7 +45,11 @@ pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> 
     if output.quiet {
         return Ok(());
     }
-    let mut text = oeuvre_render::ledger_text(ledger);
+    let width = || environment::stderr_width();
+    let mut text = oeuvre_render::ledger_text(
+        ledger,
+        LedgerSettings { all_notes: output.notes == Notes::All, width_cols: output.width.or_else(width) },
+    );
     if environment::terminal_width().is_some() && output.to.is_none() {
         // Below the table, not as a part of it.
         text.insert(0, '\n');

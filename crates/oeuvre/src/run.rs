@@ -1,21 +1,31 @@
 //! A request over rows: planned, run, and planned again where a column turns out to be of another kind.
 
 use crate::args::style::ensure_fits;
-use oeuvre_core::{Error, Grid, Ledger, Plan, Request};
+use oeuvre_columns::Source;
+use oeuvre_core::{Error, Grid, Ledger, Plan, Request, respelt};
 use oeuvre_data::{Input, ReadOptions, open, settled};
 use oeuvre_render::Style;
 
 /// Plans a request and does something with the plan, until the kinds of its columns are settled.
 pub(crate) fn planned<T>(
     input: &mut dyn Input,
-    request: &Request,
+    (request, threads): (&Request, usize),
     style: &Style,
-    mut work: impl FnMut(&Plan, &dyn Input) -> Result<T, Error>,
+    mut work: impl FnMut(&Plan, &Request, &dyn Source) -> Result<T, Error>,
 ) -> Result<T, Error> {
     settled(input, |input| {
-        let plan = Plan::new(request, input.columns())?;
-        ensure_fits(style, &plan)?;
-        work(&plan, input)
+        let mut planned = |request: &Request, source: &dyn Source| {
+            let plan = Plan::new(request, source.columns())?;
+            ensure_fits(style, &plan)?;
+            work(&plan, request, source)
+        };
+        if request.one_spelling.is_empty() {
+            return planned(request, input);
+        }
+        // What cannot be asked for is told before the rows are read for it.
+        Plan::new(request, input.columns())?;
+        let (source, request) = respelt(input, request, threads)?;
+        planned(&request, &source)
     })
 }
 
@@ -28,5 +38,7 @@ pub(crate) fn summarize(
     style: &Style,
 ) -> Result<(Grid, Ledger), Error> {
     let mut input = open(files, options)?;
-    planned(input.as_mut(), request, style, |plan, input| oeuvre_core::run(plan, input, threads))
+    planned(input.as_mut(), (request, threads), style, |plan, _, input| {
+        oeuvre_core::run(plan, input, threads)
+    })
 }

@@ -19,11 +19,13 @@
 
 pub mod dictionary;
 pub mod interner;
+pub mod marks;
 
 use crate::value::calendar::Period;
 use crate::value::decimal::Decimal;
 use crate::value::{Kind, Value};
 use dictionary::{Dictionary, MISSING_CODE};
+use marks::Marks;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -69,11 +71,13 @@ pub struct Column {
     pub data: Data,
     /// The texts that the codes stand for.
     pub dictionary: Dictionary,
+    /// What the fields said beside their values, as far as a reader has noted it.
+    pub marks: Marks,
 }
 
 impl From<Data> for Column {
     fn from(data: Data) -> Column {
-        Column { data, dictionary: Dictionary::default() }
+        Column { data, ..Column::default() }
     }
 }
 
@@ -283,14 +287,25 @@ impl Column {
         column
     }
 
+    /// A column with the texts of its codes.
+    pub fn coded(data: Data, dictionary: Dictionary) -> Column {
+        Column { data, dictionary, marks: Marks::default() }
+    }
+
+    /// Keeps the values at some places, which must be in ascending order, with their marks.
+    pub fn retain(&mut self, rows: &[u32]) {
+        self.data.retain(rows);
+        self.marks.retain(rows);
+    }
+
     /// The values at some places, in that order. The texts are shared, not copied.
     pub fn gather(&self, rows: &[u32]) -> Column {
-        Column { data: self.data.gather(rows), dictionary: self.dictionary.clone() }
+        Column::coded(self.data.gather(rows), self.dictionary.clone())
     }
 
     /// The values at the places of a range, which must be there. The texts are shared, not copied.
     pub fn slice(&self, range: Range<usize>) -> Column {
-        Column { data: self.data.slice(range), dictionary: self.dictionary.clone() }
+        Column::coded(self.data.slice(range), self.dictionary.clone())
     }
 }
 

@@ -21,6 +21,7 @@ pub mod calendar;
 mod comparison;
 pub mod decimal;
 pub mod exact;
+pub mod pattern;
 
 use calendar::{Part, Period, Unit};
 pub use comparison::Comparison;

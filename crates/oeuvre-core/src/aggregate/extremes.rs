@@ -254,12 +254,10 @@ fn finish(state: &Extremes, kind: Kind, largest: bool) -> Column {
                 .skip(1)
                 .map(|&(low, high)| (low <= high).then_some(if largest { high } else { low })),
         ),
-        Extremes::Text { found, texts, .. } => Column {
-            data: Data::Codes(
-                found.iter().skip(1).map(|f| if largest { f.1 } else { f.0 }).collect(),
-            ),
-            dictionary: texts.clone(),
-        },
+        Extremes::Text { found, texts, .. } => {
+            let codes = found.iter().skip(1).map(|f| if largest { f.1 } else { f.0 });
+            Column::coded(Data::Codes(codes.collect()), texts.clone())
+        }
     }
 }
 

@@ -235,7 +235,7 @@ impl GroupAggregate for FirstLast {
             .map(|e| e.any.then_some(if self.last { e.last.2 } else { e.first.2 }));
         if args[0] == Kind::Text {
             let codes = words.map(|w| w.map_or(MISSING_CODE, |w| w as u32)).collect();
-            return Ok(Column { data: Data::Codes(codes), dictionary: found.texts.clone() });
+            return Ok(Column::coded(Data::Codes(codes), found.texts.clone()));
         }
         Ok(column_of(args[0], words))
     }

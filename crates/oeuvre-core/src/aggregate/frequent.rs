@@ -63,10 +63,10 @@ impl GroupAggregate for Mode {
             best.map(|b| b.1)
         });
         Ok(match values.texts() {
-            Some(texts) => Column {
-                data: Data::Codes(modes.iter().map(|m| m.unwrap_or(MISSING_CODE)).collect()),
-                dictionary: texts.clone(),
-            },
+            Some(texts) => {
+                let codes = modes.iter().map(|m| m.unwrap_or(MISSING_CODE));
+                Column::coded(Data::Codes(codes.collect()), texts.clone())
+            }
             None => column_of(args[0], modes.iter().map(|m| m.map(|code| values.number(code)))),
         })
     }

@@ -176,7 +176,7 @@ impl GroupAggregate for LabelAtExtreme {
             texts.dedup();
             if texts.is_empty() { MISSING_CODE } else { dictionary.intern(&texts.join(", ")) }
         });
-        Ok(Column { data: Data::Codes(codes.collect()), dictionary })
+        Ok(Column::coded(Data::Codes(codes.collect()), dictionary))
     }
     fn shape(&self) -> Shape {
         Shape::LabelFirst

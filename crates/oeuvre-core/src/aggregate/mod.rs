@@ -277,6 +277,9 @@ pub trait Aggregate: Same + Sync + Send {
 
     /// Whether lines add up to their total.
     fn additivity(&self) -> Additivity;
+
+    /// What to ask whoever wrote it so, where something else may be meant.
+    fn question(&self) -> Option<String>;
 }
 
 /// An aggregate with the type of its state: see [`Aggregate`], of which this is the typed side.
@@ -310,6 +313,10 @@ pub(crate) trait GroupAggregate: Same + Sync + Send {
     }
     /// As [`Aggregate::additivity`].
     fn additivity(&self) -> Additivity;
+    /// As [`Aggregate::question`].
+    fn question(&self) -> Option<String> {
+        None
+    }
 }
 
 impl<A: GroupAggregate> Aggregate for A {
@@ -336,6 +343,9 @@ impl<A: GroupAggregate> Aggregate for A {
     }
     fn additivity(&self) -> Additivity {
         GroupAggregate::additivity(self)
+    }
+    fn question(&self) -> Option<String> {
+        GroupAggregate::question(self)
     }
 }
 

@@ -46,6 +46,9 @@ impl GroupAggregate for Once {
         inner.update(Rows { groups: &groups, args: &[&column], piece: 0 })?;
         self.0.finish(inner.as_ref(), args)
     }
+    fn question(&self) -> Option<String> {
+        self.0.question()
+    }
     fn additivity(&self) -> Additivity {
         match self.0.additivity() {
             Additivity::Additive | Additivity::Counted => Additivity::Note(

@@ -139,6 +139,15 @@ impl GroupAggregate for Percentile {
         let exact = ExactPercentile { of: Percentile { percent, method, note: "" }, scale };
         Some(Ratio { numerator: Arc::new(exact), denominator: None })
     }
+    fn question(&self) -> Option<String> {
+        let (percent, one) = (self.percent, Decimal::new(1, 0));
+        if percent <= Decimal::new(0, 0) || percent >= one {
+            return None;
+        }
+        let hundred = Decimal::new(percent.mantissa * 100, percent.scale).trimmed();
+        let percent = percent.trimmed();
+        Some(format!("takes the {percent}th percent of 100; was {hundred} meant?"))
+    }
     fn additivity(&self) -> Additivity {
         Additivity::Note(self.note)
     }

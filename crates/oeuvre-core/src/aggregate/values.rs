@@ -213,10 +213,9 @@ impl Values {
         let pairs = self.pairs.pairs();
         let groups = pairs.iter().map(|p| p.0).collect();
         let column = match &self.known {
-            ValueCodes::Text(d, _) => Column {
-                data: Data::Codes(pairs.iter().map(|p| p.1).collect()),
-                dictionary: d.clone(),
-            },
+            ValueCodes::Text(d, _) => {
+                Column::coded(Data::Codes(pairs.iter().map(|p| p.1).collect()), d.clone())
+            }
             ValueCodes::Whole(i) => {
                 column_of(kind, pairs.iter().map(|p| Some(i.values()[p.1 as usize])))
             }

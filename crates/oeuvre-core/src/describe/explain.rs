@@ -316,6 +316,7 @@ impl About<'_> {
         match reference {
             Reference::Key(k) => self.plan.keys()[*k].heading.clone(),
             Reference::Period { unit, .. } => unit.name().to_owned(),
+            Reference::Layout(layout) => layout.word().to_owned(),
             // A value of the rows: a column by its name, else as it was written.
             Reference::Value(value) => match self.plan.calculations.tree.node(value.id) {
                 TreeNode::Column(column) => self.plan.columns[*column].name.clone(),

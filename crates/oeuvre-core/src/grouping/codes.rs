@@ -94,10 +94,9 @@ impl Codes {
     /// A column of the values of some codes.
     pub(crate) fn column(&self, kind: Kind, codes: impl Iterator<Item = u32> + Clone) -> Column {
         match self {
-            Codes::Text(d) => Column {
-                data: Data::Codes(codes.map(|c| c.wrapping_sub(1)).collect()),
-                dictionary: d.clone(),
-            },
+            Codes::Text(d) => {
+                Column::coded(Data::Codes(codes.map(|c| c.wrapping_sub(1)).collect()), d.clone())
+            }
             Codes::Whole(i) => column_of(
                 kind,
                 codes.map(|c| if c == 0 { None } else { Some(i.values()[c as usize - 1]) }),

@@ -444,6 +444,8 @@ mod tests {
             table: table.into(),
             on: SourceText::new("--match", "x = code"),
             no_match: crate::NoMatch::Blank,
+            doubled: crate::Doubled::Stop,
+            notes: Vec::new(),
         };
         let every = vec![SourceText::new("--every", "code")];
         let request =

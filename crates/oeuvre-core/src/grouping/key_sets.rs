@@ -7,6 +7,7 @@ use super::rollup::{Members, Rollup};
 use crate::plan::Plan;
 use crate::plan::{Reference, TableInput, Window};
 use crate::window::Calc;
+use crate::window::Layout;
 use oeuvre_columns::column::Data;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
@@ -52,9 +53,26 @@ pub(crate) fn key_sets(plan: &Plan) -> Vec<KeySet> {
             sets.push(KeySet { keys, periods: Vec::new() });
         }
     }
+    let levels = sets.clone();
     for input in &plan.table_inputs {
         if let TableInput::Window(Window { calc: Calc::Total, within: Some(within), .. }) = input {
-            sets.push(KeySet::of(within));
+            let layouts = within.iter().filter_map(|r| match r {
+                Reference::Layout(layout) => Some(*layout),
+                _ => None,
+            });
+            let layouts: Vec<Layout> = layouts.collect();
+            if layouts.is_empty() {
+                sets.push(KeySet::of(within));
+                continue;
+            }
+            // At each level other keys.
+            for level in levels.clone() {
+                let KeySet { mut keys, periods } = KeySet::of(within);
+                keys.extend(layouts.iter().flat_map(|l| l.keys(&level.keys, by)));
+                keys.sort_unstable();
+                keys.dedup();
+                sets.push(KeySet { keys, periods });
+            }
         }
     }
     sets.sort();

@@ -30,11 +30,12 @@ pub(crate) struct Spanned {
     pub(crate) span: Range<usize>,
 }
 
-const SIGNS: [&str; 14] = ["<>", "<=", ">=", "(", ")", ",", "+", "-", "*", "/", "=", "<", ">", "."];
+const SIGNS: [&str; 14] =
+    ["<>", "<=", ">=", "(", ")", ",", "+", "-", "*", "/", "=", "<", ">", "."];
+/// Two signs that mean what another does.
+const SAME: [(&str, &str); 2] = [("!=", "<>"), ("==", "=")];
 /// Signs that people bring from elsewhere, and what is written here.
-const FOREIGN: [(&str, &str); 8] = [
-    ("==", "="),
-    ("!=", "<>"),
+const FOREIGN: [(&str, &str); 6] = [
     ("&&", "and"),
     ("||", "or"),
     ("≠", "<>"),
@@ -71,6 +72,9 @@ pub(crate) fn tokens(written: &Arc<SourceText>) -> Result<Vec<Spanned>, Diagnost
             let len = rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len());
             at += len;
             Token::Word(rest[..len].to_owned())
+        } else if let Some((sign, ours)) = SAME.iter().find(|(s, _)| rest.starts_with(s)) {
+            at += sign.len();
+            Token::Sign(ours)
         } else if let Some((sign, ours)) = FOREIGN.iter().find(|(s, _)| rest.starts_with(s)) {
             return Err(Diagnostic::new(
                 written,

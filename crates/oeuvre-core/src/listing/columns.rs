@@ -147,7 +147,7 @@ fn join_column(
             Some(data) => append(data, chunk),
         }
     }
-    Column { data: data.unwrap_or_default(), dictionary }
+    Column::coded(data.unwrap_or_default(), dictionary)
 }
 
 fn reserve(data: &mut Data, rows: usize) {

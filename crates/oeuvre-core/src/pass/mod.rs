@@ -73,7 +73,7 @@ pub(crate) trait Share: Send {
 pub(crate) struct Done<S> {
     /// What all workers have kept.
     pub(crate) share: S,
-    /// What the readers passed over, of the consumer's columns.
+    /// What the readers passed over.
     pub(crate) account: Account,
 }
 
@@ -135,7 +135,7 @@ impl<'a> Pass<'a> {
         let mut workers = Vec::new();
         let mut problem: Option<(u64, Error)> = None;
         for (done, piece, reader_account) in results {
-            account.add(&reader_account);
+            account.add(reader_account);
             match done {
                 Ok(shares) => workers.push(shares),
                 Err(error) if problem.as_ref().is_none_or(|p| piece < p.0) => {
@@ -157,8 +157,7 @@ impl<'a> Pass<'a> {
                 mine.absorb(theirs)?;
             }
         }
-        let done = merged.into_iter().enumerate();
-        Ok(done.map(|(i, share)| Done { share, account: hand_out.account(i, &account) }).collect())
+        Ok(merged.into_iter().map(|share| Done { share, account }).collect())
     }
 
     /// Reads all batches that a reader gives.
@@ -248,19 +247,6 @@ impl HandOut {
                 std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
             }
         }
-    }
-
-    /// The account of the columns of one consumer.
-    fn account(&self, consumer: usize, all: &Account) -> Account {
-        let own = &self.of[consumer];
-        let of_column = |(place, text, n): &(usize, String, u64)| {
-            let column = own.iter().position(|(p, _)| p == place)?;
-            Some((column, text.clone(), *n))
-        };
-        let mut read_as_missing: Vec<_> =
-            all.read_as_missing.iter().filter_map(of_column).collect();
-        read_as_missing.sort();
-        Account { read_as_missing, ..all.clone() }
     }
 }
 

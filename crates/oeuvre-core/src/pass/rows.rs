@@ -7,6 +7,7 @@
 use super::Share;
 use crate::error::Error;
 use crate::ledger::{Ledger, LookupAccount};
+use crate::notice::{Noticed, alike_lookup_keys};
 use crate::plan::{LookupPlan, Plan};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::lookup::NoMatch;
@@ -26,6 +27,7 @@ pub(crate) struct RowWork {
     left_out: u64,
     left_out_missing: u64,
     found: Vec<LookupUse>,
+    noticed: Noticed,
     /// Whether all columns are kept for the rows that count, also those that only the filter needs.
     keeps_all: bool,
     /// Scratch: the rows of a batch that are kept.
@@ -88,6 +90,7 @@ impl RowWork {
             left_out: 0,
             left_out_missing: 0,
             found: plan.lookups.iter().map(|l| found(l.lookup.table.lines.len())).collect(),
+            noticed: Noticed::new(plan),
             keeps_all: false,
             kept: Vec::new(),
         }
@@ -106,7 +109,7 @@ impl RowWork {
         batch: &'b mut Batch,
     ) -> Result<Option<Selected<'b>>, Error> {
         self.read += batch.rows as u64;
-        if plan.condition.is_some() || plan.drops() {
+        if plan.filters() {
             self.filter(plan, batch)?;
         }
         if batch.rows == 0 {
@@ -115,6 +118,8 @@ impl RowWork {
         self.counted += batch.rows as u64;
         let inputs: Vec<&Column> = batch.columns.iter().collect();
         self.row.run(&plan.row, &inputs, batch.rows)?;
+        let column = |operand: Operand| self.row.column(operand, &inputs);
+        self.noticed.look_at_counted(plan, &inputs, &column, batch.rows);
         for (i, lookup) in plan.lookups.iter().enumerate() {
             if lookup.no_match != NoMatch::LeaveOut {
                 let step = step_of(&plan.row, lookup.found);
@@ -131,6 +136,8 @@ impl RowWork {
         let mut kept = std::mem::take(&mut self.kept);
         let inputs: Vec<&Column> = batch.columns.iter().collect();
         self.filter.run(&plan.filter, &inputs, batch.rows)?;
+        let column = |operand: Operand| self.filter.column(operand, &inputs);
+        self.noticed.look_at_all(plan, &inputs, &column);
         let (mut n, mut missing) = (batch.rows, 0);
         kept.clear();
         kept.extend(0..batch.rows as u32);
@@ -161,8 +168,8 @@ impl RowWork {
         }
         if kept.len() < batch.rows {
             for (i, column) in batch.columns.iter_mut().enumerate() {
-                if self.keeps_all || plan.needed.get(i).is_none_or(|needed| *needed) {
-                    column.data.retain(&kept);
+                if self.keeps_all || plan.needs(i) {
+                    column.retain(&kept);
                 }
             }
             batch.rows = kept.len();
@@ -198,14 +205,16 @@ impl RowWork {
             calculation.push_str(" of --where");
         }
         note_zero_divisions(&plan.row, &self.row, &mut ledger);
-        let columns = source.columns();
-        let name = |column: usize| columns.get(plan.inputs[column]).map(|c| c.name.clone());
-        let of_column = |(column, text, n): &(usize, String, u64)| {
-            (name(*column).unwrap_or_default(), text.clone(), *n)
-        };
-        ledger.read_as_missing = account.read_as_missing.iter().map(of_column).collect();
-        ledger.remarks.clone_from(&plan.remarks);
-        ledger.remarks.extend(source.remarks(&plan.inputs));
+        for (place, &column) in plan.inputs.iter().enumerate() {
+            let Some(column) = plan.columns.get(column) else { continue };
+            let (_, texts) = self.noticed.fields.missing(place);
+            let texts = texts.into_iter().map(|(text, n)| (column.name.clone(), text.to_owned(), n));
+            ledger.read_as_missing.extend(texts);
+        }
+        ledger.notes = self.noticed.notes(plan, source);
+        for (account, lookup) in ledger.lookups.iter().zip(&plan.lookups) {
+            ledger.notes.extend(alike_lookup_keys(plan, lookup, account));
+        }
         ensure_matched(plan, &ledger)?;
         Ok(ledger)
     }
@@ -220,6 +229,7 @@ impl RowWork {
                 unmatched: found.unmatched,
                 dropped: plan.lookups[i].no_match == NoMatch::LeaveOut,
                 keys,
+                doubled: plan.lookups[i].lookup.doubled,
                 unused: found.used.iter().filter(|u| !**u).count() as u64,
             }
         };
@@ -236,6 +246,7 @@ impl Share for RowWork {
                 *mine.keys.entry(key).or_default() += n;
             }
         }
+        self.noticed.absorb(other.noticed);
         self.read += other.read;
         self.counted += other.counted;
         self.left_out += other.left_out;

@@ -9,12 +9,12 @@ use crate::error::{Diagnostic, Error, SourceText};
 use crate::language::ast::{Expr, Node, Operator};
 use crate::language::check::{Checker, Typed};
 use crate::language::parser;
-use crate::request::LookupRequest;
+use crate::request::{Doubled, LookupRequest};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::lookup::{Lookup, key_text, push_key};
 use oeuvre_columns::Table;
 use oeuvre_columns::column::Column;
-use oeuvre_columns::value::{Comparison, Kind};
+use oeuvre_columns::value::{Comparison, Kind, Value};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -28,15 +28,26 @@ const SHOWN: usize = 3;
 /// A mistake in `on`, a name given twice, or keys that stand twice in the lookup, with their lines.
 pub(super) fn add(request: &LookupRequest, checker: &mut Checker) -> Result<(), Error> {
     let (table, written) = (&request.table, &request.on);
-    let (row_keys, keys) = sides(table, written, checker)?;
-    let rows = rows(table, &keys)?;
+    let (row_keys, mut keys) = sides(table, written, checker)?;
+    for (of_rows, (kind, column)) in row_keys.iter().zip(&mut keys) {
+        if let (Some(spelling), Kind::Text) = (checker.spelling_of(*of_rows), *kind) {
+            let spelt = |row| match column.value(Kind::Text, row) {
+                Value::Text(text) => Value::Text(Arc::from(spelling.of(&text))),
+                other => other,
+            };
+            let values: Vec<Value> = (0..column.data.len()).map(spelt).collect();
+            *column = Column::from_values(Kind::Text, &values);
+        }
+    }
+    let (rows, doubled) = rows(table, &keys, request.doubled)?;
+    checker.notes.extend(request.notes.iter().cloned());
     if checker.lookups.iter().any(|l| l.lookup.table.name == table.name) {
         return Err(Error::request_with_help(
             format!("two lookups are called `{}`", table.name),
             "name one: --lookup 'NAME=FILE'",
         ));
     }
-    let lookup = Arc::new(Lookup { table: table.clone(), rows, keys });
+    let lookup = Arc::new(Lookup { table: table.clone(), rows, keys, doubled });
     checker.add_lookup(lookup, row_keys, written, request.no_match);
     Ok(())
 }
@@ -81,8 +92,12 @@ fn sides(table: &Table, written: &Arc<SourceText>, checker: &mut Checker) -> Res
     Ok((row_keys, keys))
 }
 
-/// The row of each key.
-fn rows(table: &Table, keys: &[(Kind, Column)]) -> Result<HashMap<String, u32>, Error> {
+/// The row of each key, and how many lines were passed over because their key stood before.
+fn rows(
+    table: &Table,
+    keys: &[(Kind, Column)],
+    on_doubled: Doubled,
+) -> Result<(HashMap<String, u32>, u64), Error> {
     let mut rows: HashMap<String, u32> = HashMap::new();
     let mut doubled: Vec<(String, u64, u64)> = Vec::new();
     for row in 0..table.lines.len() {
@@ -96,7 +111,7 @@ fn rows(table: &Table, keys: &[(Kind, Column)]) -> Result<HashMap<String, u32>, 
         }
         rows.insert(key, row as u32);
     }
-    if !doubled.is_empty() {
+    if !doubled.is_empty() && on_doubled == Doubled::Stop {
         let shown: Vec<String> = doubled
             .iter()
             .take(SHOWN)
@@ -106,10 +121,10 @@ fn rows(table: &Table, keys: &[(Kind, Column)]) -> Result<HashMap<String, u32>, 
         let more = if more > 0 { format!(", and {more} more") } else { String::new() };
         return Err(Error::request_with_help(
             format!("keys stand twice in the lookup {}: {}{more}", table.name, shown.join(", ")),
-            "rows would be doubled; join by more keys with `and`, or mend the lookup",
+            "rows would be doubled: join by more keys with `and`, or mend the lookup; --doubled first takes the first line of each key",
         ));
     }
-    Ok(rows)
+    Ok((rows, doubled.len() as u64))
 }
 
 /// The equalities of `a = b and c = d`.

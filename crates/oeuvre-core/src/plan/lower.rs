@@ -8,9 +8,9 @@
 //! If you add a kind of node: say in `Lowering::lower` what becomes of it at each target.
 
 use super::{
-    AggregatePlan, Built, From, Grouping, KeyPlan, Programs, SecondPassPlan, StatePlan, TableInput,
+    AggregatePlan, Built, From, Grouping, KeyPlan, Programs, SecondPassPlan, StatePlan, TableInput, ValuesWatch,
 };
-use crate::aggregate::Aggregate;
+use crate::aggregate::{Additivity, Aggregate};
 use crate::language::check::{AggregateNode, Checker, Id, Key, Level, TreeNode, Typed};
 use crate::rows::program::{Op, Operand, Program, Step};
 use crate::stack;
@@ -210,7 +210,7 @@ impl<'c> Lowering<'c> {
             TreeNode::Column(column) => Operand::Input(self.input_places[column]),
             TreeNode::Window(window) => self.window(window),
             TreeNode::Aggregate(node) => match target {
-                Target::Group(grouping) => self.aggregate(node, value.kind, grouping),
+                Target::Group(grouping) => self.aggregate(node, value, grouping),
                 _ => unreachable!("an aggregate is a result of groups"),
             },
             TreeNode::Apply { op, args } => {
@@ -241,7 +241,7 @@ impl<'c> Lowering<'c> {
     }
 
     /// An aggregate as an input of the program of its groups.
-    fn aggregate(&mut self, node: &AggregateNode, kind: Kind, grouping: usize) -> Operand {
+    fn aggregate(&mut self, node: &AggregateNode, value: Typed, grouping: usize) -> Operand {
         let inner = match node.per.is_empty() {
             true => Target::Row,
             false => Target::Group(self.finer(grouping, &node.per)),
@@ -257,10 +257,19 @@ impl<'c> Lowering<'c> {
                 From::SecondPass(self.programs.second_pass_aggregates.len() - 1)
             }
             (None, Target::Group(finer)) => From::Groups { grouping: finer, args, condition },
-            (None, _) => From::Rows(self.state(grouping, &aggregate, args, condition)),
+            (None, _) => {
+                // What counts values says itself how many there are.
+                if !args.is_empty() && aggregate.additivity() != Additivity::Counted {
+                    let tree = &self.checker.tree;
+                    let name = tree.calc(value.id).unwrap_or_else(|| tree.text(value.id)).clone();
+                    let names = vec![name];
+                    self.programs.values.push(ValuesWatch { names, args: args.clone(), condition });
+                }
+                From::Rows(self.state(grouping, &aggregate, args, condition))
+            }
         };
         let it = &mut self.programs.groupings[grouping];
-        it.aggregates.push(AggregatePlan { aggregate, from, kind });
+        it.aggregates.push(AggregatePlan { aggregate, from, kind: value.kind });
         Operand::Input(it.keys.len() + it.aggregates.len() - 1)
     }
 

@@ -8,7 +8,7 @@ use super::lower::{Lowering, Target};
 use super::notes::Notes;
 use super::{
     Built, Calculations, Fill, Labels, LookupPlan, Plan, ResultPlan, SortBy, SortPlan, StatePlan,
-    TableInput, lookups,
+    TableInput, Watches, lookups,
 };
 use crate::aggregate::count::Count;
 use crate::aggregate::once::Once;
@@ -16,7 +16,7 @@ use crate::error::{Diagnostic, Error, SourceText};
 use crate::language::ast::{Expr, Node};
 use crate::language::check::{Checker, Level, TreeNode, Typed};
 use crate::language::parser;
-use crate::request::Request;
+use crate::request::{Request, Show};
 use crate::rows::lookup::NoMatch;
 use crate::rows::program::{Op, Operand};
 use crate::same::Alike;
@@ -62,13 +62,75 @@ impl Plan {
         columns: Vec<ColumnInfo>,
         named: &[Arc<SourceText>],
     ) -> Result<(Plan, Vec<usize>), Error> {
+        let names = columns.iter().map(|c| c.name.clone());
+        let of_lookups = request.lookups.iter().flat_map(|l| &l.table.columns);
+        let mut names: Vec<String> = names.chain(of_lookups.map(|c| c.name.clone())).collect();
+        names.retain(|name| !is_plain_name(name));
+        Self::checked(request, columns, named).map_err(|error| with_quotes(error, &names))
+    }
+
+    fn checked(
+        request: &Request,
+        columns: Vec<ColumnInfo>,
+        named: &[Arc<SourceText>],
+    ) -> Result<(Plan, Vec<usize>), Error> {
         let mut checker = Checker::new(columns, &request.lets).map_err(Error::Diagnostics)?;
         checker.listing = request.listing;
+        checker.spellings.clone_from(&request.spellings);
         let checked = Checks::new(request, &mut checker)?;
         let keys: Result<Vec<usize>, Diagnostic> =
             named.iter().map(|written| checker.key_named(written)).collect();
         Ok((checked.lower(request, checker), keys?))
     }
+}
+
+/// Whether a name is one without double quotes.
+fn is_plain_name(name: &str) -> bool {
+    let mut chars = name.chars();
+    chars.next().is_some_and(|c| c.is_alphabetic() || c == '_')
+        && chars.all(|c| c.is_alphanumeric() || c == '_')
+}
+
+/// Adds the way out to mistakes in texts that name a column with spaces or signs without its double quotes.
+fn with_quotes(error: Error, names: &[String]) -> Error {
+    let Error::Diagnostics(mut mistakes) = error else { return error };
+    let mut longest: Vec<&String> = names.iter().filter(|n| !n.trim().is_empty()).collect();
+    longest.sort_by_key(|name| std::cmp::Reverse(name.len()));
+    for mistake in &mut mistakes {
+        let written = &mistake.written;
+        let mut quoted = String::new();
+        let (mut rest, mut quote, mut found) = (written.text.as_str(), None, false);
+        let mut before = None;
+        while let Some(c) = rest.chars().next() {
+            let starts = quote.is_none() && !before.is_some_and(char::is_alphanumeric);
+            let name = longest.iter().find(|n| {
+                let behind = rest.get(n.len()..).and_then(|r| r.chars().next());
+                starts && rest.starts_with(n.as_str()) && !behind.is_some_and(char::is_alphanumeric)
+            });
+            if let Some(name) = name {
+                quoted.push_str(&format!("\"{}\"", name.replace('"', "\"\"")));
+                rest = &rest[name.len()..];
+                (found, before) = (true, Some('"'));
+                continue;
+            }
+            match quote {
+                None if matches!(c, '\'' | '"') => quote = Some(c),
+                Some(q) if q == c => quote = None,
+                _ => {}
+            }
+            quoted.push(c);
+            before = Some(c);
+            rest = &rest[c.len_utf8()..];
+        }
+        if found {
+            let option = written.origin.split(' ').next().unwrap_or("--show");
+            let quoted = quoted.replace('\'', r"'\''");
+            mistake.help.insert(0, format!(
+                "a name with spaces or signs stands in double quotes: {option} '{quoted}'"
+            ));
+        }
+    }
+    Error::Diagnostics(mistakes)
 }
 
 /// A result that has been checked.
@@ -96,6 +158,18 @@ struct Checks {
 impl Checks {
     fn new(request: &Request, checker: &mut Checker) -> Result<Checks, Error> {
         let mut mistakes: Vec<Diagnostic> = Vec::new();
+        for show in &request.show {
+            if let Some(heading) = &show.heading {
+                checker.add_heading(heading, &show.calc);
+            }
+        }
+        for written in request.by.iter().chain(&request.columns_by) {
+            for key in Show::parse_all(&written.origin, &written.text) {
+                if let Some(heading) = &key.heading {
+                    checker.add_heading(heading, &key.calc);
+                }
+            }
+        }
         for lookup in &request.lookups {
             lookups::add(lookup, checker)?;
         }
@@ -166,7 +240,10 @@ impl Checks {
         for (result, asked) in results.iter_mut().zip(&self.results) {
             result.ratio = asked.ratio.map(|both| both.map(&mut in_table));
         }
-        let programs = lowering.finish();
+        let lets = checker.all_names();
+        let mut programs = lowering.finish();
+        let values = std::mem::take(&mut programs.values);
+        let watches = Watches::new(&programs, values);
         let mut plan = Plan {
             columns: checker.columns().to_vec(),
             needed: Vec::new(),
@@ -186,12 +263,9 @@ impl Checks {
             totals: request.totals,
             totals_at: request.totals_at,
             inputs: checker.inputs,
-            remarks: checker.remarks,
-            calculations: Calculations {
-                tree: checker.tree,
-                known: checker.known,
-                lets: checker.lets,
-            },
+            notes: checker.notes,
+            watches,
+            calculations: Calculations { tree: checker.tree, known: checker.known, lets },
         };
         plan.needed = needed(&plan);
         plan

@@ -32,6 +32,7 @@ mod lookups;
 mod lower;
 mod make;
 mod notes;
+mod watches;
 
 use crate::aggregate::Aggregate;
 use crate::error::SourceText;
@@ -41,11 +42,14 @@ use crate::request::{Totals, TotalsAt};
 use crate::rows::lookup::{Lookup, NoMatch};
 use crate::rows::program::{Operand, Program};
 use crate::window;
+use oeuvre_columns::Note;
 use oeuvre_columns::ColumnInfo;
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Value};
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
+
+pub use watches::{DaysWatch, TextsWatch, ValuesWatch, Watches};
 
 /// A column of a program.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -258,6 +262,8 @@ pub struct Programs {
     pub table_calcs: Vec<Option<Arc<str>>>,
     /// For each of these how many steps of the table program must have run before it.
     pub steps_before: Vec<usize>,
+    /// What aggregates of rows take, with their words.
+    pub values: Vec<ValuesWatch>,
 }
 
 /// All that a run needs to know.
@@ -299,7 +305,9 @@ pub struct Plan {
     /// Where they stand.
     pub totals_at: TotalsAt,
     /// What readers should be told, such as a name that hides a column.
-    pub remarks: Vec<String>,
+    pub notes: Vec<Note>,
+    /// What the pass over the rows watches beside its work.
+    pub watches: Watches,
     /// The calculations that all this was made of.
     pub calculations: Calculations,
 }
@@ -321,6 +329,16 @@ impl Plan {
     /// Whether rows without a match in a lookup are left out.
     pub fn drops_unmatched(&self, lookup: usize) -> bool {
         self.lookups[lookup].no_match == NoMatch::LeaveOut
+    }
+
+    /// Whether an input is needed beyond the filter.
+    pub(crate) fn needs(&self, input: usize) -> bool {
+        self.needed.get(input).is_none_or(|needed| *needed)
+    }
+
+    /// Whether any row may be left out.
+    pub(crate) fn filters(&self) -> bool {
+        self.condition.is_some() || self.drops()
     }
 
     /// Whether any lookup leaves rows out.

@@ -503,7 +503,7 @@ fn apply(
         args.iter().zip(&step.arg_kinds).map(|(a, &kind)| a.value(kind, row)).collect()
     };
     let dictionary = std::mem::take(&mut out.dictionary);
-    *out = Column { data: Data::empty(step.kind), dictionary };
+    *out = Column::coded(Data::empty(step.kind), dictionary);
     let varies: Vec<usize> = (0..args.len()).filter(|&i| !step.constant_args[i]).collect();
     if let [only] = varies[..]
         && let Data::Codes(codes) = &args[only].data

@@ -29,6 +29,8 @@ pub struct Lookup {
     pub rows: HashMap<String, u32>,
     /// The keys of its rows.
     pub keys: Vec<(Kind, Column)>,
+    /// Lines passed over because their key stood before.
+    pub doubled: u64,
 }
 
 /// Between the parts of a key.

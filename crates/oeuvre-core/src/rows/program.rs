@@ -76,6 +76,11 @@ impl<T: Ord + Hash + Clone> Set<T> {
         Set { index: items.iter().cloned().collect(), items }
     }
 
+    /// The values in their order.
+    pub fn iter(&self) -> impl Iterator<Item = &T> {
+        self.items.iter()
+    }
+
     /// Whether a value is one of them.
     #[inline]
     pub fn contains<Q: Hash + Eq + ?Sized>(&self, value: &Q) -> bool

@@ -16,10 +16,11 @@
 //! ```
 
 use oeuvre_columns::value::calendar::{
-    DAY_MICROS, FIRST_DAY, LAST_DAY, civil_from_days, date, days_from_civil, days_in_month,
+    DAY_MICROS, FIRST_DAY, LAST_DAY, civil_from_days, days_from_civil, days_in_month,
 };
 use oeuvre_columns::value::decimal::{Decimal, pow10};
 use oeuvre_columns::value::exact::decimal_to_f64;
+use oeuvre_columns::value::pattern::DatePattern;
 use oeuvre_columns::value::{Bands, BandsId, Kind, Overflow, Value};
 use std::sync::Arc;
 
@@ -260,11 +261,12 @@ impl Scalar {
             })),
             Scalar::AddMonths => add_months(a.day(0), a.whole(1)),
             Scalar::Number => {
-                let number = a.text(0).trim().replace(',', "").parse::<f64>().ok();
-                Ok(number.filter(|n| n.is_finite()).map_or(Value::Missing, Value::Float))
+                Ok(parse_number(a.text(0).trim()).map_or(Value::Missing, Value::Float))
             }
             Scalar::Date => {
-                Ok(parse_pattern(a.text(0).trim(), a.text(1)).map_or(Value::Missing, Value::Date))
+                let pattern = DatePattern::parse(a.text(1)).ok();
+                let read = pattern.and_then(|p| p.read(a.text(0).trim()));
+                Ok(read.map_or(Value::Missing, |(day, _)| Value::Date(day)))
             }
             Scalar::Text => owned(args[0].to_string()),
         }
@@ -372,40 +374,22 @@ fn step(
     }
 }
 
-/// Reads a date by a pattern of Unicode's date fields (UTS 35): `yyyy` or `yy`, `M` or `MM`, `d` or
-/// `dd`; other characters stand for themselves. Regression-digit years are those from 1970 to 2069.
-fn parse_pattern(text: &str, pattern: &str) -> Option<i32> {
-    let (mut rest, mut y, mut m, mut d) = (text, None, 1, 1);
-    let mut letters = pattern.chars().peekable();
-    while let Some(c) = letters.next() {
-        let mut n = 1;
-        while letters.next_if_eq(&c).is_some() {
-            n += 1;
-        }
-        if !matches!(c, 'y' | 'M' | 'd') {
-            for _ in 0..n {
-                rest = rest.strip_prefix(c)?;
-            }
-            continue;
-        }
-        let most = if n == 1 { if c == 'y' { 4 } else { 2 } } else { n };
-        let len = rest.bytes().take(most).take_while(u8::is_ascii_digit).count();
-        if len == 0 || (n > 1 && len != n) {
-            return None;
-        }
-        let number: i32 = rest[..len].parse().ok()?;
-        rest = &rest[len..];
-        match c {
-            'y' if n == 2 => y = Some(if number < 70 { 2000 + number } else { 1900 + number }),
-            'y' => y = Some(number),
-            'M' => m = number,
-            _ => d = number,
-        }
-    }
-    if !rest.is_empty() {
-        return None;
-    }
-    date(y?, u32::try_from(m).ok()?, u32::try_from(d).ok()?)
+/// Reads a number as people write it: commas between groups of three digits are passed over, one behind which
+/// there are not three is a decimal comma, and of a point and a comma the one that comes last is the decimal sign.
+fn parse_number(text: &str) -> Option<f64> {
+    let (point, comma) = (text.rfind('.'), text.rfind(','));
+    let groups_of_three = |text: &str, sign: char| {
+        let whole = text.split(['.', ',']).next().map_or(0, str::len);
+        let mut groups = text[whole..].split(sign).skip(1);
+        groups.all(|g| g.chars().take_while(char::is_ascii_digit).count() == 3)
+    };
+    let plain = match (point, comma) {
+        (_, None) => text.to_owned(),
+        (Some(point), Some(comma)) if comma > point => text.replace('.', "").replace(',', "."),
+        (None, Some(_)) if !groups_of_three(text, ',') => text.replacen(',', ".", 1),
+        _ => text.replace(',', ""),
+    };
+    plain.parse().ok().filter(|n: &f64| n.is_finite())
 }
 
 #[cfg(test)]
@@ -464,6 +448,9 @@ mod tests {
     #[case(Scalar::AddMonths, &["2024-03-31", "-1"], "2024-02-29")]
     #[case(Scalar::Start, &["2024-02-29"], "2024-02-29")]
     #[case(Scalar::Number, &["' 1,234.5 '"], "1234.5")]
+    #[case(Scalar::Number, &["'1,5'"], "1.5")]
+    #[case(Scalar::Number, &["'1.234,50'"], "1234.5")]
+    #[case(Scalar::Number, &["'1,234,567'"], "1234567")]
     #[case(Scalar::Number, &["'inf'"], "")]
     #[case(Scalar::Number, &["'two'"], "")]
     #[case(Scalar::Date, &["'31.12.24'", "'dd.MM.yy'"], "2024-12-31")]

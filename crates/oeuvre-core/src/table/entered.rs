@@ -32,6 +32,7 @@ impl Levels<'_> {
         cell: u32,
     ) -> Result<Option<EnteredCells>, Error> {
         let level = self.level(depths)?;
+        let window = &*window.at_level(&level.cells.kept, self.plan.by_keys);
         let now = Now {
             cells: &level.cells,
             windows: &level.windows,

@@ -225,6 +225,7 @@ impl<'a> Levels<'a> {
         let mut done = 0;
         for (i, input) in plan.table_inputs.iter().enumerate() {
             let TableInput::Window(window) = input else { continue };
+            let window = &*window.at_level(&cells.kept, plan.by_keys);
             let before = plan.steps_before[i];
             run_table(plan, &cells, &windows, &mut table, done..before)?;
             masks.pass_on(plan, &mut table, done..before);

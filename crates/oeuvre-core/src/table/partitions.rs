@@ -21,7 +21,7 @@ impl Levels<'_> {
             .map(|r| match r {
                 Reference::Key(k) => cells.codes(*k).map(<[u32]>::to_vec),
                 Reference::Period { key, unit } => period_codes(self.plan, cells, *key, *unit),
-                Reference::Value(_) => None,
+                Reference::Value(_) | Reference::Layout(_) => None,
             })
             .collect()
     }

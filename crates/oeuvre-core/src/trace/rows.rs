@@ -111,7 +111,7 @@ fn picked(column: &Column, rows: &[u32]) -> Column {
             *code = texts.intern(column.dictionary.text(*code));
         }
     }
-    Column { data, dictionary: texts }
+    Column::coded(data, texts)
 }
 
 /// The rows with these labels, as a grid and as a source of their own.

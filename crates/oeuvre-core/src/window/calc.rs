@@ -10,6 +10,8 @@ use crate::same::{Alike, Same};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Overflow, Value};
+use std::borrow::Cow;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// What a window works out.
@@ -271,6 +273,27 @@ pub struct Window<V> {
 }
 
 impl<V: Copy> Window<V> {
+    /// The window at a level of the table that keeps some keys: what follows the layout is keys there.
+    pub(crate) fn at_level(&self, kept: &[usize], by_keys: usize) -> Cow<'_, Window<V>> {
+        let follows = |r: &Reference<V>| matches!(r, Reference::Layout(_));
+        let Some(within) = self.within.as_ref().filter(|w| w.iter().any(follows)) else {
+            return Cow::Borrowed(self);
+        };
+        let mut all: Vec<Reference<V>> = Vec::new();
+        let mut keys = BTreeSet::new();
+        for reference in within {
+            match reference {
+                Reference::Layout(layout) => keys.extend(layout.keys(kept, by_keys)),
+                Reference::Key(key) => {
+                    keys.insert(*key);
+                }
+                other => all.push(*other),
+            }
+        }
+        all.splice(0..0, keys.into_iter().map(Reference::Key));
+        Cow::Owned(Window { within: Some(all), ..self.clone() })
+    }
+
     /// The same over other values.
     pub(crate) fn map<W>(&self, mut to: impl FnMut(V) -> W) -> Window<W> {
         let args = self.args.iter().map(|&v| to(v)).collect();
@@ -292,6 +315,52 @@ impl<V: Copy> Window<V> {
     }
 }
 
+/// A part of the layout whose figure a cell is set against, wherever the cell stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Layout {
+    /// The total column of the cell's line.
+    Line,
+    /// The grand total line of its column.
+    Column,
+    /// The subtotal around its line.
+    Subtotal,
+}
+
+impl Layout {
+    /// The part of a word after `within`.
+    pub(crate) fn of_word(word: &str) -> Option<Layout> {
+        match word.to_ascii_lowercase().as_str() {
+            "line" => Some(Layout::Line),
+            "column" => Some(Layout::Column),
+            "subtotal" => Some(Layout::Subtotal),
+            _ => None,
+        }
+    }
+
+    /// Its word.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Layout::Line => "line",
+            Layout::Column => "column",
+            Layout::Subtotal => "subtotal",
+        }
+    }
+
+    /// The keys that cells share with it at a level that keeps some keys, of which the first `by_keys` of all
+    /// stand down the side.
+    pub(crate) fn keys(self, kept: &[usize], by_keys: usize) -> Vec<usize> {
+        let (by, across): (Vec<usize>, Vec<usize>) = kept.iter().partition(|k| **k < by_keys);
+        match self {
+            Layout::Line => by,
+            Layout::Column => across,
+            Layout::Subtotal => {
+                let around = by.len().saturating_sub(1);
+                by[..around].iter().chain(&across).copied().collect()
+            }
+        }
+    }
+}
+
 /// What is walked or shared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Reference<V> {
@@ -306,6 +375,8 @@ pub enum Reference<V> {
     },
     /// A value of each row.
     Value(V),
+    /// What follows the layout.
+    Layout(Layout),
 }
 
 impl<V: Copy> Reference<V> {
@@ -314,6 +385,7 @@ impl<V: Copy> Reference<V> {
             Reference::Key(key) => Reference::Key(key),
             Reference::Period { key, unit } => Reference::Period { key, unit },
             Reference::Value(value) => Reference::Value(to(value)),
+            Reference::Layout(layout) => Reference::Layout(layout),
         }
     }
 }

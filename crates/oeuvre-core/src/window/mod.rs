@@ -42,7 +42,7 @@ pub(crate) mod step;
 pub(crate) mod tile;
 
 pub use calc::{
-    Argument, Calc, Cells, Compared, Compares, Given, Gives, Parts, Reference, Said, Taking, Ties,
+    Argument, Calc, Cells, Compared, Compares, Given, Gives, Layout, Parts, Reference, Said, Taking, Ties,
     Walks, Window,
 };
 
@@ -66,7 +66,7 @@ pub(crate) fn pick(column: &Column, cells: &[u32]) -> Column {
         Data::I32(v) => Data::I32(each(v, cells, MISSING_I32)),
         Data::Bool(v) => Data::Bool(each(v, cells, MISSING_BOOL)),
     };
-    Column { data, dictionary: column.dictionary.clone() }
+    Column::coded(data, column.dictionary.clone())
 }
 
 /// The number above all partitions, which stands for cells that take no part.

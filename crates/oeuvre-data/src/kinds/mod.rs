@@ -12,51 +12,113 @@
 
 pub(crate) mod values;
 
-use crate::options::{DateOrder, Forced, ReadOptions};
+use crate::options::{DateForm, DateOrder, Forced, ReadOptions, Zone};
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::value::calendar;
-use oeuvre_columns::{ColumnInfo, DataProblem, Kind, ReadError};
+use oeuvre_columns::value::pattern::DatePattern;
+use oeuvre_columns::{ColumnInfo, DataProblem, Kind, Note, OddValue, ReadError, Topic};
 use std::borrow::Cow;
 use std::collections::HashSet;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use values::{Orders, Shape};
+use values::{DateWays, Orders, Shape};
 
 /// A column of texts, as far as its values have shown what it is.
 #[derive(Clone)]
 pub(crate) struct ColumnState {
     /// Its heading.
     pub(crate) name: String,
-    /// What it holds.
+    /// What it holds; the orders of its dates are those of each file.
     pub(crate) shape: Shape,
     /// What it was asked to hold with `--kind`.
     pub(crate) forced: Option<Forced>,
     /// Texts that stand for no value; most columns share them.
     pub(crate) missing: Arc<Vec<String>>,
-    /// The decimal sign.
-    pub(crate) decimal: char,
-    /// The value that shows that it is not that of the file.
-    pub(crate) other_sign: Option<DataProblem>,
-    /// Why the column is not what its first values looked like.
+    /// How each file writes it.
+    files: Vec<Ways>,
+    /// Why the column is not what most of its values look like.
     reason: Option<DataProblem>,
+}
+
+/// How one file writes the values of a column.
+#[derive(Clone)]
+struct Ways {
+    /// The decimal sign.
+    decimal: char,
+    /// The value that shows that it is not that of the file.
+    other_sign: Option<DataProblem>,
+    /// The orders in which its dates can be read.
+    orders: Orders,
     /// A date that can be read two ways, as long as both are possible.
     ambiguous: Option<String>,
+    /// A number with three digits behind its only sign.
+    three_digits: Option<DataProblem>,
+    /// Whether another number has shown which sign that is.
+    settled: Arc<AtomicBool>,
+}
+
+/// How a reader reads the values of a column in one file.
+#[derive(Clone)]
+pub(crate) struct Reading {
+    /// What the column holds.
+    pub(crate) shape: Shape,
+    /// What it was asked to hold with `--kind`.
+    pub(crate) forced: Option<Forced>,
+    /// The decimal sign.
+    pub(crate) decimal: char,
+    /// Whether that is not the sign of the file.
+    pub(crate) other_sign: bool,
+    /// Where to say that a number has shown which sign is the decimal one, while that is not known.
+    pub(crate) unsettled: Option<Unsettled>,
+    orders: Orders,
+    pattern: Option<Arc<DatePattern>>,
+    zone: Arc<Zone>,
+}
+
+/// A column of which every number so far has three digits behind its only sign.
+#[derive(Clone)]
+pub(crate) struct Unsettled {
+    settled: Arc<AtomicBool>,
+    /// Whether the sign is taken to part thousands.
+    thousands: bool,
+}
+
+impl Unsettled {
+    /// Takes note of a number that shows which sign is the decimal one.
+    pub(crate) fn look_at(&self, number: &str) {
+        if values::settles(number.trim(), self.thousands) {
+            self.settled.store(true, Ordering::Relaxed);
+        }
+    }
+}
+
+impl Reading {
+    /// How dates are read.
+    pub(crate) fn dates(&self) -> DateWays<'_> {
+        DateWays { orders: self.orders, pattern: self.pattern.as_deref(), zone: &self.zone }
+    }
 }
 
 /// The columns of a source of texts.
 pub(crate) struct Columns {
     states: Vec<ColumnState>,
-    /// The order of dates, where it was asked for.
-    dates: Option<DateOrder>,
-    /// The decimal sign of the file.
-    decimal: char,
+    /// The names of its files.
+    files: Vec<String>,
+    /// How dates are written, where it was said.
+    dates: Option<DateForm>,
+    /// The decimal sign of each file.
+    decimals: Vec<char>,
+    zone: Arc<Zone>,
+    /// For messages that name an option.
+    options: ReadOptions,
     /// What the last pass has found out.
     learnt: Mutex<Option<Learnt>>,
 }
 
-/// What a pass has found out of a column, in the first piece that showed it.
+/// What a pass has found out of a column in a file, in the first piece that showed it.
 struct Learnt {
     piece: u64,
-    column: usize,
+    at: (usize, usize),
     what: Finding,
 }
 
@@ -67,22 +129,51 @@ pub(crate) enum Finding {
     Shape(Shape, DataProblem),
     /// Its decimal sign is the one that is not the file's.
     OtherSign(DataProblem),
+    /// Its file is of another encoding.
+    Encoding(DataProblem),
 }
 
 impl Columns {
-    /// Columns of which nothing is known but what the options say.
+    /// Columns of which nothing is known but what the options say, in files with these decimal signs.
     ///
     /// # Errors
     /// An option that names a column that is not there.
-    pub(crate) fn new(headings: &[String], options: &ReadOptions) -> Result<Columns, ReadError> {
+    pub(crate) fn new(
+        headings: &[String],
+        files: &[String],
+        decimals: Vec<char>,
+        options: &ReadOptions,
+    ) -> Result<Columns, ReadError> {
         let mut seen = HashSet::new();
         let missing = options.missing.iter().filter(|m| seen.insert(m.as_str())).cloned();
         let missing = Arc::new(missing.collect());
-        let decimal = options.decimal;
-        let state = |name: &String| ColumnState::new(name, &missing, decimal);
-        let states = headings.iter().map(state).collect();
-        let mut columns =
-            Columns { states, dates: options.dates, decimal, learnt: Mutex::default() };
+        let mut columns = Columns {
+            states: Vec::new(),
+            files: files.to_vec(),
+            dates: options.dates.clone(),
+            decimals,
+            zone: Arc::new(options.zone.clone()),
+            options: options.clone(),
+            learnt: Mutex::default(),
+        };
+        let ways = |&decimal: &char| Ways {
+            decimal,
+            other_sign: None,
+            orders: columns.orders(),
+            ambiguous: None,
+            three_digits: None,
+            settled: Arc::default(),
+        };
+        let ways: Vec<Ways> = columns.decimals.iter().map(ways).collect();
+        let state = |name: &String| ColumnState {
+            name: name.clone(),
+            shape: Shape::Unknown,
+            forced: None,
+            missing: Arc::clone(&missing),
+            files: ways.iter().map(|w| Ways { settled: Arc::default(), ..w.clone() }).collect(),
+            reason: None,
+        };
+        columns.states = headings.iter().map(state).collect();
         let example = "a text with = in it stands in single quotes inside";
         for (name, text) in &options.missing_of {
             let state = columns.named(name, "--missing", example)?;
@@ -100,7 +191,7 @@ impl Columns {
                 Forced::Number => Shape::Number(0),
                 Forced::Text => Shape::Text,
                 Forced::Boolean => Shape::Boolean,
-                Forced::Date => Shape::Date(columns.orders()),
+                Forced::Date => Shape::Date(Orders::ALL),
                 Forced::DateTime => Shape::DateTime,
             };
             let state = columns.named(name, "--kind", example)?;
@@ -135,51 +226,117 @@ impl Columns {
         &self.states
     }
 
-    /// The orders in which dates may be read.
-    pub(crate) fn orders(&self) -> Orders {
-        self.dates.map_or(Orders::ALL, Orders::only)
+    /// The orders in which dates may be read before any was seen.
+    fn orders(&self) -> Orders {
+        match self.dates {
+            Some(DateForm::Order(order)) => Orders::only(order),
+            _ => Orders::ALL,
+        }
+    }
+
+    /// How a column is read in a file.
+    pub(crate) fn reading(&self, column: usize, file: usize) -> Reading {
+        let state = &self.states[column];
+        let ways = &state.files[file];
+        let orders = self.orders_in(column, file).0;
+        let unsettled = ways.three_digits.as_ref().map(|it| Unsettled {
+            settled: ways.settled.clone(),
+            thousands: !it.message.contains(ways.decimal),
+        });
+        Reading {
+            shape: if let Shape::Date(_) = state.shape { Shape::Date(orders) } else { state.shape },
+            forced: state.forced,
+            decimal: ways.decimal,
+            other_sign: ways.other_sign.is_some(),
+            unsettled: unsettled.filter(|u| !u.settled.load(Ordering::Relaxed)),
+            orders,
+            pattern: self.pattern(),
+            zone: self.zone.clone(),
+        }
+    }
+
+    fn pattern(&self) -> Option<Arc<DatePattern>> {
+        match &self.dates {
+            Some(DateForm::Pattern(pattern)) => Some(pattern.clone()),
+            _ => None,
+        }
+    }
+
+    /// The orders of a column's dates in a file: its own, and where these leave more than one, that of the file's
+    /// other columns, or of the column in the other files, where there is just one; and what it was taken from.
+    fn orders_in(&self, column: usize, file: usize) -> (Orders, Option<String>) {
+        let state = &self.states[column];
+        let own = state.files[file].orders;
+        if !own.is_open() || own == Orders::ALL || state.files[file].ambiguous.is_none() {
+            return (own, None);
+        }
+        let beside = self.states.iter().filter(|c| matches!(c.shape, Shape::Date(_)));
+        let beside = beside.map(|c| (c.files[file].orders, c.name.clone()));
+        let elsewhere = state.files.iter().zip(&self.files).map(|(w, f)| (w.orders, f.clone()));
+        for others in [beside.collect::<Vec<_>>(), elsewhere.collect()] {
+            let mut sure = others.into_iter().filter(|(o, _)| !o.is_open() && !o.is_none());
+            if let Some((order, from)) = sure.next()
+                && !own.and(order).is_none()
+                && sure.all(|(o, _)| o == order)
+            {
+                return (order, Some(from));
+            }
+        }
+        (own, None)
     }
 
     /// What the core sees of the columns.
     pub(crate) fn infos(&self) -> Vec<ColumnInfo> {
-        let note = |reason: &DataProblem| {
-            let file = reason.file.as_deref().unwrap_or("the file");
-            format!("{file}, line {}: {}", reason.line.unwrap_or(0), reason.message)
+        let several = self.files.len() > 1;
+        let odd = |reason: &DataProblem| OddValue {
+            text: reason.message.trim_matches('\'').to_owned(),
+            line: reason.line.unwrap_or(0),
+            file: reason.file.clone().filter(|_| several),
         };
         let info = |c: &ColumnState| ColumnInfo {
-            note: c.reason.as_ref().map(note),
+            odd: c.reason.as_ref().map(odd),
             ..ColumnInfo::new(&c.name, kind_of(c.shape))
         };
         self.states.iter().map(info).collect()
     }
 
-    /// Guesses the shape of a column from some of its values. `texts` gives them from the first on, each time
-    /// it is called, with the place of each; `problem` names such a place for messages.
+    /// Guesses the shape of a column from some of its values in a file. `texts` gives them from the first on, each
+    /// time it is called, with the place of each; `problem` names such a place for messages.
     pub(crate) fn guess<'t, T: Iterator<Item = (usize, Cow<'t, str>)>>(
         &mut self,
-        column: usize,
+        (column, file): (usize, usize),
         texts: impl Fn() -> T,
         problem: impl Fn(usize, String) -> DataProblem,
     ) {
-        let orders = self.orders();
-        let state = &mut self.states[column];
-        if matches!(state.forced, Some(f) if f != Forced::Number) {
+        if matches!(self.states[column].forced, Some(f) if f != Forced::Number) {
             return;
         }
+        let (pattern, zone) = (self.pattern(), self.zone.clone());
+        let state = &mut self.states[column];
         let first_shape = state.shape;
         // Once more when the column turns out to have the other decimal sign.
-        while let Some(turned_at) = state.guess_once(orders, texts()) {
-            let (at, text) = turned_at;
-            state.turn_sign(problem(at, format!("'{text}'")));
-            state.shape = first_shape;
+        loop {
+            let guess = state.guess_once(file, (pattern.as_deref(), &zone), texts());
+            let found = |at: usize, text: &str| problem(at, format!("'{}'", text.escape_debug()));
+            match guess {
+                Guess::OtherSign(at, text) => {
+                    state.turn_sign(file, found(at, &text));
+                    state.shape = first_shape;
+                }
+                Guess::Done { odd, three_digits } => {
+                    state.reason = state.reason.take().or(odd.map(|(at, text)| found(at, &text)));
+                    state.files[file].three_digits = three_digits.map(|(at, t)| found(at, &t));
+                    return;
+                }
+            }
         }
     }
 
     /// Takes down what a reader has found out; what stands first in the rows counts.
-    pub(crate) fn note(&self, piece: u64, column: usize, what: Finding) {
+    pub(crate) fn note(&self, piece: u64, at: (usize, usize), what: Finding) {
         let mut learnt = self.learnt.lock().unwrap_or_else(PoisonError::into_inner);
         if learnt.as_ref().is_none_or(|known| piece < known.piece) {
-            *learnt = Some(Learnt { piece, column, what });
+            *learnt = Some(Learnt { piece, at, what });
         }
     }
 
@@ -188,58 +345,138 @@ impl Columns {
         *self.learnt.lock().unwrap_or_else(PoisonError::into_inner) = None;
     }
 
-    /// Takes in what the last pass has noted.
-    pub(crate) fn learn(&mut self) {
+    /// Takes in what the last pass has noted; a file that is of another encoding, with the field that shows it, is
+    /// left to whoever has its bytes.
+    pub(crate) fn learn(&mut self) -> Option<(usize, DataProblem)> {
         let learnt = self.learnt.get_mut().unwrap_or_else(PoisonError::into_inner).take();
-        let Some(Learnt { column, what, .. }) = learnt else { return };
+        let Learnt { at: (column, file), what, .. } = learnt?;
         let state = &mut self.states[column];
         match what {
-            Finding::Shape(shape, reason) => state.widen(shape, reason),
-            Finding::OtherSign(reason) => state.turn_sign(reason),
+            Finding::Shape(shape, reason) => state.widen(file, shape, reason),
+            Finding::OtherSign(reason) => {
+                state.turn_sign(file, reason);
+                state.shape = match (state.forced, state.files.len()) {
+                    (Some(_), _) => Shape::Number(0),
+                    (None, 1) => Shape::Unknown,
+                    // The other files go on as they are.
+                    (None, _) => state.shape,
+                };
+            }
+            Finding::Encoding(reason) => return Some((file, reason)),
         }
+        None
     }
 
     /// After a pass: dates of the columns read that still can be read two ways.
     ///
     /// # Errors
-    /// The first such column, with the two readings; `file` is what the message names.
-    pub(crate) fn ensure_unambiguous(&self, read: &[usize], file: &str) -> Result<(), ReadError> {
-        for column in read.iter().filter_map(|&c| self.states.get(c)) {
-            if let (Shape::Date(orders), Some(example)) = (column.shape, &column.ambiguous)
-                && orders.is_open()
-            {
-                return Err(two_readings(file, &column.name, example));
+    /// The first such column, with the two readings.
+    pub(crate) fn ensure_unambiguous(&self, read: &[usize]) -> Result<(), ReadError> {
+        for &column in read {
+            let Some(state) = self.states.get(column) else { continue };
+            if !matches!(state.shape, Shape::Date(_)) {
+                continue;
+            }
+            for (file, ways) in state.files.iter().enumerate() {
+                let orders = self.orders_in(column, file).0;
+                if let Some(example) = ways.ambiguous.as_ref().filter(|_| orders.is_open()) {
+                    return Err(self.two_readings(&self.files[file], &state.name, example));
+                }
             }
         }
         Ok(())
     }
 
     /// What readers should be told of how some columns were read.
-    pub(crate) fn remarks(&self, columns: &[usize]) -> Vec<String> {
-        let used = columns.iter().filter_map(|&c| self.states.get(c));
-        used.filter_map(ColumnState::remark).collect()
+    pub(crate) fn notes(&self, columns: &[usize]) -> Vec<Note> {
+        let used = columns.iter().filter(|&&c| c < self.states.len());
+        used.flat_map(|&c| self.remarks(c)).map(|text| Note::new(Topic::Reading, text)).collect()
+    }
+
+    /// What is said of how a column was read.
+    fn remarks(&self, column: usize) -> Vec<String> {
+        let state = &self.states[column];
+        let mut said = Vec::new();
+        for (file, ways) in state.files.iter().enumerate() {
+            let of = if self.files.len() > 1 { format!(" of {}", self.files[file]) } else { String::new() };
+            let numbers = matches!(state.shape, Shape::Number(_) | Shape::Float);
+            if let (Some(by), true) = (&ways.other_sign, numbers) {
+                said.push(format!(
+                    "{}{of} is read with `{}` as its decimal sign, because of {} on line {}; the other way: {}",
+                    state.name,
+                    ways.decimal,
+                    by.message,
+                    by.line.unwrap_or(0),
+                    self.options.typed("--decimal", &values::other_sign(ways.decimal).to_string()),
+                ));
+            }
+            if let Some(it) = ways.three_digits.as_ref().filter(|_| numbers)
+                && !ways.settled.load(Ordering::Relaxed)
+            {
+                let text = it.message.trim_matches('\'');
+                let read = |decimal: char| match values::parse_number(text, decimal) {
+                    Some(values::Parsed::Exact(n)) => n.to_string(),
+                    _ => text.to_owned(),
+                };
+                let other = values::other_sign(ways.decimal);
+                said.push(format!(
+                    "{}{of} can be read two ways: {} on line {} is taken as {}, and could be {}; the other way: {}",
+                    state.name,
+                    it.message,
+                    it.line.unwrap_or(0),
+                    read(ways.decimal),
+                    read(other),
+                    self.options.typed("--decimal", &other.to_string()),
+                ));
+            }
+            let taken = self.orders_in(column, file);
+            if let (Some(example), (order, Some(from))) = (&ways.ambiguous, &taken)
+                && matches!(state.shape, Shape::Date(_))
+            {
+                let (form, other) = if order.has(DateOrder::Dmy) {
+                    ("day first", "mdy")
+                } else {
+                    ("month first", "dmy")
+                };
+                said.push(format!(
+                    "{}{of} has dates such as '{example}' that can be read two ways; they are read {form}, as {from} is; the other way: {}",
+                    state.name,
+                    self.options.typed("--dates", other),
+                ));
+            }
+        }
+        said.extend(state.digits());
+        said
     }
 
     /// What has been noticed about columns, each with what deals with it.
     pub(crate) fn warnings(&self) -> Vec<(String, String)> {
-        let ambiguous = self.states.iter().filter_map(|c| {
-            let open = matches!(c.shape, Shape::Date(o) if o.is_open());
-            let example = c.ambiguous.as_ref().filter(|_| open)?;
-            let text = format!(
-                "dates such as '{example}' can be read two ways: --dates dmy or --dates mdy"
-            );
-            Some((c.name.clone(), text))
-        });
-        let remarks = self.states.iter().filter_map(|c| Some((c.name.clone(), c.remark()?)));
-        ambiguous.chain(remarks).collect()
+        let mut said = Vec::new();
+        for (column, state) in self.states.iter().enumerate() {
+            for (file, ways) in state.files.iter().enumerate() {
+                let open = matches!(state.shape, Shape::Date(_))
+                    && self.orders_in(column, file).0.is_open();
+                if let Some(example) = ways.ambiguous.as_ref().filter(|_| open) {
+                    let text = format!(
+                        "dates such as '{example}' can be read two ways: --dates dmy or --dates mdy"
+                    );
+                    said.push((state.name.clone(), text));
+                }
+            }
+            said.extend(self.remarks(column).into_iter().map(|text| (state.name.clone(), text)));
+        }
+        said
     }
 
     /// The kind that a text would have, in a word: see [`crate::Input::looks_like`].
     pub(crate) fn looks_like(&self, text: &str) -> &'static str {
-        if let Some(values::Parsed::Code(_)) = values::parse_number(text, self.decimal) {
+        let decimal = self.decimals.first().copied().unwrap_or('.');
+        let (pattern, zone) = (self.pattern(), &self.zone);
+        let ways = DateWays { orders: self.orders(), pattern: pattern.as_deref(), zone };
+        if let Some(values::Parsed::Code(_)) = values::parse_number(text, decimal) {
             return "code";
         }
-        match values::shape_of(text, self.decimal, self.orders()) {
+        match values::shape_of(text, decimal, ways) {
             Shape::Number(_) | Shape::Float => "number",
             Shape::Boolean => "boolean",
             Shape::Date(_) => "date",
@@ -247,30 +484,60 @@ impl Columns {
             Shape::Text | Shape::Unknown => "text",
         }
     }
+
+    /// The error of a date that can be read two ways.
+    fn two_readings(&self, file: &str, column: &str, example: &str) -> ReadError {
+        let readings = values::parse_any_date(example).map(|(_, days)| {
+            let day = |o: DateOrder| days[o as usize].map(calendar::date_text);
+            (day(DateOrder::Dmy).unwrap_or_default(), day(DateOrder::Mdy).unwrap_or_default())
+        });
+        let (dmy, mdy) = readings.unwrap_or_default();
+        let message =
+            format!("every date here can be read two ways: '{example}' is {dmy} or {mdy}");
+        let typed = |order: &str| self.options.typed("--dates", order);
+        DataProblem::in_file(file, message)
+            .in_column(column)
+            .help(format!(
+                "say which with {} (day first) or {} (month first)",
+                typed("dmy"),
+                typed("mdy")
+            ))
+            .into()
+    }
 }
 
-impl ColumnState {
-    fn new(name: &str, missing: &Arc<Vec<String>>, decimal: char) -> ColumnState {
-        ColumnState {
-            name: name.to_owned(),
-            shape: Shape::Unknown,
-            forced: None,
-            missing: missing.clone(),
-            decimal,
-            other_sign: None,
-            reason: None,
-            ambiguous: None,
-        }
-    }
+/// What a look at some values has found.
+enum Guess {
+    /// The first value that is a number by the other decimal sign alone.
+    OtherSign(usize, String),
+    /// The shape is set.
+    Done {
+        /// The first of few values that most others are unlike.
+        odd: Option<(usize, String)>,
+        /// A number that can be read two ways, where none shows which is meant.
+        three_digits: Option<(usize, String)>,
+    },
+}
 
-    /// Widens the shape by some values; gives the first that is a number by the other decimal sign alone.
+/// So many values are looked at of a column that is known to be text.
+const LOOK_AT_TEXTS: usize = 500;
+
+impl ColumnState {
+    /// Widens the shape by some values of a file.
     fn guess_once<'t>(
         &mut self,
-        orders: Orders,
+        file: usize,
+        (pattern, zone): (Option<&DatePattern>, &Zone),
         texts: impl Iterator<Item = (usize, Cow<'t, str>)>,
-    ) -> Option<(usize, String)> {
+    ) -> Guess {
+        // Numbers, truths, dates and texts: how many, and the first that is none.
+        let mut counts = [0usize; 4];
+        let mut first_other: [Option<(usize, String)>; 4] = Default::default();
+        // A number that reads two ways; whether one with a sign, and one without, shows which way.
+        let (mut three_digits, mut settled) = (None, [false; 2]);
+        let ways = &mut self.files[file];
         for (at, text) in texts {
-            if self.shape == Shape::Text {
+            if self.shape == Shape::Text && counts.iter().sum::<usize>() > LOOK_AT_TEXTS {
                 break;
             }
             let trimmed = text.trim();
@@ -278,55 +545,87 @@ impl ColumnState {
                 continue;
             }
             let numeric = matches!(self.shape, Shape::Unknown | Shape::Number(_) | Shape::Float);
-            if numeric && self.other_sign.is_none() && values::is_of_other_sign(&text, self.decimal)
+            if numeric
+                && ways.other_sign.is_none()
+                && values::is_of_other_sign(&text, ways.decimal)
             {
-                return Some((at, trimmed.to_owned()));
+                return Guess::OtherSign(at, trimmed.to_owned());
             }
-            let found = values::shape_of(&text, self.decimal, orders);
-            if self.forced.is_some() && !matches!(found, Shape::Number(_) | Shape::Float) {
+            let dates = DateWays { orders: ways.orders, pattern, zone };
+            let found = values::shape_of(&text, ways.decimal, dates);
+            let is_number = matches!(found, Shape::Number(_) | Shape::Float);
+            if self.forced.is_some() && !is_number {
                 continue;
             }
-            if let Shape::Date(o) = found
-                && o.is_open()
-                && o != Orders::ALL
-            {
-                // ISO dates leave all three orders open, and harm nobody.
-                self.ambiguous.get_or_insert_with(|| trimmed.to_owned());
+            if is_number {
+                if values::reads_two_ways(trimmed) {
+                    three_digits.get_or_insert_with(|| (at, trimmed.to_owned()));
+                } else {
+                    settled[usize::from(!values::settles(trimmed, false))] = true;
+                }
             }
-            self.shape = self.shape.join(found);
+            let class = match found {
+                Shape::Number(_) | Shape::Float | Shape::Unknown => 0,
+                Shape::Boolean => 1,
+                Shape::Date(_) | Shape::DateTime => 2,
+                Shape::Text => 3,
+            };
+            counts[class] += 1;
+            for (other, first) in first_other.iter_mut().enumerate() {
+                if other != class && first.is_none() {
+                    *first = Some((at, trimmed.to_owned()));
+                }
+            }
+            if let Shape::Date(o) = found {
+                if o.is_open() && o != Orders::ALL {
+                    // ISO dates leave all three orders open, and harm nobody.
+                    ways.ambiguous.get_or_insert_with(|| trimmed.to_owned());
+                }
+                ways.orders = o;
+            }
+            self.shape = self.shape.join(forget_orders(found));
         }
-        None
+        let all: usize = counts.iter().sum();
+        let most = counts.iter().enumerate().max_by_key(|c| c.1).map_or(3, |c| c.0);
+        let few = self.shape == Shape::Text && most != 3 && counts[most] * 10 >= all * 9;
+        Guess::Done {
+            odd: first_other[most].take().filter(|_| few),
+            three_digits: three_digits.filter(|(_, text): &(usize, String)| {
+                !settled[0] && (!settled[1] || text.contains(self.files[file].decimal))
+            }),
+        }
     }
 
-    /// Sets the shape that a value has shown.
-    fn widen(&mut self, shape: Shape, reason: DataProblem) {
+    /// Sets the shape that a value of a file has shown.
+    fn widen(&mut self, file: usize, shape: Shape, reason: DataProblem) {
+        let ways = &mut self.files[file];
+        if let Shape::Date(orders) = shape {
+            ways.orders = orders;
+            let text = reason.message.trim_matches('\'').trim();
+            if calendar::parse_date(text).is_none()
+                && values::parse_any_date(text).is_some_and(|(o, _)| o != Orders::ALL)
+            {
+                ways.ambiguous.get_or_insert(text.to_owned());
+            }
+        }
+        let shape = forget_orders(shape);
+        // A number by the one sign after one by the other: the first of them is to blame.
+        let turned = ways.other_sign.clone().filter(|_| shape == Shape::Text);
+        if shape != self.shape {
+            self.reason = Some(turned.unwrap_or(reason));
+        }
         self.shape = shape;
-        let text = reason.message.trim_matches('\'').to_owned();
-        if matches!(shape, Shape::Date(_)) && calendar::parse_date(text.trim()).is_none() {
-            self.ambiguous.get_or_insert(text);
-        }
-        self.reason = Some(reason);
     }
 
-    /// Takes the other decimal sign for the column's, and starts to look at its values anew.
-    fn turn_sign(&mut self, shown_by: DataProblem) {
-        self.decimal = values::other_sign(self.decimal);
-        self.other_sign = Some(shown_by);
-        self.shape = if self.forced.is_none() { Shape::Unknown } else { Shape::Number(0) };
+    /// Takes the other decimal sign for the column's in a file, whose values are looked at anew.
+    fn turn_sign(&mut self, file: usize, shown_by: DataProblem) {
+        let ways = &mut self.files[file];
+        ways.decimal = values::other_sign(ways.decimal);
+        ways.other_sign = Some(shown_by);
     }
 
-    /// What readers should be told of how the column was read.
-    fn remark(&self) -> Option<String> {
-        if let (Some(by), Shape::Number(_) | Shape::Float) = (&self.other_sign, self.shape) {
-            return Some(format!(
-                "{} is read with `{}` as its decimal sign, since {} on line {} can have no thousands; if it is text: --kind '{}=text'",
-                self.name,
-                self.decimal,
-                by.message,
-                by.line.unwrap_or(0),
-                self.name
-            ));
-        }
+    /// What readers should be told of numbers that have too many digits.
+    fn digits(&self) -> Option<String> {
         let reason = self.reason.as_ref()?;
         let text = reason.message.trim_matches('\'');
         let digits = self.shape == Shape::Float && !text.contains(['e', 'E']);
@@ -340,18 +639,9 @@ impl ColumnState {
     }
 }
 
-/// The error of a date that can be read two ways.
-fn two_readings(file: &str, column: &str, example: &str) -> ReadError {
-    let readings = values::parse_any_date(example).map(|(_, days)| {
-        let day = |o: DateOrder| days[o as usize].map(calendar::date_text);
-        (day(DateOrder::Dmy).unwrap_or_default(), day(DateOrder::Mdy).unwrap_or_default())
-    });
-    let (dmy, mdy) = readings.unwrap_or_default();
-    let message = format!("every date here can be read two ways: '{example}' is {dmy} or {mdy}");
-    DataProblem::in_file(file, message)
-        .in_column(column)
-        .help("say which with --dates dmy (day first) or --dates mdy (month first)")
-        .into()
+/// A shape without the orders of dates, which are those of a file.
+fn forget_orders(shape: Shape) -> Shape {
+    if let Shape::Date(_) = shape { Shape::Date(Orders::ALL) } else { shape }
 }
 
 /// The kind that the core sees.
@@ -372,22 +662,27 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
+    /// Columns of one file.
+    fn one_file(headings: &[&str], options: &ReadOptions) -> Result<Columns, ReadError> {
+        let headings: Vec<String> = headings.iter().map(|&h| h.to_owned()).collect();
+        Columns::new(&headings, &["f.csv".to_owned()], vec!['.'], options)
+    }
+
     /// What a column turns out to be when its values are learnt one by one, as passes would.
     fn learnt(guessed_from: &[&str], then: &[&str], options: &ReadOptions) -> Columns {
-        let mut columns = Columns::new(&["x".to_owned()], options).unwrap();
+        let mut columns = one_file(&["x"], options).unwrap();
         let texts = || guessed_from.iter().map(|&t| Cow::Borrowed(t)).enumerate();
         let problem = |at: usize, message: String| {
             DataProblem::in_file("f.csv", message).at_line(at as u64 + 2)
         };
-        columns.guess(0, texts, problem);
+        columns.guess((0, 0), texts, problem);
         for (i, text) in then.iter().enumerate() {
-            let orders = columns.orders();
-            let state = &columns.states()[0];
-            let found = values::shape_of(text, state.decimal, orders);
-            let to = state.shape.join(found);
-            if to != state.shape {
+            let reading = columns.reading(0, 0);
+            let found = values::shape_of(text, reading.decimal, reading.dates());
+            let to = reading.shape.join(found);
+            if to != reading.shape {
                 let reason = problem(100 + i, format!("'{text}'"));
-                columns.note(i as u64, 0, Finding::Shape(to, reason));
+                columns.note(i as u64, (0, 0), Finding::Shape(to, reason));
                 columns.learn();
             }
         }
@@ -396,7 +691,7 @@ mod tests {
 
     #[rstest]
     #[case(&["1", "2.50"], &[], Kind::Number { scale: 2 }, None)]
-    #[case(&["1", "2.50"], &["2.505"], Kind::Number { scale: 3 }, Some("line 102: '2.505'"))]
+    #[case(&["1", "2.50"], &["2.505"], Kind::Number { scale: 3 }, Some("'2.505' on line 102"))]
     #[case(&["", "n/a"], &["7"], Kind::Number { scale: 0 }, Some("line 102"))]
     #[case(&["1"], &["1e5"], Kind::Float, Some("'1e5'"))]
     #[case(&["1"], &["one"], Kind::Text, Some("'one'"))]
@@ -414,25 +709,25 @@ mod tests {
         let info = columns.infos().remove(0);
         assert_eq!(info.kind, kind);
         match note {
-            None => assert_eq!(info.note, None),
+            None => assert_eq!(info.odd, None),
             Some(part) => {
-                assert!(info.note.as_deref().is_some_and(|n| n.contains(part)), "{:?}", info.note)
+                let said = info.odd.map(|odd| odd.to_string());
+                assert!(said.as_deref().is_some_and(|n| n.contains(part)), "{said:?}")
             }
         }
     }
 
     #[test]
     fn of_several_findings_the_first_in_the_rows_counts_and_a_new_pass_forgets() {
-        let mut columns =
-            Columns::new(&["x".to_owned(), "y".to_owned()], &ReadOptions::default()).unwrap();
+        let mut columns = one_file(&["x", "y"], &ReadOptions::default()).unwrap();
         let found = |text: &str| DataProblem::in_file("f.csv", text).at_line(1);
-        columns.note(7, 0, Finding::Shape(Shape::Text, found("'late'")));
-        columns.note(3, 1, Finding::Shape(Shape::Boolean, found("'early'")));
-        columns.note(5, 0, Finding::Shape(Shape::Float, found("'between'")));
+        columns.note(7, (0, 0), Finding::Shape(Shape::Text, found("'late'")));
+        columns.note(3, (1, 0), Finding::Shape(Shape::Boolean, found("'early'")));
+        columns.note(5, (0, 0), Finding::Shape(Shape::Float, found("'between'")));
         columns.learn();
         let kinds: Vec<Kind> = columns.infos().iter().map(|c| c.kind).collect();
         assert_eq!(kinds, [Kind::Nothing, Kind::Boolean]);
-        columns.note(1, 0, Finding::Shape(Shape::Text, found("'old'")));
+        columns.note(1, (0, 0), Finding::Shape(Shape::Text, found("'old'")));
         columns.begin_pass();
         columns.learn();
         assert_eq!(columns.infos()[0].kind, Kind::Nothing);
@@ -447,7 +742,7 @@ mod tests {
         #[case] open: bool,
     ) {
         let columns = learnt(dates, &[], &ReadOptions::default());
-        let ambiguous = columns.ensure_unambiguous(&[0], "f.csv");
+        let ambiguous = columns.ensure_unambiguous(&[0]);
         assert_eq!((ambiguous.is_err(), columns.warnings().len()), (open, usize::from(open)));
         if let Err(ReadError::Problem(it)) = ambiguous {
             let said = format!("{it} {:?}", it.help);
@@ -457,24 +752,24 @@ mod tests {
                 "{said}"
             );
         }
-        assert!(columns.ensure_unambiguous(&[], "f.csv").is_ok(), "nobody reads it");
-        let told = ReadOptions { dates: Some(DateOrder::Dmy), ..ReadOptions::default() };
-        assert!(learnt(dates, &[], &told).ensure_unambiguous(&[0], "f.csv").is_ok());
+        assert!(columns.ensure_unambiguous(&[]).is_ok(), "nobody reads it");
+        let told = ReadOptions { dates: Some(DateForm::Order(DateOrder::Dmy)), ..ReadOptions::default() };
+        assert!(learnt(dates, &[], &told).ensure_unambiguous(&[0]).is_ok());
     }
 
     #[test]
     fn a_column_of_the_other_decimal_sign_is_read_by_it_and_says_so() {
         let columns = learnt(&["0,250", "1,5"], &[], &ReadOptions::default());
         assert_eq!(
-            (columns.states()[0].decimal, columns.infos()[0].kind),
+            (columns.reading(0, 0).decimal, columns.infos()[0].kind),
             (',', Kind::Number { scale: 3 })
         );
         assert!(
-            columns.remarks(&[0])[0].contains("x is read with `,` as its decimal sign"),
+            columns.notes(&[0])[0].text.contains("x is read with `,` as its decimal sign"),
             "{:?}",
-            columns.remarks(&[0])
+            columns.notes(&[0])
         );
-        assert!(columns.remarks(&[]).is_empty());
+        assert!(columns.notes(&[]).is_empty());
     }
 
     #[rstest]
@@ -486,7 +781,7 @@ mod tests {
         #[case] message: &str,
         #[case] help: &str,
     ) {
-        let Err(ReadError::Problem(it)) = Columns::new(&["fare".to_owned()], &options) else {
+        let Err(ReadError::Problem(it)) = one_file(&["fare"], &options) else {
             panic!("refused")
         };
         assert!(it.message == message && it.help[0].contains(help), "{it:?}");

@@ -5,9 +5,11 @@
 //! zero in front are a code, `03/04/2025` keeps both orders. These functions look at one field at a time; the
 //! loops of `csv/fast.rs` take the usual forms before them, and a test holds them to the same values.
 
-use crate::options::DateOrder;
-use oeuvre_columns::value::calendar::{self, parse_date, parse_datetime, parse_time};
+use crate::options::{DateOrder, Zone};
+use oeuvre_columns::value::calendar::{self, parse_date, parse_time};
+use oeuvre_columns::column::marks::Mark;
 use oeuvre_columns::value::decimal::{Decimal, MAX_DIGITS};
+use oeuvre_columns::value::pattern::{DatePattern, month_of_name, two_digit_year};
 
 /// A set of date orders.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -207,13 +209,40 @@ fn without_separators(digits: &str, decimal: char) -> Option<String> {
     (digits_only && plain.bytes().any(|b| b.is_ascii_digit())).then_some(plain)
 }
 
-/// Whether a text is no number only because its first group of digits is zero, and is one by the other
-/// decimal sign: `0,250`.
+/// Whether a text is a number by the other decimal sign alone: `0,250`, `12,5` and `1.234,50` beside a point.
 pub(crate) fn is_of_other_sign(text: &str, decimal: char) -> bool {
-    let digits = text.trim_start_matches(|c: char| !c.is_ascii_digit());
-    let zero = digits.starts_with('0') && digits.contains(other_sign(decimal));
-    zero && parse_number(text, decimal).is_none()
+    text.contains(other_sign(decimal))
+        && parse_number(text, decimal).is_none()
         && parse_number(text, other_sign(decimal)).is_some()
+}
+
+/// Whether a number can be read two ways: it has one sign, and three digits behind it that could be a group of
+/// thousands.
+pub(crate) fn reads_two_ways(text: &str) -> bool {
+    let Some(at) = text.find(['.', ',']) else { return false };
+    let before = text[..at].bytes().rev().take_while(u8::is_ascii_digit).count();
+    let after = text[at + 1..].bytes().take_while(u8::is_ascii_digit).count();
+    let zero = text[at - before..].starts_with('0');
+    (1..=3).contains(&before) && after == 3 && !zero && !text[at + 1..].contains(['.', ','])
+}
+
+/// Whether a number shows which sign is the decimal one where others read two ways: one with a sign does, and
+/// beside signs that are taken to part thousands also one without.
+pub(crate) fn settles(text: &str, thousands: bool) -> bool {
+    if text.contains(['.', ',']) { !reads_two_ways(text) } else { thousands }
+}
+
+/// The currency that is written beside a number, if one is.
+pub(crate) fn currency_of(text: &str) -> Option<Mark> {
+    if text.bytes().all(|b| b.is_ascii_digit() || matches!(b, b'.' | b',' | b'-')) {
+        return None;
+    }
+    if let Some(sign) = text.chars().find(|c| CURRENCY_SIGNS.contains(c)) {
+        return Some(Mark::currency(sign.encode_utf8(&mut [0; 4])));
+    }
+    let letters = text.trim_matches(|c: char| !c.is_ascii_uppercase());
+    (letters.len() == 3 && letters.bytes().all(|b| b.is_ascii_uppercase()))
+        .then(|| Mark::currency(letters))
 }
 
 /// The decimal sign that is not this one.
@@ -231,12 +260,30 @@ pub(crate) fn parse_boolean(text: &str) -> Option<bool> {
     }
 }
 
-/// The orders in which a date can be read, with the day that each gives. ISO dates read in every
-/// order. The year has four digits; separators are `/`, `.` or `-`.
+/// How the dates of a file are written, as far as it is known.
+#[derive(Clone, Copy)]
+pub(crate) struct DateWays<'a> {
+    /// The orders that are left.
+    pub(crate) orders: Orders,
+    /// The pattern that was given.
+    pub(crate) pattern: Option<&'a DatePattern>,
+    /// The zone of times with an offset.
+    pub(crate) zone: &'a Zone,
+}
+
+/// The orders in which a date can be read, with the day that each gives. ISO dates and dates with the name of a
+/// month read in every order. Separators are `/`, `.` or `-`, beside names also spaces and commas; years have
+/// four digits, or two where day or month come first.
 pub(crate) fn parse_any_date(text: &str) -> Option<(Orders, [Option<i32>; 3])> {
     let text = text.trim();
     if let Some(day) = parse_date(text) {
         return Some((Orders::ALL, [Some(day); 3]));
+    }
+    if text.len() > 20 || !text.bytes().any(|b| b.is_ascii_digit()) {
+        return None;
+    }
+    if text.bytes().any(|b| b.is_ascii_alphabetic()) {
+        return date_with_name(text).map(|day| (Orders::ALL, [Some(day); 3]));
     }
     let separator = *text.as_bytes().iter().find(|b| !b.is_ascii_digit())?;
     if !matches!(separator, b'/' | b'.' | b'-') || text.len() > 10 {
@@ -248,14 +295,12 @@ pub(crate) fn parse_any_date(text: &str) -> Option<(Orders, [Option<i32>; 3])> {
     if parts.next().is_some() || ![a, b, c].into_iter().all(digits) || b.is_empty() || b.len() > 2 {
         return None;
     }
-    let number = |s: &str| s.parse::<u32>().unwrap_or(0);
-    let day = |y: &str, m: &str, d: &str| calendar::date(number(y) as i32, number(m), number(d));
     let mut days = [None; 3];
     if a.len() == 4 && (1..=2).contains(&c.len()) {
-        days[DateOrder::Ymd as usize] = day(a, b, c);
-    } else if c.len() == 4 && (1..=2).contains(&a.len()) {
-        days[DateOrder::Dmy as usize] = day(c, b, a);
-        days[DateOrder::Mdy as usize] = day(c, a, b);
+        days[DateOrder::Ymd as usize] = day_of(a, number(b), c);
+    } else if matches!(c.len(), 2 | 4) && (1..=2).contains(&a.len()) {
+        days[DateOrder::Dmy as usize] = day_of(c, number(b), a);
+        days[DateOrder::Mdy as usize] = day_of(c, number(a), b);
     }
     let mut orders = Orders::NONE;
     for order in [DateOrder::Dmy, DateOrder::Mdy, DateOrder::Ymd] {
@@ -266,51 +311,126 @@ pub(crate) fn parse_any_date(text: &str) -> Option<(Orders, [Option<i32>; 3])> {
     (!orders.is_none()).then_some((orders, days))
 }
 
-/// The day of a date, read in one of the orders that are left; `None` when it is no date, or would
-/// narrow the orders.
-pub(crate) fn date_in(text: &str, orders: Orders) -> Option<i32> {
+fn number(digits: &str) -> u32 {
+    digits.parse().unwrap_or(0)
+}
+
+/// The day of a year of two or four digits, a month and a day of one or two.
+fn day_of(year: &str, month: u32, day: &str) -> Option<i32> {
+    let year_number = number(year) as i32;
+    let year = if year.len() == 2 { two_digit_year(year_number) } else { year_number };
+    calendar::date(year, month, number(day))
+}
+
+/// The day of a date with the English name of its month: `05-Jan-2025`, `5 January 25`, `Jan 5, 2025`.
+fn date_with_name(text: &str) -> Option<i32> {
+    let mut parts = text.split([' ', '-', '/', '.', ',']).filter(|part| !part.is_empty());
+    let (a, b, c) = (parts.next()?, parts.next()?, parts.next()?);
+    let digits = |s: &str, most: usize| s.len() <= most && s.bytes().all(|b| b.is_ascii_digit());
+    let year = |s: &str| matches!(s.len(), 2 | 4) && digits(s, 4);
+    if parts.next().is_some() {
+        return None;
+    }
+    if digits(a, 2) && year(c) {
+        return day_of(c, month_of_name(b)?, a);
+    }
+    if digits(b, 2) && year(c) {
+        return day_of(c, month_of_name(a)?, b);
+    }
+    (a.len() == 4 && digits(a, 4) && digits(c, 2)).then(|| day_of(a, month_of_name(b)?, c))?
+}
+
+/// The day of a date, read in one of the orders that are left or by the pattern; `None` when it is no date, or
+/// would narrow the orders.
+pub(crate) fn date_in(text: &str, ways: DateWays<'_>) -> Option<i32> {
+    if let Some(pattern) = ways.pattern.filter(|p| !p.has_time()) {
+        if let Some((day, _)) = pattern.read(text.trim()) {
+            return Some(day);
+        }
+        return parse_date(text.trim());
+    }
     let (possible, days) = parse_any_date(text)?;
-    if possible.and(orders) != orders {
+    if possible.and(ways.orders) != ways.orders {
         return None;
     }
     [DateOrder::Dmy, DateOrder::Mdy, DateOrder::Ymd]
         .into_iter()
-        .find(|o| orders.has(*o))
+        .find(|o| ways.orders.has(*o))
         .and_then(|o| days[o as usize])
 }
 
-/// Microseconds of an ISO datetime, or of a date in one of the orders, with or without a time.
-pub(crate) fn datetime_in(text: &str, orders: Orders) -> Option<i64> {
+/// Microseconds of a datetime as the wall clock of the zone: ISO, or a date in one of the orders, with or without
+/// a time; the offset in minutes where it has one.
+pub(crate) fn datetime_in(text: &str, ways: DateWays<'_>) -> Option<(i64, Option<i16>)> {
     let text = text.trim();
-    if let Some(time) = parse_datetime(text) {
-        return Some(time);
+    if let Some(pattern) = ways.pattern.filter(|p| p.has_time())
+        && let Some((day, time)) = pattern.read(text)
+    {
+        return Some((i64::from(day) * calendar::DAY_MICROS + time, None));
     }
-    let (day, time) = match text.split_once(['T', ' ']) {
-        Some((day, time)) => (day, parse_time(time)?),
-        None => (text, 0),
+    // A date may have spaces in it; the time stands behind the last one.
+    let split = text.split_once(['T', 't']).filter(|(day, _)| day.ends_with(|c: char| c.is_ascii_digit()));
+    let (day, time) = match split.or_else(|| text.rsplit_once(' ').filter(|(_, t)| t.contains(':'))) {
+        Some((day, time)) => (day, Some(time)),
+        None => (text, None),
     };
-    let orders = if orders.is_open() { Orders::only(DateOrder::Ymd) } else { orders };
-    Some(i64::from(date_in(day, orders)?) * calendar::DAY_MICROS + time)
+    let orders = match ways.orders.is_open() {
+        true => Orders::only(DateOrder::Ymd),
+        false => ways.orders,
+    };
+    let day = i64::from(date_in(day, DateWays { orders, ..ways })?) * calendar::DAY_MICROS;
+    let Some(time) = time else { return Some((day, None)) };
+    let (time, offset) = split_offset(time)?;
+    let at = day + parse_time(time)?;
+    match offset {
+        None => Some((at, None)),
+        Some(minutes) => {
+            let instant = at - i64::from(minutes) * 60_000_000;
+            Some((ways.zone.wall_clock(instant)?, Some(minutes)))
+        }
+    }
+}
+
+/// A time of day and its offset in minutes, as RFC 3339 has it; `None` where the offset is none.
+fn split_offset(time: &str) -> Option<(&str, Option<i16>)> {
+    if let Some(time) = time.strip_suffix(['Z', 'z']) {
+        return Some((time, Some(0)));
+    }
+    let Some(at) = time.find(['+', '-', '\u{2212}']) else { return Some((time, None)) };
+    let sign = time[at..].chars().next()?;
+    let (hours, minutes) = time[at + sign.len_utf8()..].split_once(':').or_else(|| {
+        let digits = &time[at + sign.len_utf8()..];
+        (digits.len() == 4 && digits.is_ascii()).then(|| digits.split_at(2))
+    })?;
+    let two = |s: &str, limit: i16| -> Option<i16> {
+        let ok = s.len() == 2 && s.bytes().all(|b| b.is_ascii_digit());
+        s.parse().ok().filter(|n| ok && *n < limit)
+    };
+    let total = two(hours, 24)? * 60 + two(minutes, 60)?;
+    Some((&time[..at], Some(if sign == '+' { total } else { -total })))
 }
 
 /// What a text shows of its column. Missing texts must have been taken out.
-pub(crate) fn shape_of(text: &str, decimal: char, orders: Orders) -> Shape {
+pub(crate) fn shape_of(text: &str, decimal: char, ways: DateWays<'_>) -> Shape {
     match parse_number(text, decimal) {
         Some(Parsed::Exact(number)) => return Shape::Number(number.scale),
         Some(Parsed::Float(_)) => return Shape::Float,
-        Some(Parsed::Code(_)) => return Shape::Text,
-        None => {}
+        Some(Parsed::Code(_)) if ways.pattern.is_none() => return Shape::Text,
+        _ => {}
     }
     if parse_boolean(text).is_some() {
         return Shape::Boolean;
     }
+    if ways.pattern.is_some() && date_in(text, ways).is_some() {
+        return Shape::Date(Orders::ALL);
+    }
     if let Some((possible, _)) = parse_any_date(text) {
-        return match possible.and(orders) {
-            none if none.is_none() => Shape::Text,
+        return match possible.and(ways.orders) {
+            none if none.is_none() || ways.pattern.is_some() => Shape::Text,
             left => Shape::Date(left),
         };
     }
-    if datetime_in(text, orders).is_some() { Shape::DateTime } else { Shape::Text }
+    if datetime_in(text, ways).is_some() { Shape::DateTime } else { Shape::Text }
 }
 
 #[cfg(test)]
@@ -377,7 +497,9 @@ mod tests {
     #[case("31/02/2025", Shape::Text)]
     #[case("SKE", Shape::Text)]
     fn a_text_shows_its_shape(#[case] text: &str, #[case] shape: Shape) {
-        assert_eq!(shape_of(text, '.', Orders::ALL), shape);
+        let zone = Zone::default();
+        let ways = DateWays { orders: Orders::ALL, pattern: None, zone: &zone };
+        assert_eq!(shape_of(text, '.', ways), shape);
     }
 
     #[test]

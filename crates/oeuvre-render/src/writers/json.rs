@@ -7,6 +7,7 @@
 //! flat objects, in place of `lines`. JSON Lines are the lines, or the rows, one object each.
 
 use super::{PartWriter, Writer};
+use crate::ledger::notes;
 use crate::Settings;
 use crate::layout::{Layout, Row, Slot};
 use crate::style::Style;
@@ -326,7 +327,7 @@ impl Serialize for Account<'_> {
         let mut map = to.serialize_map(None)?;
         let entries: Vec<Entered> = self.0.entries().into_iter().map(Entered).collect();
         map.serialize_entry("entries", &entries)?;
-        map.serialize_entry("remarks", &self.0.remarks)?;
+        map.serialize_entry("notes", &notes(self.0).collect::<Vec<_>>())?;
         map.end()
     }
 }

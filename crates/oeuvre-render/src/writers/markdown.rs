@@ -8,7 +8,7 @@ use crate::Settings;
 use crate::cells::escape_controls;
 use crate::draw::{bar_text, heat_text};
 use crate::layout::Layout;
-use crate::ledger::ledger_sentence;
+use crate::ledger::{self, ledger_sentence};
 use crate::style::Style;
 use oeuvre_core::{Grid, Ledger};
 use std::io::{self, Write};
@@ -105,6 +105,13 @@ fn write(
     }
     if with_ledger {
         writeln!(out, "\n{}", plain(&ledger_sentence(ledger)))?;
+        let mut notes = ledger::notes(ledger).peekable();
+        if notes.peek().is_some() {
+            writeln!(out)?;
+        }
+        for note in notes {
+            writeln!(out, "- {}", plain(note))?;
+        }
     }
     Ok(())
 }

@@ -146,12 +146,16 @@ pub(crate) struct TraceArgs {
 }
 
 impl SummaryArgs {
+    /// How the rows are read.
+    pub(crate) fn to_options(&self) -> Result<oeuvre_data::ReadOptions, oeuvre_core::Error> {
+        self.reading.to_options(&self.rows.lookup_names())
+    }
+
     /// The request and the look that the options make.
     pub(crate) fn to_request(
         &self,
-        options: &oeuvre_data::ReadOptions,
     ) -> Result<(oeuvre_core::Request, oeuvre_render::Style), oeuvre_core::Error> {
-        let request = self.group.group(self.rows.to_request(options)?);
+        let request = self.group.group(self.rows.to_request(&self.reading)?);
         Ok((request, oeuvre_render::Style { long: self.group.long, ..self.style.to_style()? }))
     }
 }

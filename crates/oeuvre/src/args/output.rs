@@ -3,9 +3,20 @@
 use super::choice::choice;
 use crate::environment::Color;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
+use oeuvre_columns::choices;
 use oeuvre_core::Error;
 use oeuvre_render::Format;
 use std::path::PathBuf;
+
+choices! {
+    /// Which notes the ledger shows.
+    #[derive(Default)]
+    pub(crate) enum Notes {
+        #[default]
+        Few = "few": "The ten most telling",
+        All = "all": "All of them",
+    }
+}
 
 /// Options that say where results go.
 #[derive(clap::Args, Debug)]
@@ -29,6 +40,9 @@ pub(crate) struct OutputArgs {
     /// Do not write the ledger.
     #[arg(long)]
     pub(crate) quiet: bool,
+    /// Which notes the ledger shows: few (the ten most telling) or all.
+    #[arg(long, value_name = "WHICH", default_value = "few", hide_default_value = true, value_parser = choice::<Notes>())]
+    pub(crate) notes: Notes,
     /// When to use colour: auto, always or never.
     #[arg(long, value_name = "WHEN", default_value = "auto", value_parser = choice::<Color>())]
     pub(crate) color: Color,

@@ -1,14 +1,20 @@
 //! How the files are read.
 
-use super::choice::choice;
+use oeuvre_columns::Choice;
+use oeuvre_columns::names::{all_of, either, nearest};
+use oeuvre_columns::value::pattern::DatePattern;
 use oeuvre_core::Error;
-use oeuvre_data::{DateOrder, Forced, ReadOptions, Uneven};
+use oeuvre_data::{DateForm, DateOrder, Forced, ReadOptions, Zone};
+use std::str::FromStr;
+use std::sync::Arc;
 
 /// Options that say how to read.
 #[derive(clap::Args, Debug)]
 #[command(next_help_heading = "How to read")]
 pub(crate) struct ReadingArgs {
     /// What a column holds: number, text, boolean, date or datetime; repeatable, as in 'fare=number'.
+    ///
+    /// A column of a lookup has its name before it: 'targets.amount=number'.
     #[arg(long = "kind", value_name = "COL=KIND")]
     kinds: Vec<String>,
     /// More texts that stand for no value, separated by commas, as in 'unknown,?'; repeatable.
@@ -21,33 +27,97 @@ pub(crate) struct ReadingArgs {
     /// Texts that are values after all, as in --not-missing 'country=NA'; repeatable.
     #[arg(long, value_name = "TEXTS")]
     not_missing: Vec<String>,
-    /// The order of day, month and year in dates such as 03/04/2025: dmy, mdy or ymd.
-    #[arg(long, value_name = "ORDER", value_parser = choice::<DateOrder>())]
-    dates: Option<DateOrder>,
-    /// The decimal sign, a point or a comma.
-    #[arg(long, value_name = "SIGN", default_value = ".", value_parser = [".", ","])]
-    decimal: String,
+    /// How dates are written: dmy, mdy or ymd for 03/04/2025, or a pattern such as 'dd.MM.yy'.
+    ///
+    /// Found out for each file unless said. This option and those below speak of the rows; with the name of a
+    /// lookup before the value they speak of that lookup: --dates 'targets=mdy'.
+    #[arg(long, value_name = "FORM")]
+    dates: Vec<String>,
+    /// The decimal sign, a point or a comma; found out for each file unless said.
+    #[arg(long, value_name = "SIGN")]
+    decimal: Vec<String>,
     /// Between fields: a sign, or tab; found out from the first records unless said.
     #[arg(long, value_name = "SIGN")]
-    separator: Option<String>,
-    /// Around fields: a sign, or none to take quotes as ordinary characters.
-    #[arg(long, value_name = "SIGN", default_value = "\"")]
-    quote: String,
-    /// Records with too few or too many fields: stop, blank or leave-out.
-    #[arg(long, value_name = "WHAT", default_value = "stop", value_parser = choice::<Uneven>())]
-    uneven: Uneven,
-    /// The encoding of the files, such as windows-1252; UTF-8 unless said.
+    separator: Vec<String>,
+    /// Around fields: a sign, or none to take quotes as ordinary characters; " unless said.
+    #[arg(long, value_name = "SIGN")]
+    quote: Vec<String>,
+    /// Records with too few or too many fields: stop (unless said), blank or leave-out.
+    #[arg(long, value_name = "WHAT")]
+    uneven: Vec<String>,
+    /// The encoding of the files; UTF-8, or windows-1252 where a file is not UTF-8, unless said.
     #[arg(long, value_name = "NAME")]
-    encoding: Option<String>,
+    encoding: Vec<String>,
     /// Headings to use instead of the first line's, separated by commas.
     #[arg(long, value_name = "NAMES")]
-    headings: Option<String>,
+    headings: Vec<String>,
     /// The first line holds values, not headings.
     #[arg(long)]
     no_headings: bool,
+    /// How many lines, such as a title, stand above the headings.
+    #[arg(long, value_name = "N")]
+    skip_lines: Vec<String>,
+    /// Columns that some of several files lack: stop (unless said), or blank to take them as missing there.
+    #[arg(long, value_name = "WHAT")]
+    lacking: Vec<String>,
+    /// The time zone by whose clock times with an offset are read; UTC unless said.
+    #[arg(long, value_name = "NAME")]
+    zone: Vec<String>,
     /// Bytes in a piece of work; no result depends on it.
     #[arg(long, value_name = "BYTES", hide = true)]
     piece_bytes: Option<usize>,
+}
+
+/// The value of a reading option for the rows, or for a lookup: the last that speaks of it.
+///
+/// `NAME=` before a value is a lookup's name where a lookup on this line has it.
+pub(crate) fn value_for<'a>(
+    values: &'a [String],
+    lookups: &[String],
+    lookup: Option<&str>,
+) -> Option<&'a str> {
+    let named = |value: &'a String| match value.split_once('=') {
+        Some((name, rest)) if lookups.iter().any(|l| l == name.trim()) => {
+            (Some(name.trim()), rest.trim_start())
+        }
+        _ => (None, value.as_str()),
+    };
+    values.iter().map(named).rev().find(|(name, _)| *name == lookup).map(|(_, value)| value)
+}
+
+/// One of the words that an option takes.
+pub(crate) fn word<T: Choice + FromStr<Err = ()>>(option: &str, text: &str) -> Result<T, Error> {
+    text.trim().parse().map_err(|()| {
+        let words: Vec<&str> = T::ALL.iter().map(|choice| choice.1).collect();
+        Error::request_with_help(
+            format!("{option} '{text}' is not known"),
+            format!("write {}", either(&words)),
+        )
+    })
+}
+
+fn date_form(text: &str) -> Result<DateForm, Error> {
+    if let Ok(order) = text.trim().parse::<DateOrder>() {
+        return Ok(DateForm::Order(order));
+    }
+    DatePattern::parse(text).map(|p| DateForm::Pattern(Arc::new(p))).map_err(|problem| {
+        Error::request_with_help(
+            format!("--dates '{text}': {problem}"),
+            "write dmy, mdy or ymd, or a pattern such as --dates 'dd.MM.yy' or --dates 'd MMM yyyy'",
+        )
+    })
+}
+
+fn zone(text: &str) -> Result<Zone, Error> {
+    Zone::named(text).ok_or_else(|| {
+        let names = Zone::names();
+        let near = nearest(text, names.iter().map(String::as_str));
+        let help = match near.first() {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => "a zone is named by its region and city, such as --zone Europe/Oslo".to_owned(),
+        };
+        Error::request_with_help(format!("--zone: there is no time zone `{text}`"), help)
+    })
 }
 
 fn sign(option: &str, text: &str) -> Result<u8, Error> {
@@ -101,43 +171,90 @@ fn texts_of(text: &str) -> (Option<String>, Vec<String>) {
 }
 
 impl ReadingArgs {
-    /// The options for the reader.
-    pub(crate) fn to_options(&self) -> Result<ReadOptions, Error> {
-        let list = |text: &String| text.split(',').map(|t| t.trim().to_owned()).collect::<Vec<_>>();
-        let separator = self.separator.as_deref().map(|s| sign("--separator", s)).transpose()?;
-        let mut options = ReadOptions { separator, ..ReadOptions::default() };
-        options.quote = if self.quote.eq_ignore_ascii_case("none") {
-            None
-        } else {
-            Some(sign("--quote", &self.quote)?)
+    /// The options for the reader of the rows; `lookups` are the names of the lookups on the line.
+    pub(crate) fn to_options(&self, lookups: &[String]) -> Result<ReadOptions, Error> {
+        let mut options = self.common(lookups, None)?;
+        options.first_line_is_headings = !self.no_headings;
+        Ok(options)
+    }
+
+    /// The options for the reader of a lookup.
+    pub(crate) fn to_lookup_options(
+        &self,
+        lookups: &[String],
+        lookup: &str,
+    ) -> Result<ReadOptions, Error> {
+        let options = self.common(lookups, Some(lookup))?;
+        Ok(ReadOptions { lookup: Some(lookup.to_owned()), ..options })
+    }
+
+    fn common(&self, lookups: &[String], lookup: Option<&str>) -> Result<ReadOptions, Error> {
+        let of = |values| value_for(values, lookups, lookup);
+        let mut options = ReadOptions {
+            separator: of(&self.separator).map(|s| sign("--separator", s)).transpose()?,
+            ..ReadOptions::default()
         };
+        if let Some(quote) = of(&self.quote) {
+            let none = quote.eq_ignore_ascii_case("none");
+            options.quote = if none { None } else { Some(sign("--quote", quote)?) };
+        }
         if options.quote.is_some() && options.quote == options.separator {
             return Err(Error::request("--quote and --separator are the same sign"));
         }
-        options.uneven = self.uneven;
-        options.encoding.clone_from(&self.encoding);
-        options.headings = self.headings.as_ref().map(list);
-        options.first_line_is_headings = !self.no_headings;
+        if let Some(uneven) = of(&self.uneven) {
+            options.uneven = word("--uneven", uneven)?;
+        }
+        options.encoding = of(&self.encoding).map(str::to_owned);
+        let list = |text: &str| text.split(',').map(|t| t.trim().to_owned()).collect::<Vec<_>>();
+        options.headings = of(&self.headings).map(list);
         for text in &self.missing {
             let (column, texts) = texts_of(text);
-            match column {
-                Some(column) => {
+            match column.map(|c| own_column(&c, lookups, lookup)) {
+                Some(Some(column)) => {
                     options.missing_of.extend(texts.into_iter().map(|t| (column.clone(), t)));
                 }
+                Some(None) => {}
                 None => options.missing.extend(texts),
             }
         }
         for text in &self.not_missing {
             let (column, texts) = texts_of(text);
-            match column {
-                Some(column) => {
+            match column.map(|c| own_column(&c, lookups, lookup)) {
+                Some(Some(column)) => {
                     options.not_missing_of.extend(texts.into_iter().map(|t| (column.clone(), t)));
                 }
+                Some(None) => {}
                 None => options.missing.retain(|m| !texts.contains(m)),
             }
         }
-        options.dates = self.dates;
-        options.decimal = if self.decimal == "," { ',' } else { '.' };
+        options.dates = of(&self.dates).map(date_form).transpose()?;
+        options.decimal = match of(&self.decimal) {
+            None => None,
+            Some("," | "comma") => Some(','),
+            Some("." | "point") => Some('.'),
+            Some(other) => {
+                let mut help = "write --decimal , or --decimal .".to_owned();
+                if let Some((name, _)) = other.split_once('=') {
+                    let lookups = if lookups.is_empty() { "none".to_owned() } else { all_of(lookups) };
+                    help = format!("no lookup is called `{name}`; the lookups are {lookups}");
+                }
+                let message = format!("--decimal '{other}' is no decimal sign");
+                return Err(Error::request_with_help(message, help));
+            }
+        };
+        if let Some(lines) = of(&self.skip_lines) {
+            options.skip_lines = lines.trim().parse().map_err(|_| {
+                let message = format!("--skip-lines '{lines}' is no number of lines");
+                Error::request_with_help(message, "write --skip-lines 1")
+            })?;
+        }
+        if let Some(lacking) = of(&self.lacking) {
+            options.lacking = word("--lacking", lacking)?;
+        }
+        // A zone is that of those who read, and so of everything.
+        if let Some(name) = of(&self.zone).or_else(|| value_for(&self.zone, lookups, None)) {
+            options.zone = zone(name)?;
+        }
         if let Some(bytes) = self.piece_bytes {
             options.piece_bytes = bytes.max(1);
         }
@@ -156,8 +273,24 @@ impl ReadingArgs {
                     format!("the kinds are {kinds}"),
                 )
             })?;
-            options.kinds.push((column.trim().to_owned(), forced));
+            let column = column.trim();
+            let bare = column.strip_prefix('"').and_then(|c| c.strip_suffix('"'));
+            let column = bare.map_or_else(|| column.to_owned(), |c| c.replace("\"\"", "\""));
+            if let Some(column) = own_column(&column, lookups, lookup) {
+                options.kinds.push((column, forced));
+            }
         }
         Ok(options)
+    }
+}
+
+/// The column that is named of what is read: a lookup's has the lookup's name before it. `None` where it is
+/// another's.
+fn own_column(column: &str, lookups: &[String], lookup: Option<&str>) -> Option<String> {
+    let named = column.split_once('.').filter(|(name, _)| lookups.iter().any(|l| l == name));
+    match (named, lookup) {
+        (None, None) => Some(column.to_owned()),
+        (Some((name, rest)), Some(lookup)) if name == lookup => Some(rest.to_owned()),
+        _ => None,
     }
 }

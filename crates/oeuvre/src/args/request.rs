@@ -1,8 +1,13 @@
 //! The request: what to group, what to show.
 
 use super::choice::choice;
-use oeuvre_core::{Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt};
-use oeuvre_data::{ReadOptions, open, read_whole};
+use super::reading::{ReadingArgs, value_for, word};
+use oeuvre_core::language::columns_of_list;
+use oeuvre_core::{
+    Doubled, Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt,
+};
+use oeuvre_data::{open, read_whole};
+use std::path::Path;
 use std::sync::Arc;
 
 /// Options that say what is asked of the rows.
@@ -18,8 +23,8 @@ pub(crate) struct RowsArgs {
     show: Vec<String>,
     /// Name a calculation for use in the others; repeatable.
     ///
-    /// As in --let 'revenue=sum(fare * passengers)' --show 'revenue / count()'.
-    #[arg(long = "let", value_name = "NAME=CALC")]
+    /// As in --let 'revenue: sum(fare * passengers)' --show 'revenue / count()'; `=` may stand for `:`.
+    #[arg(long = "let", value_name = "NAME: CALC")]
     lets: Vec<String>,
     /// Add the columns of a second file to each row; repeatable, each with its --match.
     ///
@@ -30,9 +35,20 @@ pub(crate) struct RowsArgs {
     /// Which row of a lookup a row gets: column of the rows = column of the lookup, several with `and`.
     #[arg(long = "match", value_name = "COND")]
     matches: Vec<String>,
-    /// Rows without a match in a lookup: blank, leave-out or stop.
-    #[arg(long, value_name = "WHAT", default_value = "blank", value_parser = choice::<NoMatch>())]
-    no_match: NoMatch,
+    /// Rows without a match in a lookup: blank (unless said), leave-out or stop.
+    ///
+    /// For one lookup alone: --no-match 'routes=stop'.
+    #[arg(long, value_name = "WHAT")]
+    no_match: Vec<String>,
+    /// Keys that stand twice in a lookup: stop (unless said), or first to take the first of their lines.
+    #[arg(long, value_name = "WHAT")]
+    doubled: Vec<String>,
+    /// Take labels of a column that differ only in case, spaces or Unicode form for one; repeatable.
+    ///
+    /// As in --one-spelling 'route,vessel'. They are shown in the spelling that most rows have; texts that are
+    /// compared with the column and keys of lookups follow it. A column of a lookup: --one-spelling routes.name.
+    #[arg(long, value_name = "COLUMNS")]
+    one_spelling: Vec<String>,
     /// Which rows are counted, before anything is grouped; repeatable, all must hold.
     ///
     /// As in --where "status = 'sailed' and fare > 0". A row for which the condition is neither true nor
@@ -77,8 +93,8 @@ pub(crate) struct GroupArgs {
     /// What the line is called that makes up for the lines not shown; Rest unless said.
     #[arg(long, value_name = "TEXT")]
     rest_label: Option<String>,
-    /// Total lines and columns, recalculated from the rows: none, grand, sub or all (when nothing is said after it).
-    #[arg(long, value_name = "WHICH", num_args = 0..=1, default_missing_value = "all", default_value = "none", hide_default_value = true, value_parser = choice::<Totals>())]
+    /// Total lines and columns, recalculated from the rows: all, or --totals=sub, --totals=grand.
+    #[arg(long, value_name = "WHICH", num_args = 0..=1, require_equals = true, default_missing_value = "all", default_value = "none", hide_default_value = true, value_parser = choice::<Totals>())]
     totals: Totals,
     /// Total lines and columns stand before what they total.
     #[arg(long)]
@@ -89,8 +105,13 @@ pub(crate) struct GroupArgs {
 }
 
 impl RowsArgs {
+    /// The names of the lookups, in their order.
+    pub(crate) fn lookup_names(&self) -> Vec<String> {
+        self.lookup.iter().map(|text| name_and_file(text).0).collect()
+    }
+
     /// The lookups, read whole.
-    fn lookups(&self, options: &ReadOptions) -> Result<Vec<LookupRequest>, Error> {
+    fn lookups(&self, reading: &ReadingArgs) -> Result<Vec<LookupRequest>, Error> {
         if self.lookup.len() != self.matches.len() {
             return Err(Error::request_with_help(
                 format!(
@@ -101,56 +122,49 @@ impl RowsArgs {
                 "write --lookup FILE --match 'column of the rows = column of the lookup'",
             ));
         }
-        let no_match = self.no_match;
+        let names = self.lookup_names();
         let mut lookups = Vec::new();
         for (text, on) in self.lookup.iter().zip(&self.matches) {
-            let (name, file) = match text.split_once('=') {
-                Some((name, file)) if !std::path::Path::new(text).exists() => (name.trim(), file),
-                _ => {
-                    let stem = std::path::Path::new(text).file_stem();
-                    (stem.and_then(|s| s.to_str()).unwrap_or(text), text.as_str())
-                }
+            let (name, file) = name_and_file(text);
+            let options = reading.to_lookup_options(&names, &name)?;
+            let mut input = open(&[file.to_owned()], options)?;
+            let table = read_whole(input.as_mut(), &name)?;
+            let all: Vec<usize> = (0..table.columns.len()).collect();
+            let of = |values| {
+                value_for(values, &names, Some(&name)).or_else(|| value_for(values, &names, None))
             };
-            let options = ReadOptions {
-                kinds: Vec::new(),
-                missing_of: Vec::new(),
-                not_missing_of: Vec::new(),
-                headings: None,
-                first_line_is_headings: true,
-                separator: None,
-                ..options.clone()
-            };
-            let table = read_whole(open(&[file.to_owned()], options)?.as_mut(), name)?;
-            let on = SourceText::new("--match", on.clone());
-            lookups.push(LookupRequest { table: Arc::new(table), on, no_match });
+            lookups.push(LookupRequest {
+                notes: input.notes(&all),
+                table: Arc::new(table),
+                on: SourceText::new("--match", on.clone()),
+                no_match: of(&self.no_match).map_or(Ok(NoMatch::Blank), |w| word("--no-match", w))?,
+                doubled: of(&self.doubled).map_or(Ok(Doubled::Stop), |w| word("--doubled", w))?,
+            });
         }
         Ok(lookups)
     }
 
     /// The request that the options make: a detail of the rows.
-    pub(crate) fn to_request(&self, options: &ReadOptions) -> Result<Request, Error> {
+    pub(crate) fn to_request(&self, reading: &ReadingArgs) -> Result<Request, Error> {
         let mut lets = Vec::new();
         for text in &self.lets {
-            let (name, calc) = text.split_once('=').ok_or_else(|| {
+            let (name, calc) = named(text).ok_or_else(|| {
                 Error::request_with_help(
                     format!("--let '{text}' has no name"),
-                    "write --let 'NAME=CALC', such as --let 'revenue=sum(fare)'",
+                    "write --let 'NAME: CALC', such as --let 'revenue: sum(fare)'",
                 )
             })?;
-            let name = name.trim().trim_matches('"');
             if name.is_empty() {
                 return Err(Error::request(format!("--let '{text}' has an empty name")));
             }
-            lets.push((
-                name.to_owned(),
-                SourceText::new(format!("--let {name}"), calc.trim_start()),
-            ));
+            lets.push((name.clone(), SourceText::new(format!("--let {name}"), calc)));
         }
         Ok(Request {
             listing: true,
-            show: self.show.iter().map(|t| Show::parse("--show", t)).collect(),
+            show: self.show.iter().flat_map(|t| Show::parse_all("--show", t)).collect(),
             lets,
-            lookups: self.lookups(options)?,
+            lookups: self.lookups(reading)?,
+            one_spelling: columns(&self.one_spelling)?,
             filters: written("--where", &self.filters),
             sort: self.sort.as_ref().map(|t| SourceText::new("--sort", t.clone())),
             lines_where: written("--lines-where", &self.lines_where),
@@ -159,6 +173,45 @@ impl RowsArgs {
             ..Request::default()
         })
     }
+}
+
+/// The name and the calculation of `name: calc` or `name=calc`: the first sign outside quotes parts them.
+fn named(text: &str) -> Option<(String, &str)> {
+    let mut quote = None;
+    for (at, c) in text.char_indices() {
+        match (quote, c) {
+            (None, '\'' | '"') => quote = Some(c),
+            (Some(q), _) if c == q => quote = None,
+            (None, ':' | '=') => {
+                let name = text[..at].trim();
+                let bare = name.strip_prefix('"').and_then(|n| n.strip_suffix('"'));
+                let name = bare.map_or_else(|| name.to_owned(), |n| n.replace("\"\"", "\""));
+                return Some((name, text[at + 1..].trim_start()));
+            }
+            _ => {}
+        }
+    }
+    None
+}
+
+/// The name of a lookup and its file, of `FILE` or `NAME=FILE`.
+fn name_and_file(text: &str) -> (String, &str) {
+    match text.split_once('=') {
+        Some((name, file)) if !Path::new(text).exists() => (name.trim().to_owned(), file.trim()),
+        _ => {
+            let stem = Path::new(text).file_stem();
+            (stem.and_then(|s| s.to_str()).unwrap_or(text).to_owned(), text)
+        }
+    }
+}
+
+/// Columns of a list, each perhaps in double quotes, perhaps with the name of a lookup before it.
+fn columns(texts: &[String]) -> Result<Vec<(Option<String>, String)>, Error> {
+    let mut all = Vec::new();
+    for text in texts {
+        all.extend(columns_of_list("--one-spelling", text).map_err(|m| Error::Diagnostics(vec![m]))?);
+    }
+    Ok(all)
 }
 
 fn written(origin: &str, texts: &[String]) -> Vec<Arc<SourceText>> {

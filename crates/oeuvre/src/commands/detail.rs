@@ -12,8 +12,8 @@ use oeuvre_render::{write_part, write_part_headings};
 use std::io;
 
 pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
-    let options = args.reading.to_options()?;
-    let mut request = args.rows.to_request(&options)?;
+    let options = args.reading.to_options(&args.rows.lookup_names())?;
+    let mut request = args.rows.to_request(&args.reading)?;
     request.for_reading = args.output.format()?.is_for_reading();
     let style = args.style.to_style()?;
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
@@ -21,7 +21,7 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
     let mut input = open(&args.files, options)?;
     // Formats of one line a row are written part by part; the others need the whole table.
     if !settings.format.streams() {
-        let (grid, ledger) = planned(input.as_mut(), &request, &style, |plan, input| {
+        let (grid, ledger) = planned(input.as_mut(), (&request, threads), &style, |plan, _, input| {
             let (grid, ledger) = oeuvre_core::list(plan, input, threads)?;
             Ok((grid, ledger))
         })?;
@@ -31,7 +31,7 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
     let name = to.map_or_else(|| "standard output".to_owned(), |p| p.display().to_string());
     let ledger = deliver_all(to, true, |out| {
         let mut problem: Option<io::Error> = None;
-        let ledger = planned(input.as_mut(), &request, &style, |plan, input| {
+        let ledger = planned(input.as_mut(), (&request, threads), &style, |plan, _, input| {
             let mut begun = false;
             let mut put = |bytes: Vec<u8>| {
                 if problem.is_some() {

@@ -10,7 +10,7 @@ use oeuvre_render::Style;
 
 pub(crate) fn run(args: &ProfileArgs) -> Result<(), Failure> {
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
-    let mut input = open(&args.files, args.reading.to_options()?)?;
+    let mut input = open(&args.files, args.reading.to_options(&[])?)?;
     let (grid, ledger) = settled(input.as_mut(), |input| -> Result<_, Error> {
         let looks_like = |text: &str| input.looks_like(text);
         oeuvre_core::profile(input, threads, &looks_like, &input.warnings())

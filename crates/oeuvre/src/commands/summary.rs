@@ -7,8 +7,8 @@ use crate::present::present;
 use crate::run::summarize;
 
 pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
-    let options = args.reading.to_options()?;
-    let (mut request, style) = args.to_request(&options)?;
+    let options = args.to_options()?;
+    let (mut request, style) = args.to_request()?;
     request.for_reading = args.output.format()?.is_for_reading();
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
     let (grid, ledger) = summarize(&args.files, options, &request, threads, &style)?;

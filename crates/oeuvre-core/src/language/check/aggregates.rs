@@ -4,14 +4,15 @@
 //! so needs a second pass over the rows, is found here.
 
 use super::{AggregateNode, At, CELLS, Checked, Checker, Context, Level, TABLE, TreeNode, Typed};
-use crate::aggregate::{Aggregate, AggregateRef, ArgumentProblem, Shape};
+use crate::aggregate::{Additivity, Aggregate, AggregateRef, ArgumentProblem, Shape};
 use crate::error::Diagnostic;
-use crate::language::ast::{Call as CallNode, Clause, ClauseWord, Expr};
+use crate::language::ast::{Call as CallNode, Clause, ClauseWord, Expr, Node, Operator};
 use crate::language::functions::AggregateCall;
 use crate::rows::program::Op;
 use crate::rows::scalar::Scalar;
 use crate::same::Alike;
 use oeuvre_columns::value::Kind;
+use oeuvre_columns::{Note, Topic};
 
 impl Checker {
     /// The groups that are finer than some others by the keys of `per`.
@@ -97,6 +98,7 @@ impl Checker {
         for arg in call.split_parameters(of.parameters).0 {
             args.push(self.check(inside.on(arg))?);
         }
+        self.ensure_no_condition(at, call, of, &args)?;
         let aggregate = self.make(at, call, of, &mut args)?;
         let (mut condition, mut second_pass_condition) = (None, None);
         for clause in &call.clauses {
@@ -130,6 +132,45 @@ impl Checker {
         let node =
             AggregateNode { aggregate, args, condition, second_pass: second_pass_condition, per };
         Ok(self.tree.add(TreeNode::Aggregate(node), kind, text))
+    }
+
+    /// A mistake where a condition is counted or added up: the rows that meet it may be meant.
+    fn ensure_no_condition(
+        &self,
+        at: At<'_>,
+        call: &CallNode,
+        of: &AggregateCall,
+        args: &[Typed],
+    ) -> Checked<()> {
+        let [arg] = call.args.as_slice() else { return Ok(()) };
+        let is_condition = matches!(
+            arg.node,
+            Node::Binary(Operator::And | Operator::Or | Operator::Compare(_), ..)
+                | Node::Not(_)
+                | Node::In { .. }
+                | Node::Between { .. }
+                | Node::IsMissing { .. }
+                | Node::During { .. }
+        );
+        let is_truth = args.first().is_some_and(|a| a.kind == Kind::Boolean);
+        if !is_condition || !is_truth || call.distinct.is_some() {
+            return Ok(());
+        }
+        // What takes any value, such as the most frequent one, takes a truth; what counts does not count it.
+        let takes_truths = of.instance(call).is_ok_and(|a| {
+            a.result(&[Kind::Boolean]).is_ok() && a.additivity() != Additivity::Counted
+        });
+        if takes_truths {
+            return Ok(());
+        }
+        let text = at.on(arg).text();
+        Err(at
+            .on(arg)
+            .mistake(format!("`{}` of a condition", call.name))
+            .label("true or false on each row")
+            .help(format!("how many rows meet it: count(where {text})"))
+            .help(format!("the share of rows that meet it: portion({text})"))
+            .help(format!("a sum over those rows: sum(x where {text})")))
     }
 
     /// A condition that holds a result of the group.
@@ -186,6 +227,10 @@ impl Checker {
         })?;
         if let Err(ArgumentProblem::NotACondition(i)) = aggregate.result(&Self::kinds(args)) {
             args[i] = self.fitted(args[i], Kind::Boolean);
+        }
+        if let Some(question) = aggregate.question() {
+            let text = format!("{} {question}", at.text());
+            self.notes.push(Note::new(Topic::Request, text));
         }
         match aggregate.shape() {
             Shape::AsGiven => {}

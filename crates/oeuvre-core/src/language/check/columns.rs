@@ -6,8 +6,11 @@
 
 use super::{At, Checked, Checker, TreeNode, Typed};
 use crate::error::{Cause, Diagnostic, all_of, either, nearest};
+use oeuvre_columns::names::{missing_texts, shell_quoted};
 use crate::language::functions;
 use oeuvre_columns::value::Kind;
+use oeuvre_columns::{Note, Topic};
+use std::sync::Arc;
 
 impl Checker {
     /// A column by its name, perhaps with its table before a dot.
@@ -40,7 +43,7 @@ impl Checker {
                 .columns
                 .iter()
                 .map(|c| c.name.as_str())
-                .chain(self.lets.keys().map(String::as_str))
+                .chain(self.lets.keys().chain(self.headings.keys()).map(String::as_str))
                 .chain(
                     self.lookups
                         .iter()
@@ -64,6 +67,12 @@ impl Checker {
             }
             return Err(it);
         };
+        if let Some(heading) = self.headings.get(name).filter(|h| !Arc::ptr_eq(&h.written, at.written))
+            && heading.expr.node != at.expr.node
+        {
+            let text = format!("`{name}` in {} is the column, not the heading", at.written.origin);
+            self.notes.push(Note::new(Topic::Request, text));
+        }
         let before = self.tree.len();
         let kind = self.columns[column].kind;
         let value = self.tree.add(TreeNode::Column(column), kind, at.text());
@@ -94,14 +103,17 @@ impl Checker {
 
     /// What to do about a column that should be of another kind.
     pub(super) fn type_help(&self, name: &str, kind: &str) -> String {
-        match self.columns.iter().find(|c| c.name == name).and_then(|c| c.note.as_ref()) {
-            Some(note) => {
-                format!(
-                    "it is text because of {note}; if that stands for no value, name it with --missing"
-                )
-            }
+        let bare = name.strip_prefix('"').and_then(|n| n.strip_suffix('"'));
+        let name = bare.map_or_else(|| name.to_owned(), |n| n.replace("\"\"", "\""));
+        let odd = self.columns.iter().find(|c| c.name == name).and_then(|c| c.odd.as_ref());
+        match odd {
+            Some(odd) => format!(
+                "it is text because of {odd}; if that stands for no value: --missing {}",
+                shell_quoted(&missing_texts(Some(&name), &[&odd.text]))
+            ),
             None => format!(
-                "if it should hold {kind}s: --kind '{name}={kind}' names the first value that is none"
+                "if it should hold {kind}s: --kind {} names the first value that is none",
+                shell_quoted(&format!("{name}={kind}"))
             ),
         }
     }

@@ -1,6 +1,7 @@
 //! Columns of lookups, and the labels that a lookup lists.
 
-use super::{At, Checked, Checker, Context, TreeNode, Typed};
+use super::{At, Checked, Checker, Context, Level, TreeNode, Typed};
+use crate::spelling::Spelling;
 use crate::error::{SourceText, either};
 use crate::language::ast::Expr;
 use crate::rows::lookup::{Lookup, NoMatch, push_key};
@@ -54,15 +55,31 @@ impl Checker {
         values.map(|values| (at, values))
     }
 
-    /// A key on the side of the rows: it means the columns of the rows, whatever named calculations there are.
+    /// A key on the side of the rows: a calculation on each row, named ones among them; a name that is not one for
+    /// rows means the column of that name.
     ///
     /// # Errors
     /// A mistake in it.
     pub(crate) fn lookup_key(&mut self, written: &Arc<SourceText>, expr: &Expr) -> Checked<Typed> {
+        let at = At { written, expr, context: Context::Row };
+        if self.level(at).is_ok_and(|level| level <= Level::Row)
+            && let Ok(key) = self.check(at)
+        {
+            return Ok(key);
+        }
         let lets = std::mem::take(&mut self.lets);
-        let checked = self.check(At { written, expr, context: Context::Row });
+        self.known.forget(at);
+        let checked = self.check(at);
         self.lets = lets;
         checked
+    }
+
+    /// The one spelling of the labels of a value, where it is a column that has one.
+    pub(crate) fn spelling_of(&self, value: Typed) -> Option<&Spelling> {
+        match self.tree.node(value.id) {
+            TreeNode::Column(place) => self.spellings.as_ref()?.get(place),
+            _ => None,
+        }
     }
 
     /// Adds a lookup, whose rows are found by some keys.

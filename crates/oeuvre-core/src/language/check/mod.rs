@@ -43,7 +43,9 @@ use crate::aggregate::sums::Sum;
 use crate::error::{Diagnostic, SourceText, either, nearest};
 use crate::rows::program::Op;
 use crate::same::Alike;
-use oeuvre_columns::ColumnInfo;
+use crate::request::Show;
+use crate::spelling::Spellings;
+use oeuvre_columns::{ColumnInfo, Note, Topic};
 use oeuvre_columns::value::{Kind, Value};
 use std::collections::{BTreeMap, HashMap};
 use std::hash::{Hash, Hasher};
@@ -171,6 +173,16 @@ pub struct CheckedParts {
 }
 
 impl CheckedParts {
+    /// Forgets what is known of a part and of those in it.
+    pub(crate) fn forget(&mut self, at: At<'_>) {
+        let span = &at.expr.span;
+        let inside = |part: &Part| {
+            Arc::ptr_eq(&part.written, at.written) && span.start <= part.start && part.end <= span.end
+        };
+        self.parts.retain(|(part, _), _| !inside(part));
+        self.levels.retain(|part, _| !inside(part));
+    }
+
     /// The window that a call was made into, where it is one that looks at other cells.
     pub fn window(&self, written: &Arc<SourceText>, expr: &Expr) -> Option<Id> {
         self.windows.get(&Part::of(written, expr)).copied()
@@ -183,6 +195,8 @@ pub struct Checker {
     column_places: HashMap<String, usize>,
     /// The named calculations.
     pub lets: BTreeMap<String, Arc<Named>>,
+    /// Headings of results and keys, which are names where nothing else has the name.
+    headings: BTreeMap<String, Arc<Named>>,
     /// The names that are being checked.
     open: Vec<String>,
     /// The name that the columns' own table has, as it may stand before a dot.
@@ -204,7 +218,9 @@ pub struct Checker {
     /// The nodes that groups are made by: those of the table first, then those of `per`.
     groupings: Vec<Vec<Id>>,
     /// What readers should be told, such as a name that hides a column.
-    pub remarks: Vec<String>,
+    pub notes: Vec<Note>,
+    /// The one spelling of the labels of columns.
+    pub spellings: Option<Spellings>,
 }
 
 type Checked<T> = Result<T, Diagnostic>;
@@ -229,14 +245,15 @@ impl Checker {
         let (mut named, mut mistakes) = (BTreeMap::<String, Arc<Named>>::new(), Vec::new());
         let column_places: HashMap<String, usize> =
             columns.iter().enumerate().map(|(i, c)| (c.name.clone(), i)).collect();
-        let mut remarks = Vec::new();
+        let mut notes = Vec::new();
         for (name, written) in lets {
             if named.contains_key(name) {
                 let message = format!("the name `{name}` is given twice");
                 mistakes.push(Diagnostic::new(written, 0..written.text.len(), message));
             }
             if column_places.contains_key(name) {
-                remarks.push(format!("the calculation `{name}` hides the column of that name"));
+                let text = format!("the calculation `{name}` hides the column of that name");
+                notes.push(Note::new(Topic::Request, text));
             }
             match parser::parse(written) {
                 Ok(expr) => {
@@ -253,6 +270,7 @@ impl Checker {
             columns,
             column_places,
             lets: named,
+            headings: BTreeMap::new(),
             open: Vec::new(),
             own_name: String::new(),
             lookups: Vec::new(),
@@ -263,8 +281,35 @@ impl Checker {
             by_keys: 0,
             listing: false,
             groupings: vec![Vec::new()],
-            remarks,
+            notes,
+            spellings: None,
         })
+    }
+
+    /// Takes the heading of a calculation for a name of it, where nothing else is called so.
+    pub(crate) fn add_heading(&mut self, heading: &str, written: &Arc<SourceText>) {
+        if let Ok([expr]) = parser::parse_list(written).as_deref() {
+            let (name, written) = (heading.to_owned(), written.clone());
+            let named = Arc::new(Named { name: name.clone(), written, expr: expr.clone() });
+            self.headings.entry(name).or_insert(named);
+        }
+    }
+
+    /// The calculation that a heading names, unless a column hides it.
+    fn heading_named(&self, name: &str) -> Option<&Arc<Named>> {
+        let of_lookup =
+            |l: &Joined| l.lookup.table.columns.iter().any(|column| column.name == name);
+        let hidden = self.column_places.contains_key(name) || self.lookups.iter().any(of_lookup);
+        self.headings.get(name).filter(|_| !hidden)
+    }
+
+    /// All names of calculations, headings among them.
+    pub(crate) fn all_names(&self) -> BTreeMap<String, Arc<Named>> {
+        let mut names = self.lets.clone();
+        for name in self.headings.keys().filter(|name| !self.lets.contains_key(*name)) {
+            names.extend(self.heading_named(name).map(|named| (name.clone(), named.clone())));
+        }
+        names
     }
 
     /// The columns of the rows.
@@ -302,7 +347,25 @@ impl Checker {
     /// # Errors
     /// A mistake in one of them.
     pub fn add_keys(&mut self, written: &Arc<SourceText>) -> Checked<()> {
-        for expr in parser::parse_list(written)? {
+        for Show { heading, calc } in Show::parse_all(&written.origin, &written.text) {
+            match heading {
+                // Where the text is only a calculation, mistakes point into it as it is.
+                None => self.add_keys_called(None, written)?,
+                Some(heading) => self.add_keys_called(Some(&heading), &calc)?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Adds the keys of a list, or one that has a heading.
+    fn add_keys_called(&mut self, heading: Option<&str>, written: &Arc<SourceText>) -> Checked<()> {
+        let list = parser::parse_list(written)?;
+        if let (Some(heading), Some(second)) = (heading, list.get(1)) {
+            let message = "one heading for several keys";
+            return Err(Diagnostic::new(written, second.span.clone(), message)
+                .label(format!("`{heading}:` names one; give each its own --by")));
+        }
+        for expr in list {
             let at = At { written, expr: &expr, context: Context::Row };
             if self.level(at)? >= Level::Group {
                 return Err(at
@@ -314,7 +377,8 @@ impl Checker {
             if self.keys.iter().any(|k| k.value.id == value.id) {
                 return Err(at.mistake(format!("the key `{}` is given twice", at.text())));
             }
-            self.keys.push(Key { heading: heading_of(written, &expr), value });
+            let heading = heading.map_or_else(|| heading_of(written, &expr), str::to_owned);
+            self.keys.push(Key { heading, value });
             self.groupings[TABLE].push(value.id);
         }
         Ok(())
@@ -369,7 +433,9 @@ impl Checker {
     /// The named calculation that a name stands for.
     pub(crate) fn named(&self, expr: &Expr) -> Option<Arc<Named>> {
         match &expr.node {
-            Node::Name { table: None, name } => self.lets.get(name).cloned(),
+            Node::Name { table: None, name } => {
+                self.lets.get(name).or_else(|| self.heading_named(name)).cloned()
+            }
             _ => None,
         }
     }

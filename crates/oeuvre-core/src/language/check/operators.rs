@@ -265,6 +265,9 @@ impl Checker {
         if matches!(at.expr.node, Node::Missing) {
             return Ok(self.tree.constant(text, Value::Missing, kind));
         }
+        if let Some(year) = year_number(at.expr, kind) {
+            return Ok(self.tree.constant(text, Value::Period(year), kind));
+        }
         let Node::Text(t) = &at.expr.node else {
             let built = self.check(at)?;
             return Ok(self.fitted(built, kind));
@@ -328,8 +331,8 @@ impl Checker {
         b: &Expr,
     ) -> Checked<Typed> {
         // A literal takes its kind from what it stands beside.
-        if matches!(a.node, Node::Text(_) | Node::Missing)
-            && !matches!(b.node, Node::Text(_) | Node::Missing)
+        if matches!(a.node, Node::Text(_) | Node::Missing | Node::Number(_))
+            && !matches!(b.node, Node::Text(_) | Node::Missing | Node::Number(_))
         {
             return self.compare(at, b, how.flipped(), a);
         }
@@ -352,7 +355,8 @@ impl Checker {
             return Err(it.help("write `is missing` or `is not missing`"));
         }
         if let (Kind::Text, Node::Text(t)) = (left.kind, &b.node) {
-            let test = TextTest::Compare(how, Arc::from(t.as_str()));
+            let t = self.spelling_of(left).map_or(t.as_str(), |spelling| spelling.of(t));
+            let test = TextTest::Compare(how, Arc::from(t));
             return Ok(self.tree.apply(text, Op::Test(test), &[left], Kind::Boolean));
         }
         let right = self.beside(at.on(b), left.kind).map_err(|mistake| match &b.node {
@@ -389,6 +393,19 @@ impl Checker {
                     .mistake(message)
                     .label(format!("`{l}` is {}, `{r}` is {}", x.describe(), y.describe()))
                     .of_kinds();
+                let part = match x {
+                    Kind::Period(Unit::Month) => Some(("month_name", "'March'", "month")),
+                    Kind::Period(Unit::Quarter) => Some(("quarter_name", "'Q1'", "quarter")),
+                    Kind::Period(Unit::Day) => Some(("monthday", "14", "day")),
+                    _ => None,
+                };
+                if let (Some((function, example, of)), true) = (part, y.is_number()) {
+                    let within = l.strip_prefix(of).unwrap_or("(date)");
+                    it = it.help(format!(
+                        "the same {of} of every year: {function}{within} {} {example}",
+                        how.text()
+                    ));
+                }
                 if let (Kind::Date | Kind::DateTime | Kind::Period(_), Kind::Number { .. }) = (x, y)
                 {
                     it = it.help(
@@ -417,7 +434,10 @@ impl Checker {
             .map(|e| if let Node::Text(t) = &e.node { Some(t.clone()) } else { None })
             .collect();
         let left = self.check(at.on(value))?;
-        if let (Kind::Text, Some(texts)) = (left.kind, texts) {
+        if let (Kind::Text, Some(mut texts)) = (left.kind, texts) {
+            if let Some(spelling) = self.spelling_of(left) {
+                texts = texts.iter().map(|t| spelling.of(t).to_owned()).collect();
+            }
             let test = TextTest::OneOf(Arc::new(Set::new(texts)));
             let it = self.tree.apply(text, Op::Test(test), &[left], Kind::Boolean);
             return Ok(self.negated(at, it, negated));
@@ -455,6 +475,10 @@ impl Checker {
         let (mut whole, mut others) = (Vec::new(), Vec::new());
         for item in list {
             let number = item.constant_number();
+            if let Some(year) = year_number(item, kind) {
+                whole.push(Some(i128::from(year.index)));
+                continue;
+            }
             let one = match (kind, &item.node, number) {
                 (Kind::Number { scale }, _, Some(n)) => {
                     Some(n.trimmed().rescale(scale).map(|n| n.mantissa))
@@ -523,6 +547,13 @@ impl Checker {
         let to = end(last.last_day(), Comparison::LessEqual);
         Ok(self.tree.apply(text, Op::And, &[from, to], Kind::Boolean))
     }
+}
+
+/// The year that a number means beside years: `year(d) = 2025`.
+fn year_number(expr: &Expr, kind: Kind) -> Option<Period> {
+    let Kind::Period(Unit::Year) = kind else { return None };
+    let number = expr.constant_number()?.rescale(0)?.mantissa;
+    Period::parse_of(Unit::Year, &format!("{number:04}"))
 }
 
 #[cfg(test)]

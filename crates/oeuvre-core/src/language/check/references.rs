@@ -5,6 +5,7 @@ use super::{At, CELLS, Checked, Checker, Context, Id, Level, Reference, TreeNode
 use crate::error::{Diagnostic, SourceText, all_of};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
 use crate::language::functions::{self, Call, RowCall};
+use crate::window::Layout;
 use crate::rows::program::Op;
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::calendar::Unit;
@@ -40,6 +41,10 @@ impl Checker {
         if let Node::Name { table: None, name } = &at.expr.node {
             if let Some(k) = self.key_called(at, name)? {
                 return Ok(Reference::Key(k));
+            }
+            let of_layout = Layout::of_word(name).filter(|_| !self.column_places.contains_key(name));
+            if let Some(layout) = of_layout {
+                return Ok(Reference::Layout(layout));
             }
             if let (Some(unit), Some(key)) = (unit_of(name).filter(|&u| finer(self, u)), walked) {
                 return Ok(Reference::Period { key, unit });
@@ -155,6 +160,9 @@ impl Checker {
                 let mut all = Vec::new();
                 for expr in &c.args {
                     let reference = self.reference(at.on(expr), walked)?;
+                    if let (Reference::Layout(_), true) = (reference, self.keys.is_empty()) {
+                        return Err(at.on(expr).mistake("the table has one line and one column"));
+                    }
                     if along.contains(&reference) && !self.listing {
                         return Err(at
                             .on(expr)

@@ -6,12 +6,14 @@
 
 use super::fast;
 use super::records::Records;
+use crate::kinds::Reading;
 use crate::kinds::values::{
-    Orders, Parsed, Shape, date_in, datetime_in, is_of_other_sign, parse_boolean, parse_number,
-    shape_of,
+    Parsed, Shape, currency_of, date_in, datetime_in, is_of_other_sign, parse_boolean,
+    parse_number, shape_of,
 };
 use crate::options::Forced;
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE};
+use oeuvre_columns::column::marks::{Mark, Marks};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64};
 use oeuvre_columns::value::decimal::Decimal;
 use oeuvre_columns::value::exact::decimal_to_f64;
@@ -52,29 +54,30 @@ pub(crate) enum Trouble {
     /// The field is not what `--kind` says.
     NotOfType { at: usize, text: String },
     /// The field is not valid UTF-8.
-    NotUtf8 { at: usize },
+    NotUtf8 { at: usize, bytes: Vec<u8> },
 }
 
 /// A trouble with the record that it is in: the records before it have been read.
 pub(crate) type At = (u32, Trouble);
 
-/// Reads one column of the file, piece after piece.
+/// Reads one column of the rows, piece after piece.
 pub(crate) struct ColumnReader {
-    pub(crate) shape: Shape,
-    pub(crate) forced: Option<Forced>,
-    pub(crate) decimal: char,
-    /// Whether that is not the sign of the file.
-    pub(crate) other_sign: bool,
-    pub(crate) orders: Orders,
+    /// How it is read in the file that the piece is of.
+    pub(crate) reading: Reading,
     /// Texts that stand for no value, beside the blank field.
     pub(crate) missing: Arc<Vec<String>>,
-    /// How often each of them was met.
-    pub(crate) missing_counts: Vec<u64>,
+    /// What the fields of the piece say beside their values.
+    marks: Marks,
     /// Scratch: the records that the fast path left.
-    pub(crate) slow: Vec<u32>,
+    slow: Vec<u32>,
 }
 
 impl ColumnReader {
+    pub(crate) fn new(reading: Reading, missing: Arc<Vec<String>>) -> ColumnReader {
+        let marks = Marks::of(missing.clone());
+        ColumnReader { reading, missing, marks, slow: Vec::new() }
+    }
+
     /// Prepares a batch's column: missing texts are known to its dictionary as aliases.
     pub(crate) fn prepare(&self, column: &mut Column) {
         if column.dictionary.aliases() == 0 {
@@ -84,6 +87,21 @@ impl ColumnReader {
         }
     }
 
+    /// Fills a column that the file does not have.
+    pub(crate) fn lack(&self, rows: usize, out: &mut Column) {
+        match self.reading.shape {
+            Shape::Unknown | Shape::Number(_) | Shape::DateTime => {
+                fresh!(out.data, I64, rows).fill(MISSING_I64);
+            }
+            Shape::Float => fresh!(out.data, F64, rows).fill(f64::NAN),
+            Shape::Boolean => fresh!(out.data, Bool, rows).fill(MISSING_BOOL),
+            Shape::Date(_) => fresh!(out.data, I32, rows).fill(MISSING_I32),
+            Shape::Text => fresh!(out.data, Codes, rows).fill(MISSING_CODE),
+        }
+        out.marks.clear();
+        (0..rows as u32).for_each(|row| out.marks.put(row, Mark::Lacking));
+    }
+
     /// Fills a column from the records of a piece.
     pub(crate) fn read(
         &mut self,
@@ -91,9 +109,23 @@ impl ColumnReader {
         index: usize,
         out: &mut Column,
     ) -> Result<(), At> {
+        std::mem::swap(&mut self.marks, &mut out.marks);
+        self.marks.clear();
+        self.marks.texts.clone_from(&self.missing);
+        let done = self.read_values(records, index, out);
+        std::mem::swap(&mut self.marks, &mut out.marks);
+        done
+    }
+
+    fn read_values(
+        &mut self,
+        records: &Records<'_>,
+        index: usize,
+        out: &mut Column,
+    ) -> Result<(), At> {
         let rows = records.rows();
         let mut slow = std::mem::take(&mut self.slow);
-        let done = match self.shape {
+        let done = match self.reading.shape {
             Shape::Unknown | Shape::Number(_) => {
                 self.slow = slow;
                 return self.numbers(records, index, rows, out);
@@ -107,30 +139,37 @@ impl ColumnReader {
                 let values = fresh!(out.data, F64, rows);
                 values.fill(f64::NAN);
                 self.slowly(records, index, &slow[..left], values, |it, text| {
-                    match parse_number(text, it.decimal)? {
-                        Parsed::Float(f) => Some(f),
-                        Parsed::Code(_) if it.forced.is_none() => None,
-                        Parsed::Exact(n) | Parsed::Code(n) => Some(decimal_to_f64(n)),
-                    }
+                    let value = match parse_number(text, it.decimal)? {
+                        Parsed::Float(f) => f,
+                        Parsed::Code(_) if it.forced.is_none() => return None,
+                        Parsed::Exact(n) | Parsed::Code(n) => decimal_to_f64(n),
+                    };
+                    Some((value, currency_of(text)))
                 })
             }
             Shape::Boolean => {
                 let left = fast::none(records, index, &mut slow);
                 let values = fresh!(out.data, Bool, rows);
                 values.fill(MISSING_BOOL);
-                let parse = |_: &Self, text: &str| parse_boolean(text).map(u8::from);
+                let parse = |_: &Reading, text: &str| {
+                    parse_boolean(text).map(|truth| (u8::from(truth), None))
+                };
                 self.slowly(records, index, &slow[..left], values, parse)
             }
-            Shape::Date(orders) => {
+            Shape::Date(_) => {
                 let values = fresh!(out.data, I32, rows);
                 let left = fast::dates(records, index, values, &mut slow);
-                let parse = |_: &Self, text: &str| date_in(text, orders);
+                let parse =
+                    |it: &Reading, text: &str| date_in(text, it.dates()).map(|day| (day, None));
                 self.slowly(records, index, &slow[..left], values, parse)
             }
             Shape::DateTime => {
                 let values = fresh!(out.data, I64, rows);
                 let left = fast::datetimes(records, index, values, &mut slow);
-                let parse = |it: &Self, text: &str| datetime_in(text, it.orders);
+                let parse = |it: &Reading, text: &str| {
+                    let (time, offset) = datetime_in(text, it.dates())?;
+                    Some((time, offset.map(Mark::Offset)))
+                };
                 self.slowly(records, index, &slow[..left], values, parse)
             }
         };
@@ -142,16 +181,17 @@ impl ColumnReader {
     fn slow_text<'t>(
         &mut self,
         records: &Records<'t>,
-        start: usize,
-        len: usize,
+        row: u32,
+        (start, len): (usize, usize),
     ) -> Result<Option<Cow<'t, str>>, Trouble> {
         let bytes = records.text(start, len);
+        let not_utf8 = |bytes: &[u8]| Trouble::NotUtf8 { at: start, bytes: bytes.to_vec() };
         let text = match bytes {
-            Cow::Borrowed(b) => std::str::from_utf8(b)
-                .map(Cow::Borrowed)
-                .map_err(|_| Trouble::NotUtf8 { at: start })?,
+            Cow::Borrowed(b) => {
+                std::str::from_utf8(b).map(Cow::Borrowed).map_err(|_| not_utf8(b))?
+            }
             Cow::Owned(b) => {
-                String::from_utf8(b).map(Cow::Owned).map_err(|_| Trouble::NotUtf8 { at: start })?
+                String::from_utf8(b).map(Cow::Owned).map_err(|e| not_utf8(e.as_bytes()))?
             }
         };
         let trimmed = text.trim();
@@ -159,7 +199,7 @@ impl ColumnReader {
             return Ok(None);
         }
         if let Some(at) = self.missing.iter().position(|m| m == trimmed) {
-            self.missing_counts[at] += 1;
+            self.marks.put(row, Mark::Missing(at as u16));
             return Ok(None);
         }
         Ok(Some(text))
@@ -168,28 +208,30 @@ impl ColumnReader {
     /// The trouble with a text that the column's shape does not take.
     fn widen(&self, at: usize, text: &str) -> Trouble {
         let text_owned = text.to_owned();
-        let numeric = matches!(self.shape, Shape::Unknown | Shape::Number(_) | Shape::Float);
-        if numeric && !self.other_sign && is_of_other_sign(text, self.decimal) {
+        let it = &self.reading;
+        let numeric = matches!(it.shape, Shape::Unknown | Shape::Number(_) | Shape::Float);
+        if numeric && !it.other_sign && is_of_other_sign(text, it.decimal) {
             return Trouble::OtherSign { at, text: text_owned };
         }
-        let found = match (self.forced, parse_number(text, self.decimal)) {
+        let shape_of = |text: &str| shape_of(text, it.decimal, it.dates());
+        let found = match (it.forced, parse_number(text, it.decimal)) {
             (Some(Forced::Number), Some(Parsed::Exact(n) | Parsed::Code(n))) => {
                 Shape::Number(n.scale)
             }
             (Some(Forced::Number), Some(Parsed::Float(_))) => Shape::Float,
-            (Some(Forced::Date), _) => match shape_of(text, self.decimal, self.orders) {
+            (Some(Forced::Date), _) => match shape_of(text) {
                 date @ Shape::Date(_) => date,
                 _ => return Trouble::NotOfType { at, text: text_owned },
             },
             (Some(_), _) => return Trouble::NotOfType { at, text: text_owned },
-            (None, _) => shape_of(text, self.decimal, self.orders),
+            (None, _) => shape_of(text),
         };
-        let mut to = self.shape.join(found);
-        if to == self.shape {
+        let mut to = it.shape.join(found);
+        if to == it.shape {
             // A number that does not fit the shape for another reason, such as zeros in front.
             to = Shape::Text;
         }
-        if self.forced.is_some() && to == Shape::Text {
+        if it.forced.is_some() && to == Shape::Text {
             return Trouble::NotOfType { at, text: text_owned };
         }
         Trouble::Widen { at, to, text: text_owned }
@@ -202,14 +244,17 @@ impl ColumnReader {
         index: usize,
         slow: &[u32],
         values: &mut [T],
-        parse: impl Fn(&Self, &str) -> Option<T>,
+        parse: impl Fn(&Reading, &str) -> Option<(T, Option<Mark>)>,
     ) -> Result<(), At> {
         for &row in slow {
-            let (start, len) = records.field(index, row as usize);
-            if let Some(text) = self.slow_text(records, start, len).map_err(|t| (row, t))? {
-                match parse(self, &text) {
-                    Some(value) => values[row as usize] = value,
-                    None => return Err((row, self.widen(start, &text))),
+            let field = records.field(index, row as usize);
+            if let Some(text) = self.slow_text(records, row, field).map_err(|t| (row, t))? {
+                let Some((value, mark)) = parse(&self.reading, &text) else {
+                    return Err((row, self.widen(field.0, &text)));
+                };
+                values[row as usize] = value;
+                if let Some(mark) = mark {
+                    self.marks.put(row, mark);
                 }
             }
         }
@@ -223,9 +268,11 @@ impl ColumnReader {
         rows: usize,
         out: &mut Column,
     ) -> Result<(), At> {
-        let scale = if let Shape::Number(scale) = self.shape { scale } else { 0 };
-        // The fast path knows only a point, and no kinds to be found out.
-        let fast = self.decimal == '.' && self.shape != Shape::Unknown && scale <= 7;
+        let it = &self.reading;
+        let scale = if let Shape::Number(scale) = it.shape { scale } else { 0 };
+        // The fast path knows only a point, and no kinds and signs to be found out.
+        let point = it.decimal == '.' || scale == 0;
+        let fast = point && it.shape != Shape::Unknown && it.unsettled.is_none() && scale <= 7;
         let mut slow = std::mem::take(&mut self.slow);
         let values = fresh!(out.data, I64, rows);
         let scale_known = if fast { Some(scale) } else { None };
@@ -233,8 +280,7 @@ impl ColumnReader {
         let mut wide: Vec<(usize, i128)> = Vec::new();
         let mut trouble = Ok(());
         for &row in &slow[..left] {
-            let (start, len) = records.field(index, row as usize);
-            match self.slow_number(records, start, len, scale) {
+            match self.slow_number(records, index, row, scale) {
                 Ok(None) => {}
                 Ok(Some(value)) => match i64::try_from(value) {
                     Ok(v) if v != MISSING_I64 => values[row as usize] = v,
@@ -260,17 +306,25 @@ impl ColumnReader {
     fn slow_number(
         &mut self,
         records: &Records<'_>,
-        start: usize,
-        len: usize,
+        index: usize,
+        row: u32,
         scale: u8,
     ) -> Result<Option<i128>, Trouble> {
-        let Some(text) = self.slow_text(records, start, len)? else { return Ok(None) };
-        let known = self.shape != Shape::Unknown;
-        let number = match parse_number(&text, self.decimal) {
+        let field @ (start, _) = records.field(index, row as usize);
+        let Some(text) = self.slow_text(records, row, field)? else { return Ok(None) };
+        let it = &self.reading;
+        let known = it.shape != Shape::Unknown;
+        let number = match parse_number(&text, it.decimal) {
             Some(Parsed::Exact(n)) if known => Some(n),
-            Some(Parsed::Code(n)) if self.forced == Some(Forced::Number) && known => Some(n),
+            Some(Parsed::Code(n)) if it.forced == Some(Forced::Number) && known => Some(n),
             _ => None,
         };
+        if let Some(unsettled) = &it.unsettled {
+            unsettled.look_at(&text);
+        }
+        if let Some(currency) = currency_of(&text) {
+            self.marks.put(row, currency);
+        }
         // More decimals than the column has, or too many digits at its scale: widen.
         let fits = |n: &Decimal| n.scale <= scale;
         match number.filter(fits).map(|n| n.rescale(scale)) {
@@ -290,7 +344,7 @@ impl ColumnReader {
         out: &mut Column,
     ) -> Result<(), At> {
         let mut slow = std::mem::take(&mut self.slow);
-        let Column { data, dictionary } = out;
+        let Column { data, dictionary, .. } = out;
         let values = fresh!(*data, Codes, rows);
         let left = fast::texts(records, index, dictionary, values, &mut slow);
         let mut trouble = Ok(());
@@ -303,13 +357,13 @@ impl ColumnReader {
                     Ok(text) if text.trim().is_empty() => MISSING_CODE,
                     Ok(text) => dictionary.intern(text),
                     Err(_) => {
-                        trouble = Err((row, Trouble::NotUtf8 { at: start }));
+                        trouble = Err((row, Trouble::NotUtf8 { at: start, bytes: bytes.to_vec() }));
                         break;
                     }
                 },
             };
             if (FIRST_ALIAS..MISSING_CODE).contains(&code) {
-                self.missing_counts[(code - FIRST_ALIAS) as usize] += 1;
+                self.marks.put(row, Mark::Missing((code - FIRST_ALIAS) as u16));
             } else {
                 values[row as usize] = code;
             }

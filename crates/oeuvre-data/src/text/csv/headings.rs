@@ -5,7 +5,8 @@
 
 use super::marks::{Dialect, Found, Marks, scan};
 use super::records::unquote;
-use super::{ReadOptions, reader::problem_at};
+use super::ReadOptions;
+use super::reader::{line_of, problem_at};
 use indexmap::IndexSet;
 use oeuvre_columns::{DataProblem, ReadError};
 
@@ -14,6 +15,8 @@ pub(super) struct Head {
     pub(super) names: Vec<String>,
     pub(super) dialect: Dialect,
     pub(super) body: usize,
+    /// Lines above what may be the headings, where the first looks like a title.
+    pub(super) title_lines: Option<usize>,
 }
 
 /// How much is looked at to find the separator out.
@@ -26,17 +29,15 @@ const LONGEST: usize = 1000;
 
 /// Reads the start of a file.
 pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<Head, ReadError> {
-    let bom = if bytes.starts_with(&[0xef, 0xbb, 0xbf]) { 3 } else { 0 };
-    let mut start = bom;
-    while matches!(bytes.get(start), Some(b'\n' | b'\r')) {
-        start += 1;
-    }
+    let start = first_byte(bytes, options.skip_lines);
     let text = &bytes[start..];
     if text.is_empty() {
-        return Err(DataProblem::in_file(name, "the file is empty")
+        let what = if options.skip_lines > 0 { "nothing is left behind --skip-lines" } else { "the file is empty" };
+        return Err(DataProblem::in_file(name, what)
             .help("a first line with the headings is expected")
             .into());
     }
+    let line = line_of(bytes, start);
     let separator = options.separator.unwrap_or_else(|| detect(name, text, options.quote));
     let dialect = Dialect { separator, quote: options.quote };
     let mut marks = Marks::default();
@@ -54,7 +55,7 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<He
         }
         let Ok(heading) = String::from_utf8(unquote(field, dialect.quote).into_owned()) else {
             return Err(DataProblem::in_file(name, "the headings are not valid UTF-8")
-                .at_line(1)
+                .at_line(line)
                 .help("name the encoding, such as --encoding windows-1252")
                 .into());
         };
@@ -72,16 +73,78 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<He
             let message =
                 format!("--headings names {}, the first line has {}", given.len(), names.len());
             let help = format!("name all of them: --headings '{}'", names.join(","));
-            return Err(DataProblem::in_file(name, message).at_line(1).help(help).into());
+            return Err(DataProblem::in_file(name, message).at_line(line).help(help).into());
         }
         names.clone_from(given);
     }
-    check(name, &names)?;
-    Ok(Head { names, dialect, body })
+    let title_lines = match options.headings.is_none() && options.first_line_is_headings {
+        true => title_lines(text, dialect.quote).map(|n| n + options.skip_lines as usize),
+        false => None,
+    };
+    if let (Some(lines), 1) = (title_lines, names.len()) {
+        let message = "the first line looks like a title: those below it have more fields";
+        return Err(DataProblem::in_file(name, message).at_line(line).help(skip(lines)).into());
+    }
+    check(name, &names, line, title_lines)?;
+    Ok(Head { names, dialect, body, title_lines })
+}
+
+/// The help for lines above the headings.
+pub(super) fn skip(lines: usize) -> String {
+    format!("where a title stands above the headings: --skip-lines {lines}")
+}
+
+/// Where the headings start: behind a byte-order mark, lines that are skipped, and blank ones.
+fn first_byte(bytes: &[u8], skip_lines: u64) -> usize {
+    let mut start = if bytes.starts_with(&[0xef, 0xbb, 0xbf]) { 3 } else { 0 };
+    for _ in 0..skip_lines {
+        start = bytes[start..].iter().position(|&b| b == b'\n').map_or(bytes.len(), |at| start + at + 1);
+    }
+    while matches!(bytes.get(start), Some(b'\n' | b'\r')) {
+        start += 1;
+    }
+    start
+}
+
+/// Whether the headings are not valid UTF-8.
+pub(super) fn not_utf8(bytes: &[u8], options: &ReadOptions) -> bool {
+    let line = bytes[first_byte(bytes, options.skip_lines)..].split(|&b| b == b'\n').next();
+    line.is_some_and(|line| std::str::from_utf8(line).is_err())
+}
+
+/// How many lines stand above what may be the headings: the first ones, where they have but one field that is not
+/// blank, and those below are alike and have more.
+fn title_lines(text: &[u8], quote: Option<u8>) -> Option<usize> {
+    let look = &text[..text.len().min(LOOK)];
+    let lines: Vec<&[u8]> = look.split(|&b| b == b'\n').take(LOOK_RECORDS).collect();
+    let is_blank = |field: &&[u8]| field.iter().all(|b| b.is_ascii_whitespace());
+    [b',', b';', b'\t', b'|'].into_iter().find_map(|separator| {
+        let fields = |line: &&[u8]| {
+            let mut quoted = false;
+            let parts = line.split(|&b| {
+                quoted ^= Some(b) == quote;
+                b == separator && !quoted
+            });
+            let parts: Vec<&[u8]> = parts.collect();
+            (parts.len(), parts.iter().filter(|f| !is_blank(f)).count())
+        };
+        let found: Vec<(usize, usize)> = lines.iter().map(fields).collect();
+        let above = found.iter().take_while(|f| f.1 <= 1).count();
+        let (width, full) = *found.get(above)?;
+        let below = &found[above..found.len().min(above + 4)];
+        let even = below.iter().filter(|f| f.0 == width).count();
+        let some = below.iter().filter(|f| f.0 > 1 || f.1 > 0).count();
+        (above > 0 && full == width && width > 1 && some > 1 && even == some).then_some(above)
+    })
 }
 
 /// Headings must be there and differ.
-fn check(name: &str, names: &[String]) -> Result<(), ReadError> {
+fn check(
+    name: &str,
+    names: &[String],
+    line: u64,
+    title_lines: Option<usize>,
+) -> Result<(), ReadError> {
     let example = || {
         let mut seen = IndexSet::new();
         for (i, n) in names.iter().enumerate() {
@@ -97,19 +160,24 @@ fn check(name: &str, names: &[String]) -> Result<(), ReadError> {
     if let Some(at) = names.iter().position(|n| n.len() > LONGEST) {
         let message = format!("heading {} has {} bytes: are these rows?", at + 1, names[at].len());
         return Err(DataProblem::in_file(name, message)
-            .at_line(1)
+            .at_line(line)
             .help("a first line with short headings is expected; --no-headings where there is none")
             .into());
     }
+    let refused = |message: String| {
+        let it = DataProblem::in_file(name, message).at_line(line);
+        match title_lines {
+            Some(lines) => it.help(skip(lines)).into(),
+            None => it.help(example()).into(),
+        }
+    };
     if let Some(at) = names.iter().position(String::is_empty) {
-        let message = format!("heading {} of {} is empty", at + 1, names.len());
-        return Err(DataProblem::in_file(name, message).at_line(1).help(example()).into());
+        return Err(refused(format!("heading {} of {} is empty", at + 1, names.len())));
     }
     let mut sorted: Vec<&String> = names.iter().collect();
     sorted.sort();
     if let Some(twice) = sorted.windows(2).find(|w| w[0] == w[1]) {
-        let message = format!("the heading `{}` stands twice", twice[0]);
-        return Err(DataProblem::in_file(name, message).at_line(1).help(example()).into());
+        return Err(refused(format!("the heading `{}` stands twice", twice[0])));
     }
     Ok(())
 }

@@ -17,17 +17,19 @@ pub(crate) mod marks;
 mod reader;
 mod records;
 
-use crate::bytes::{Opened, open};
+use crate::bytes::{Bytes, Opened, open};
 use crate::input::Input;
-use crate::kinds::Columns;
-use crate::options::{ReadOptions, Uneven};
+use crate::kinds::{Columns, values};
+use crate::options::{Lacking, ReadOptions, Uneven};
 use columns::ColumnReader;
 use marks::{Dialect, Marks};
 use oeuvre_columns::column::{Batch, Column, Data};
-use oeuvre_columns::{ColumnInfo, DataProblem, Kind, ReadError, Reader, Size, Source};
+use oeuvre_columns::{ColumnInfo, DataProblem, Kind, Note, ReadError, Reader, Size, Source, Topic};
 use reader::{Pass, PieceReader};
+use indexmap::IndexSet;
 use records::Records;
-use std::collections::{HashMap, HashSet};
+use std::borrow::Cow;
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// How much of the first file is looked at to guess kinds. A wrong guess costs time, never a result.
@@ -40,11 +42,18 @@ struct FileData {
     dialect: Dialect,
     /// Where the first record behind the headings starts.
     body: usize,
-    /// For each column of the source, its place in this file's records.
-    order: Vec<usize>,
+    /// For each column of the source, its place in this file's records; `None` where it lacks the column.
+    order: Vec<Option<usize>>,
     /// Fields in a record.
     width: usize,
+    /// Lines above what may be the headings, where the first looks like a title.
+    title_lines: Option<usize>,
+    /// The field that shows that the file is not UTF-8, where it is read as [`WESTERN`] for that.
+    western: Option<DataProblem>,
 }
+
+/// The encoding of files that are not UTF-8, unless another is named.
+const WESTERN: &str = "windows-1252";
 
 /// Rows from one or several files with the same columns.
 pub(crate) struct CsvSource {
@@ -80,55 +89,50 @@ impl CsvSource {
         options: ReadOptions,
     ) -> Result<CsvSource, ReadError> {
         let mut files: Vec<FileData> = Vec::new();
-        let mut first: Vec<String> = Vec::new();
-        for (name, opened) in names.iter().zip(opened) {
+        let mut heads: Vec<Vec<String>> = Vec::new();
+        for (name, mut opened) in names.iter().zip(opened) {
+            let mut western = None;
+            let guesses = options.encoding.is_none();
+            if guesses && headings::not_utf8(&opened.bytes, &options) {
+                opened = opened.decoded(name, WESTERN)?;
+                western = Some(DataProblem::in_file(name, "").at_line(options.skip_lines + 1));
+            }
             let head = headings::read(name, &opened.bytes, &options)?;
-            let width = head.names.len();
-            let order = if files.is_empty() {
-                first.clone_from(&head.names);
-                (0..width).collect()
-            } else {
-                order_of(name, &first, &head.names, &names[0])?
-            };
-            let (name, body, dialect) = (name.clone(), head.body, head.dialect);
-            files.push(FileData { name, opened, dialect, body, order, width });
+            let headings::Head { names: headings, dialect, body, title_lines } = head;
+            let (width, order) = (headings.len(), Vec::new());
+            heads.push(headings);
+            let name = name.clone();
+            files.push(FileData { name, opened, dialect, body, order, width, title_lines, western });
         }
-        let columns = Columns::new(&first, &options)?;
-        let names_files = files.len() > 1 && first.iter().all(|name| name != SOURCE_FILE);
+        if options.lacking == Lacking::Stop {
+            ensure_same(names, &heads)?;
+        }
+        let all = all_headings(&heads);
+        for (file, headings) in files.iter_mut().zip(&heads) {
+            file.order = order_of(&all, headings);
+        }
+        let decimals = files.iter().map(|f| options.decimal.unwrap_or_else(|| f.decimal())).collect();
+        let columns = Columns::new(&all, names, decimals, &options)?;
+        let names_files = files.len() > 1 && all.iter().all(|name| name != SOURCE_FILE);
         let mut source = CsvSource { files, columns, options, names_files };
         source.sample();
         Ok(source)
     }
 
-    /// Guesses the columns' shapes from the first records.
+    /// Guesses the columns' shapes from the first records of each file.
     fn sample(&mut self) {
-        let Some(file) = self.files.first() else { return };
-        let data = &file.opened.bytes[file.body..];
-        let data = &data[..data.len().min(u32::MAX as usize - 1)];
-        let mut marks = Marks::default();
-        // Problems are told by the pass over the rows, in their order.
-        let found = marks::scan(data, SAMPLE_BYTES.min(data.len()), file.dialect, &mut marks);
-        let ends = if let marks::Found::Records { ends, .. } = found { Some(ends) } else { None };
-        let piece = reader::regular(data, &mut marks, ends, file.width, Uneven::LeaveOut);
-        let records = Records {
-            data,
-            quote: file.dialect.quote,
-            marks: &marks,
-            width: file.width,
-            starts: &piece.starts,
-        };
-        for column in 0..self.columns.states().len() {
-            let texts = || {
-                let fields = (0..records.rows()).map(|row| records.field(file.order[column], row));
-                fields
-                    .filter(|&(_, len)| len > 0)
-                    .map(|(start, len)| (start, records.lossy(start, len)))
-            };
-            let problem = |start: usize, message: String| {
-                let line = reader::line_of(&file.opened.bytes, file.body + start);
-                DataProblem::in_file(file.name.clone(), message).at_line(line)
-            };
-            self.columns.guess(column, texts, problem);
+        for (place, file) in self.files.iter().enumerate() {
+            let (mut marks, mut starts) = (Marks::default(), Vec::new());
+            let sample = file.sample(&mut marks, &mut starts);
+            for column in 0..self.columns.states().len() {
+                let Some(field) = file.order[column] else { continue };
+                let texts = || sample.texts(field);
+                let problem = |start: usize, message: String| {
+                    let line = reader::line_of(&file.opened.bytes, file.body + start);
+                    DataProblem::in_file(file.name.clone(), message).at_line(line)
+                };
+                self.columns.guess((column, place), texts, problem);
+            }
         }
     }
 
@@ -170,42 +174,114 @@ impl CsvSource {
         lines
     }
 
-    fn column_reader(&self, column: usize) -> ColumnReader {
-        let state = &self.columns.states()[column];
-        ColumnReader {
-            shape: state.shape,
-            forced: state.forced,
-            decimal: state.decimal,
-            other_sign: state.other_sign.is_some(),
-            orders: self.columns.orders(),
-            missing: state.missing.clone(),
-            missing_counts: vec![0; state.missing.len()],
-            slow: Vec::new(),
+    /// Of several files those that hold the same: given twice, or a copy.
+    fn same_files(&self) -> Vec<Note> {
+        let ends = |bytes: &[u8]| {
+            let n = bytes.len().min(4096);
+            (bytes.len(), bytes[..n].to_vec(), bytes[bytes.len() - n..].to_vec())
+        };
+        let mut known: HashMap<_, Vec<&FileData>> = HashMap::new();
+        let mut notes = Vec::new();
+        for file in self.files.iter().filter(|f| f.body < f.opened.bytes.len()) {
+            let like = known.entry(ends(&file.opened.bytes)).or_default();
+            let Some(first) = like.iter().find(|f| f.opened.bytes[..] == file.opened.bytes[..]) else {
+                like.push(file);
+                continue;
+            };
+            let text = match first.name == file.name {
+                true => format!("{} is given twice, and its rows are counted twice", file.name),
+                false => format!(
+                    "{} and {} hold the same, and their rows are counted twice",
+                    first.name, file.name
+                ),
+            };
+            notes.push(Note::new(Topic::Twice, text));
         }
+        notes
+    }
+
+    fn column_reader(&self, column: usize) -> ColumnReader {
+        let missing = self.columns.states()[column].missing.clone();
+        ColumnReader::new(self.columns.reading(column, 0), missing)
     }
 }
 
-/// Where the columns of the `first` file stand in another one.
-fn order_of(
-    name: &str,
-    columns: &[String],
-    headings: &[String],
-    first: &str,
-) -> Result<Vec<usize>, ReadError> {
-    let problem = |message: String| {
-        DataProblem::in_file(name, message)
-            .help("files that are stacked have the same headings, in any order")
-    };
-    let known: HashSet<&String> = columns.iter().collect();
-    if let Some(extra) = headings.iter().find(|h| !known.contains(h)) {
-        return Err(problem(format!("the column `{extra}` is not in {first}")).into());
+impl FileData {
+    /// The first records.
+    fn sample<'a>(&'a self, marks: &'a mut Marks, starts: &'a mut Vec<u32>) -> Sample<'a> {
+        let data = &self.opened.bytes[self.body..];
+        let data = &data[..data.len().min(u32::MAX as usize - 1)];
+        // Problems are told by the pass over the rows, in their order.
+        let found = marks::scan(data, SAMPLE_BYTES.min(data.len()), self.dialect, marks);
+        let ends = if let marks::Found::Records { ends, .. } = found { Some(ends) } else { None };
+        let piece = reader::regular(data, marks, ends, self.width, Uneven::LeaveOut);
+        *starts = piece.starts;
+        let (quote, width) = (self.dialect.quote, self.width);
+        Sample { records: Records { data, quote, marks, width, starts } }
     }
+
+    /// The decimal sign that the first records show: that of most numbers which are so by one sign alone.
+    fn decimal(&self) -> char {
+        let (mut marks, mut starts) = (Marks::default(), Vec::new());
+        let sample = self.sample(&mut marks, &mut starts);
+        let (mut points, mut commas) = (0, 0);
+        for column in 0..self.width {
+            for (_, text) in sample.texts(column) {
+                commas += usize::from(values::is_of_other_sign(&text, '.'));
+                points += usize::from(values::is_of_other_sign(&text, ','));
+            }
+        }
+        if commas > points { ',' } else { '.' }
+    }
+}
+
+/// The first records of a file.
+struct Sample<'a> {
+    records: Records<'a>,
+}
+
+impl<'a> Sample<'a> {
+    /// The fields of a column that are not blank, with their places.
+    fn texts(&self, field: usize) -> impl Iterator<Item = (usize, Cow<'a, str>)> {
+        (0..self.records.rows()).filter_map(move |row| {
+            let (start, len) = self.records.field(field, row);
+            (len > 0).then(|| (start, self.records.lossy(start, len)))
+        })
+    }
+}
+
+/// The headings of all files, each once, in the order in which they come.
+fn all_headings(heads: &[Vec<String>]) -> Vec<String> {
+    let mut all = IndexSet::new();
+    all.extend(heads.iter().flatten().cloned());
+    all.into_iter().collect()
+}
+
+/// A mistake where a file lacks a column that another one has.
+fn ensure_same(names: &[String], heads: &[Vec<String>]) -> Result<(), ReadError> {
+    let Some((first, others)) = heads.split_first() else { return Ok(()) };
+    for (name, headings) in names.iter().skip(1).zip(others) {
+        let lacks = |of: &[String], column: &String| !of.contains(column);
+        let (column, without, with) = match headings.iter().find(|c| lacks(first, c)) {
+            Some(extra) => (extra, &names[0], name),
+            None => match first.iter().find(|c| lacks(headings, c)) {
+                Some(missing) => (missing, name, &names[0]),
+                None => continue,
+            },
+        };
+        let message = format!("the column `{column}` of {with} is not in {without}");
+        return Err(DataProblem::in_file(name, message)
+            .help("files that are stacked have the same headings, in any order")
+            .help("--lacking blank takes what a file lacks as missing")
+            .into());
+    }
+    Ok(())
+}
+
+/// Where the columns stand in a file that may lack some.
+fn order_of(columns: &[String], headings: &[String]) -> Vec<Option<usize>> {
     let places: HashMap<&String, usize> = headings.iter().enumerate().map(|h| (h.1, h.0)).collect();
-    let place = |column: &String| {
-        let missing = || problem(format!("the column `{column}` of {first} is missing here"));
-        places.get(column).copied().ok_or_else(|| missing().into())
-    };
-    columns.iter().map(place).collect()
+    columns.iter().map(|column| places.get(column).copied()).collect()
 }
 
 impl Source for CsvSource {
@@ -227,11 +303,31 @@ impl Source for CsvSource {
     }
 
     fn ensure_sound(&self, columns: &[usize]) -> Result<(), ReadError> {
-        self.columns.ensure_unambiguous(columns, &self.files[0].name)
+        self.columns.ensure_unambiguous(columns)
     }
 
-    fn remarks(&self, columns: &[usize]) -> Vec<String> {
-        self.columns.remarks(columns)
+    fn zone(&self) -> &str {
+        &self.options.zone.name
+    }
+
+    fn notes(&self, columns: &[usize]) -> Vec<Note> {
+        let mut notes = self.columns.notes(columns);
+        notes.extend(self.same_files());
+        for file in &self.files {
+            if let Some(shown) = &file.western {
+                let at = match (&shown.column, shown.line) {
+                    (Some(column), Some(line)) => format!("{} in {column} on line {line}", shown.message),
+                    _ => "its headings".to_owned(),
+                };
+                let text = format!(
+                    "{} is not UTF-8, and is read as {WESTERN}: see {at}; another one: {}",
+                    file.name,
+                    self.options.typed("--encoding", "NAME")
+                );
+                notes.push(Note::new(Topic::Reading, text));
+            }
+        }
+        notes
     }
 
     fn location_columns(&self) -> Option<[usize; 2]> {
@@ -258,8 +354,14 @@ impl Source for CsvSource {
 }
 
 impl Input for CsvSource {
-    fn learn(&mut self) {
-        self.columns.learn();
+    fn learn(&mut self) -> Result<(), ReadError> {
+        let Some((file, shown)) = self.columns.learn() else { return Ok(()) };
+        let file = &mut self.files[file];
+        let opened = std::mem::replace(&mut file.opened, Opened::copied(Bytes::Owned(Vec::new())));
+        file.opened = opened.decoded(&file.name, WESTERN)?;
+        file.body = headings::read(&file.name, &file.opened.bytes, &self.options)?.body;
+        file.western = Some(shown);
+        Ok(())
     }
 
     fn looks_like(&self, text: &str) -> &'static str {
@@ -333,7 +435,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case(&["a,b\n1,2\n", "a,c\n1,2\n"], "f1.csv: the column `c` is not in ")]
+    #[case(&["a,b\n1,2\n", "a,c\n1,2\n"], "f1.csv: the column `c` of ")]
     #[case(&["a,b\n1,2\n", "a\n1\n"], "f1.csv: the column `b` of ")]
     #[case(&["a,a\n"], "f0.csv, line 1: the heading `a` stands twice")]
     #[case(&["a,b\n1,2\n1\n"], "f0.csv, line 3: ")]

@@ -11,7 +11,7 @@
 use super::columns::{ColumnReader, Trouble};
 use super::marks::{self, Found, Marks};
 use super::records::Records;
-use super::{CsvSource, FileData, Uneven};
+use super::{CsvSource, FileData, Uneven, headings};
 use crate::kinds::Finding;
 use crate::options::Forced;
 use oeuvre_columns::column::{Batch, Column, Data};
@@ -140,6 +140,8 @@ pub(super) struct PieceReader<'a> {
     pass: Arc<Pass<'a>>,
     columns: Vec<usize>,
     readers: Vec<ColumnReader>,
+    /// The file that the readers are set to.
+    file: usize,
     marks: Marks,
     piece: u64,
     unreadable: u64,
@@ -163,6 +165,7 @@ impl<'a> PieceReader<'a> {
             pass,
             columns: columns.to_vec(),
             readers,
+            file: 0,
             marks: Marks::default(),
             piece: 0,
             unreadable: 0,
@@ -179,6 +182,14 @@ impl<'a> PieceReader<'a> {
         batch: &mut Batch,
     ) -> Result<bool, ReadError> {
         let data = &self.source.files[file];
+        if file != self.file {
+            self.file = file;
+            for (reader, &column) in self.readers.iter_mut().zip(&self.columns) {
+                if column < self.source.columns.states().len() {
+                    reader.reading = self.source.columns.reading(column, file);
+                }
+            }
+        }
         let bytes = &data.opened.bytes[..];
         let marked = self.mark_as_it_starts(data, range);
         let Some((start, found)) = marked else { return Ok(false) };
@@ -222,7 +233,7 @@ impl<'a> PieceReader<'a> {
             self.pending = Some(self.error(file, start, self.columns[i], trouble));
             let before: Vec<u32> = (0..row).collect();
             batch.rows = row as usize;
-            batch.columns.iter_mut().for_each(|c| c.data.retain(&before));
+            batch.columns.iter_mut().for_each(|c| c.retain(&before));
         }
         Ok(batch.rows > 0)
     }
@@ -272,19 +283,21 @@ impl<'a> PieceReader<'a> {
     fn error(&self, file: usize, start: usize, column: usize, trouble: Trouble) -> ReadError {
         let data = &self.source.files[file];
         let name = &self.source.columns.states()[column].name;
-        let line = line_of(&data.opened.bytes, start + place(&trouble));
+        let line = line_of(&data.opened.bytes, start + place_of(&trouble));
         let at = |message: String| {
             DataProblem::in_file(data.name.clone(), message).at_line(line).in_column(name.clone())
         };
         match trouble {
             Trouble::Widen { to, text, .. } => {
                 let reason = at(format!("'{}'", text.escape_debug()));
-                self.source.columns.note(self.piece, column, Finding::Shape(to, reason));
+                let finding = Finding::Shape(to, reason);
+                self.source.columns.note(self.piece, (column, file), finding);
                 ReadError::Again
             }
             Trouble::OtherSign { text, .. } => {
                 let reason = at(format!("'{}'", text.escape_debug()));
-                self.source.columns.note(self.piece, column, Finding::OtherSign(reason));
+                let finding = Finding::OtherSign(reason);
+                self.source.columns.note(self.piece, (column, file), finding);
                 ReadError::Again
             }
             Trouble::NotOfType { text, .. } => {
@@ -309,6 +322,12 @@ impl<'a> PieceReader<'a> {
                     other => other.to_owned(),
                 };
                 it.help(help).into()
+            }
+            Trouble::NotUtf8 { bytes, .. } if self.source.options.encoding.is_none() => {
+                let text = encoding_rs::WINDOWS_1252.decode(&bytes).0;
+                let finding = Finding::Encoding(at(format!("'{}'", text.escape_debug())));
+                self.source.columns.note(self.piece, (column, file), finding);
+                ReadError::Again
             }
             Trouble::NotUtf8 { .. } => at("the text is not valid UTF-8".into())
                 .help("name the encoding, such as --encoding windows-1252")
@@ -339,8 +358,12 @@ fn read_columns(
             continue;
         }
         reader.prepare(out);
-        if let Err((row, trouble)) = reader.read(records, data.order[column], out)
-            && first.as_ref().is_none_or(|f| (row, place(&trouble)) < (f.0, place(&f.2)))
+        let Some(place) = data.order[column] else {
+            reader.lack(batch.rows, out);
+            continue;
+        };
+        if let Err((row, trouble)) = reader.read(records, place, out)
+            && first.as_ref().is_none_or(|f| (row, place_of(&trouble)) < (f.0, place_of(&f.2)))
         {
             first = Some((row, i, trouble));
         }
@@ -353,12 +376,12 @@ fn until_limit(data: &[u8]) -> &[u8] {
     &data[..data.len().min(u32::MAX as usize - 64)]
 }
 
-fn place(trouble: &Trouble) -> usize {
+fn place_of(trouble: &Trouble) -> usize {
     match trouble {
         Trouble::Widen { at, .. }
         | Trouble::OtherSign { at, .. }
         | Trouble::NotOfType { at, .. }
-        | Trouble::NotUtf8 { at } => *at,
+        | Trouble::NotUtf8 { at, .. } => *at,
     }
 }
 
@@ -385,15 +408,7 @@ impl Reader for PieceReader<'_> {
     }
 
     fn account(&self) -> Account {
-        let mut read_as_missing = Vec::new();
-        for (i, reader) in self.readers.iter().enumerate() {
-            for (text, &n) in
-                reader.missing.iter().zip(&reader.missing_counts).filter(|(_, n)| **n > 0)
-            {
-                read_as_missing.push((i, text.clone(), n));
-            }
-        }
-        Account { unreadable: self.unreadable, padded: self.padded, read_as_missing }
+        Account { unreadable: self.unreadable, padded: self.padded }
     }
 }
 
@@ -495,6 +510,9 @@ fn ragged_record(data: &FileData, at: usize, fields: usize) -> ReadError {
         it = it.help("--uneven blank takes what lacks as missing");
     } else {
         it = it.help("a field that holds the separator must be in quotes");
+    }
+    if let Some(lines) = data.title_lines {
+        it = it.help(headings::skip(lines));
     }
     it.help("--uneven leave-out leaves such records out, and counts them").into()
 }

@@ -1,0 +1,145 @@
+//! Which days have rows: periods that have none, and a first or last one that does not have all its days.
+
+use super::{Note, Plan, column_of};
+use crate::plan::DaysWatch;
+use oeuvre_columns::Topic;
+use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I64};
+use oeuvre_columns::value::calendar::{DAY_MICROS, FIRST_DAY, LAST_DAY, Period, Unit, date_text};
+
+/// A set of days, one bit each from the first that can be written.
+#[derive(Clone, Default)]
+pub(super) struct Days {
+    bits: Vec<u64>,
+}
+
+/// How many periods without rows are named.
+const NAMED: usize = 4;
+
+impl Days {
+    pub(super) fn look_at(&mut self, column: &Column) {
+        match &column.data {
+            Data::I32(days) => {
+                let mut last = MISSING_I32;
+                for &day in days.iter().filter(|d| **d != MISSING_I32) {
+                    if day != last {
+                        self.set(day);
+                        last = day;
+                    }
+                }
+            }
+            Data::I64(times) => {
+                // Most rows fall on the day of the one before.
+                let mut today = 0..0;
+                for &time in times.iter().filter(|t| **t != MISSING_I64) {
+                    if !today.contains(&time) {
+                        let day = time.div_euclid(DAY_MICROS);
+                        today = day * DAY_MICROS..(day + 1) * DAY_MICROS;
+                        self.set(day as i32);
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn set(&mut self, day: i32) {
+        let at = (day.clamp(FIRST_DAY, LAST_DAY) - FIRST_DAY) as usize;
+        if at / 64 >= self.bits.len() {
+            self.bits.resize(at / 64 + 1, 0);
+        }
+        self.bits[at / 64] |= 1 << (at % 64);
+    }
+
+    pub(super) fn absorb(&mut self, other: &Days) {
+        if self.bits.len() < other.bits.len() {
+            self.bits.resize(other.bits.len(), 0);
+        }
+        self.bits.iter_mut().zip(&other.bits).for_each(|(a, b)| *a |= b);
+    }
+
+    /// The days in their order.
+    fn days(&self) -> Vec<i32> {
+        let words = self.bits.iter().enumerate().filter(|(_, w)| **w != 0);
+        let of_word = |(i, &word): (usize, &u64)| {
+            (0..64).filter(move |b| word >> b & 1 == 1).map(move |b| FIRST_DAY + (i * 64 + b) as i32)
+        };
+        words.flat_map(of_word).collect()
+    }
+
+    pub(super) fn notes(&self, plan: &Plan, watch: &DaysWatch) -> Vec<Note> {
+        let days = self.days();
+        let name = column_of(plan, watch.operand);
+        let mut notes = incomplete(&days, watch, name);
+        notes.extend(gaps(&days, watch, plan));
+        notes
+    }
+}
+
+/// A first or last period that ends before its last day, or begins after its first: by more than days with rows lie
+/// apart, and than other periods of the unit do.
+fn incomplete(days: &[i32], watch: &DaysWatch, name: Option<&str>) -> Vec<Note> {
+    let ([first, .., last], Some(gap)) = (days, days.windows(2).map(|d| d[1] - d[0]).max()) else {
+        return Vec::new();
+    };
+    let (mut begins, mut ends) = (Vec::new(), Vec::new());
+    let mut units = watch.units.clone();
+    units.sort_unstable_by_key(|u| std::cmp::Reverse(u.length()));
+    for unit in units {
+        let period = |day: i32| Period { unit, index: unit.of_day(day) };
+        let after = |day: i32| period(day).last_day() - day;
+        let before = |day: i32| day - period(day).first_day();
+        // The last and the first day with rows of each period but the one looked at.
+        let turns = || days.windows(2).filter(|d| period(d[0]) != period(d[1]));
+        if after(*last) >= gap.max(turns().map(|d| after(d[0]) + 1).max().unwrap_or(0)) {
+            ends.push(period(*last).to_string());
+        }
+        if before(*first) >= gap.max(turns().map(|d| before(d[1]) + 1).max().unwrap_or(0)) {
+            begins.push(period(*first).to_string());
+        }
+    }
+    let of = name.map_or(String::new(), |name| format!(" in {name}"));
+    let told = |periods: &[String], one: &str, many: &str, day: i32| {
+        let (verb, is) = if periods.len() == 1 { (one, "is") } else { (many, "are") };
+        let all = periods.join(" and ");
+        let text = format!("{all} {verb} on {}{of}, and {is} not complete", date_text(day));
+        Note::new(Topic::Incomplete, text)
+    };
+    let mut notes = Vec::new();
+    if !ends.is_empty() {
+        notes.push(told(&ends, "ends", "end", *last));
+    }
+    if !begins.is_empty() {
+        notes.push(told(&begins, "begins", "begin", *first));
+    }
+    notes
+}
+
+/// Periods without rows between the first and the last: where something walks along them, or where they are few.
+fn gaps(days: &[i32], watch: &DaysWatch, plan: &Plan) -> Option<Note> {
+    let unit = watch.walked.or_else(|| {
+        let units = watch.units.iter().copied().filter(|u| *u >= Unit::Month);
+        units.min_by_key(|u| u.length())
+    })?;
+    let mut places: Vec<i32> = days.iter().map(|&d| unit.of_day(d)).collect();
+    places.dedup();
+    let missing: Vec<i32> = places.windows(2).flat_map(|p| p[0] + 1..p[1]).collect();
+    let is_few = missing.len() * 4 <= places.len();
+    if missing.is_empty() || (watch.walked.is_none() && !is_few) {
+        return None;
+    }
+    let filled = plan.fill.iter().flatten().any(|f| *f == crate::plan::Fill::Periods);
+    if filled && watch.walked.is_none() {
+        return None;
+    }
+    let named: Vec<String> = missing
+        .iter()
+        .take(NAMED)
+        .map(|&index| Period { unit, index }.to_string())
+        .collect();
+    let more = match missing.len().saturating_sub(NAMED) {
+        0 => String::new(),
+        n => format!(" and {n} more"),
+    };
+    let shown = if filled { "" } else { "; --every-period shows such periods" };
+    Some(Note::new(Topic::Gaps, format!("no rows in {}{more}{shown}", named.join(", "))))
+}

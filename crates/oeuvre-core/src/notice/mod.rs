@@ -1,0 +1,149 @@
+//! What is noticed beside the work: data that may not be what it seems, and requests that may not mean what they
+//! say.
+//!
+//! A pass keeps what its plan watches ([`Noticed`], mergeable like any share); when the rows have been seen it is
+//! made into notes. Nothing here changes a figure. A note stands where it touches a figure and says what deals
+//! with it; what is only usual is not told.
+//!
+//! To notice something else: a file here with what is kept of a batch and how two workers' are merged, and a
+//! [`Topic`](oeuvre_columns::Topic) that says how telling it is.
+
+mod alike;
+mod days;
+mod fields;
+mod texts;
+mod values;
+
+pub(crate) use alike::{alike_keys, alike_lookup_keys};
+pub(crate) use texts::Texts;
+
+use crate::plan::Plan;
+use crate::rows::program::Operand;
+use days::Days;
+use fields::Fields;
+use oeuvre_columns::column::Column;
+use oeuvre_columns::{Note, Source};
+use values::Values;
+
+/// What a worker has noticed of the rows that it saw.
+pub(crate) struct Noticed {
+    pub(crate) fields: Fields,
+    values: Values,
+    filter_texts: Vec<Texts>,
+    row_texts: Vec<Texts>,
+    days: Vec<Days>,
+}
+
+/// Columns of a program, by their operands.
+pub(crate) type ColumnOf<'a, 'c> = &'a dyn Fn(Operand) -> &'c Column;
+
+impl Noticed {
+    pub(crate) fn new(plan: &Plan) -> Noticed {
+        let watches = &plan.watches;
+        Noticed {
+            fields: Fields::new(plan.inputs.len()),
+            values: Values::new(watches.values.len()),
+            filter_texts: vec![Texts::default(); watches.filter_texts.len()],
+            row_texts: vec![Texts::default(); watches.row_texts.len()],
+            days: vec![Days::default(); watches.days.len()],
+        }
+    }
+
+    /// Looks at the rows of a batch before any is left out.
+    pub(crate) fn look_at_all(&mut self, plan: &Plan, inputs: &[&Column], column: ColumnOf<'_, '_>) {
+        for (texts, watch) in self.filter_texts.iter_mut().zip(&plan.watches.filter_texts) {
+            texts.look_at(column(watch.operand));
+        }
+        for (i, input) in inputs.iter().enumerate().filter(|(i, _)| !plan.needs(*i)) {
+            self.fields.look_at(i, input);
+        }
+    }
+
+    /// Looks at the rows of a batch that count.
+    pub(crate) fn look_at_counted(
+        &mut self,
+        plan: &Plan,
+        inputs: &[&Column],
+        column: ColumnOf<'_, '_>,
+        rows: usize,
+    ) {
+        for (i, input) in inputs.iter().enumerate() {
+            if plan.needs(i) || !plan.filters() {
+                self.fields.look_at(i, input);
+            }
+        }
+        self.values.look_at(&plan.watches.values, column, rows);
+        for (texts, watch) in self.row_texts.iter_mut().zip(&plan.watches.row_texts) {
+            texts.look_at(column(watch.operand));
+        }
+        for (days, watch) in self.days.iter_mut().zip(&plan.watches.days) {
+            days.look_at(column(watch.operand));
+        }
+    }
+
+    /// Takes in what another worker has noticed.
+    pub(crate) fn absorb(&mut self, other: Noticed) {
+        self.fields.absorb(other.fields);
+        self.values.absorb(&other.values);
+        let texts = self.filter_texts.iter_mut().zip(&other.filter_texts);
+        texts.chain(self.row_texts.iter_mut().zip(&other.row_texts)).for_each(|(a, b)| a.absorb(b));
+        self.days.iter_mut().zip(&other.days).for_each(|(a, b)| a.absorb(b));
+    }
+
+    /// What there is to tell, when all rows have been seen.
+    pub(crate) fn notes(&self, plan: &Plan, source: &dyn Source) -> Vec<Note> {
+        let mut notes = plan.notes.clone();
+        notes.extend(source.notes(&plan.inputs));
+        notes.extend(self.fields.notes(plan, source));
+        notes.extend(self.values.notes(plan, &self.fields));
+        for (all, watches, whose) in [
+            (&self.filter_texts, &plan.watches.filter_texts, "row"),
+            (&self.row_texts, &plan.watches.row_texts, "row that counts"),
+        ] {
+            for (texts, watch) in all.iter().zip(watches) {
+                notes.extend(texts.notes(plan, watch, whose));
+            }
+        }
+        for (days, watch) in self.days.iter().zip(&plan.watches.days) {
+            notes.extend(days.notes(plan, watch));
+        }
+        notes
+    }
+}
+
+/// The heading of the column that an operand of a program over rows is, if it is one.
+fn column_of(plan: &Plan, operand: Operand) -> Option<&str> {
+    match operand {
+        Operand::Input(i) => plan.columns.get(*plan.inputs.get(i)?).map(|c| c.name.as_str()),
+        Operand::Step(_) => None,
+    }
+}
+
+/// A count as people read it.
+pub(crate) fn grouped(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// A label in quotes, with what nobody would see in it written out.
+pub(crate) fn visible(label: &str) -> String {
+    let mut out = String::from("'");
+    for c in label.chars() {
+        let plain = c == ' ' || c.is_alphanumeric() || c.is_ascii_punctuation();
+        if plain { out.push(c) } else { out.extend(c.escape_debug()) }
+    }
+    out.push('\'');
+    out
+}
+
+/// A word for one and another for several.
+fn plural(n: u64, one: &'static str, many: &'static str) -> &'static str {
+    if n == 1 { one } else { many }
+}

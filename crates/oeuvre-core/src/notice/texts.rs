@@ -1,0 +1,105 @@
+//! Texts in conditions that no row has, and labels that differ from one in what people do not see or mean.
+
+use super::{Note, Plan, column_of, grouped, plural, visible};
+use crate::plan::TextsWatch;
+use oeuvre_columns::Topic;
+use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::names::{nearest, plain_label};
+use std::collections::{HashMap, HashSet};
+
+/// The labels of a column that is compared with texts, each with how many rows have it.
+#[derive(Clone, Default)]
+pub(crate) struct Texts {
+    labels: Vec<String>,
+    counts: Vec<u64>,
+}
+
+impl Texts {
+    pub(crate) fn look_at(&mut self, column: &Column) {
+        let Data::Codes(codes) = &column.data else { return };
+        let texts = &column.dictionary;
+        let new = self.labels.len()..texts.len();
+        self.labels.extend(new.map(|code| texts.text(code as u32).to_owned()));
+        self.counts.resize(self.labels.len(), 0);
+        for &code in codes {
+            if let Some(count) = self.counts.get_mut(code as usize) {
+                *count += 1;
+            }
+        }
+    }
+
+    pub(crate) fn absorb(&mut self, other: &Texts) {
+        let mut places: HashMap<String, usize> =
+            self.labels.iter().cloned().enumerate().map(|(i, l)| (l, i)).collect();
+        for (label, n) in other.labels.iter().zip(&other.counts) {
+            match places.get(label) {
+                Some(&at) => self.counts[at] += n,
+                None => {
+                    places.insert(label.clone(), self.labels.len());
+                    self.labels.push(label.clone());
+                    self.counts.push(*n);
+                }
+            }
+        }
+    }
+
+    /// The labels that rows have, the most frequent first.
+    pub(crate) fn counted(&self) -> Vec<(&str, u64)> {
+        // A label that no row counted has is one of the file all the same, and none of these rows.
+        let all = self.labels.iter().map(String::as_str).zip(self.counts.iter().copied());
+        let mut labels: Vec<(&str, u64)> = all.filter(|(_, n)| *n > 0).collect();
+        labels.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(b.0)));
+        labels
+    }
+
+    /// `whose` are the rows that were looked at.
+    pub(super) fn notes(&self, plan: &Plan, watch: &TextsWatch, whose: &str) -> Vec<Note> {
+        let column = column_of(plan, watch.operand);
+        let name = column.unwrap_or(&watch.name);
+        let labels = self.counted();
+        let one_spelling =
+            column.map_or(String::new(), |c| format!("; as one: --one-spelling {}", quoted(c)));
+        let (mut notes, mut seen) = (Vec::new(), HashSet::new());
+        for text in watch.texts.iter().filter(|t| seen.insert(&***t)) {
+            let plain = plain_label(text);
+            let alike: Vec<&(&str, u64)> = labels
+                .iter()
+                .filter(|(label, _)| *label != &**text && plain_label(label) == plain)
+                .collect();
+            let known = labels.iter().find(|(label, _)| *label == &**text);
+            let told = |(label, n): &(&str, u64)| {
+                let rows = plural(*n, "row", "rows");
+                format!("{}, {} {rows}", visible(label), grouped(*n))
+            };
+            let all = |alike: &[&(&str, u64)]| {
+                alike.iter().map(|l| told(l)).collect::<Vec<_>>().join(", and ")
+            };
+            if known.is_none() && !labels.is_empty() {
+                let said = match alike.is_empty() {
+                    false => format!("; there is {}{one_spelling}", all(&alike)),
+                    true => {
+                        let near = nearest(text, labels.iter().map(|l| l.0));
+                        let near = labels.iter().find(|l| near.first() == Some(&l.0));
+                        near.map_or(String::new(), |near| format!("; there is {}", told(near)))
+                    }
+                };
+                let text = format!("no {whose} has {name} = {}{said}", visible(text));
+                notes.push(Note::new(Topic::NoSuchLabel, text));
+            } else if !alike.is_empty() {
+                let text = format!(
+                    "{name} = {} does not hold for {}: they differ only in case, spaces or Unicode form{one_spelling}",
+                    visible(text),
+                    all(&alike)
+                );
+                notes.push(Note::new(Topic::Alike, text));
+            }
+        }
+        notes
+    }
+}
+
+/// A column as an option takes it.
+pub(crate) fn quoted(column: &str) -> String {
+    let plain = column.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '-'));
+    if plain { column.to_owned() } else { format!("'\"{}\"'", column.replace('"', "\"\"").replace('\'', r"'\''")) }
+}

@@ -1,0 +1,106 @@
+//! Of how many of the rows counted each result had a value.
+
+use super::fields::Fields;
+use super::{ColumnOf, Note, Plan, grouped, plural};
+use crate::plan::ValuesWatch;
+use crate::rows::program::Operand;
+use oeuvre_columns::Topic;
+use oeuvre_columns::column::{
+    Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128, dictionary::MISSING_CODE,
+};
+
+/// For what results are made of, the rows that they take and those of them that have a value.
+pub(super) struct Values {
+    counts: Vec<(u64, u64)>,
+}
+
+/// How many names of results are given in one note.
+const NAMED: usize = 4;
+
+impl Values {
+    pub(super) fn new(watches: usize) -> Values {
+        Values { counts: vec![(0, 0); watches] }
+    }
+
+    pub(super) fn look_at(&mut self, watches: &[ValuesWatch], column: ColumnOf<'_, '_>, rows: usize) {
+        for (watch, (taken, with_value)) in watches.iter().zip(&mut self.counts) {
+            let data = |operand: Operand| &column(operand).data;
+            if let (None, [only]) = (watch.condition, watch.args.as_slice()) {
+                *taken += rows as u64;
+                *with_value += (rows - missing(data(only.operand))) as u64;
+                continue;
+            }
+            let truths = watch.condition.map(data);
+            let args: Vec<&Data> = watch.args.iter().map(|a| data(a.operand)).collect();
+            for row in 0..rows {
+                let counts = match truths {
+                    Some(Data::Bool(truths)) => truths[row] == 1,
+                    _ => true,
+                };
+                *taken += u64::from(counts);
+                let has = counts && args.iter().all(|a| !a.is_missing(row));
+                *with_value += u64::from(has);
+            }
+        }
+    }
+
+    pub(super) fn absorb(&mut self, other: &Values) {
+        for (mine, theirs) in self.counts.iter_mut().zip(&other.counts) {
+            mine.0 += theirs.0;
+            mine.1 += theirs.1;
+        }
+    }
+
+    pub(super) fn notes(&self, plan: &Plan, fields: &Fields) -> Vec<Note> {
+        let watches = plan.watches.values.iter().zip(&self.counts);
+        let few = watches.filter(|(_, (taken, with_value))| with_value < taken);
+        few.map(|(watch, &(taken, with_value))| {
+            let mut names: Vec<&str> = watch.names.iter().take(NAMED).map(|n| &**n).collect();
+            if watch.names.len() > NAMED {
+                names.push("…");
+            }
+            let which = if watch.condition.is_some() { " that meet its condition" } else { "" };
+            let mut text = format!(
+                "{}: {} of {} {}{which} {} a value",
+                names.join(", "),
+                grouped(with_value),
+                grouped(taken),
+                plural(taken, "row", "rows"),
+                plural(with_value, "has", "have"),
+            );
+            if let (None, [Operand::Input(place)]) =
+                (watch.condition, &watch.args.iter().map(|a| a.operand).collect::<Vec<_>>()[..])
+            {
+                let (lacking, texts) = fields.missing(*place);
+                let blank = taken - with_value - lacking - texts.iter().map(|t| t.1).sum::<u64>();
+                let mut parts = Vec::new();
+                if blank > 0 {
+                    parts.push(format!("{} blank", grouped(blank)));
+                }
+                if lacking > 0 {
+                    parts.push(format!("{} in files without the column", grouped(lacking)));
+                }
+                parts.extend(texts.iter().map(|(t, n)| format!("{} '{t}'", grouped(*n))));
+                text.push_str("; ");
+                text.push_str(&parts.join(", "));
+            }
+            Note::new(Topic::Values, text)
+        })
+        .collect()
+    }
+}
+
+/// How many values of a column are missing.
+fn missing(data: &Data) -> usize {
+    fn count<T: Copy + PartialEq>(values: &[T], missing: T) -> usize {
+        values.iter().filter(|v| **v == missing).count()
+    }
+    match data {
+        Data::I64(v) => count(v, MISSING_I64),
+        Data::I128(v) => count(v, MISSING_I128),
+        Data::F64(v) => v.iter().filter(|v| v.is_nan()).count(),
+        Data::Codes(v) => count(v, MISSING_CODE),
+        Data::I32(v) => count(v, MISSING_I32),
+        Data::Bool(v) => count(v, MISSING_BOOL),
+    }
+}
