@@ -41,6 +41,44 @@ pub fn plain_label(label: &str) -> Cow<'_, str> {
     Cow::Owned(unicase::UniCase::unicode(composed.as_str()).to_folded_case().nfc().collect())
 }
 
+/// A count as people read it: `1,234,567`.
+pub fn grouped(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// A label in single quotes, with what nobody would see in it written out.
+///
+/// ```
+/// use oeuvre_columns::names::visible_label;
+///
+/// assert_eq!(visible_label("Old\u{a0}Town"), r"'Old\u{a0}Town'");
+/// ```
+pub fn visible_label(label: &str) -> String {
+    let mut out = String::from("'");
+    for c in label.chars() {
+        let plain = c == ' ' || c.is_alphanumeric() || c.is_ascii_punctuation();
+        if plain { out.push(c) } else { out.extend(c.escape_debug()) }
+    }
+    out.push('\'');
+    out
+}
+
+/// A column's name as calculations take it: in double quotes where it is not plain.
+pub fn as_name(column: &str) -> String {
+    let mut chars = column.chars();
+    let plain = chars.next().is_some_and(|c| c.is_alphabetic() || c == '_')
+        && chars.all(|c| c.is_alphanumeric() || c == '_');
+    if plain { column.to_owned() } else { format!("\"{}\"", column.replace('"', "\"\"")) }
+}
+
 /// A text as one word for a shell: in single quotes where it needs them.
 pub fn shell_quoted(text: &str) -> String {
     let plain = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.' | ',' | '=' | '/' | ':');

@@ -12,11 +12,11 @@
 //! assert_eq!(told[..3], [("rows read".into(), 5), ("left out".into(), 2), ("counted".into(), 3)]);
 //! ```
 
-use oeuvre_columns::Note;
+use oeuvre_columns::{Note, Value};
 
 /// What a run did with the rows. `read` is `left_out`, what lookups left out, and `counted` together, and `left_out >= left_out_missing`,
 /// always.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Ledger {
     /// Rows read.
     pub read: u64,
@@ -28,6 +28,8 @@ pub struct Ledger {
     pub filtered: bool,
     /// Whether the lines are the rows themselves.
     pub listing: bool,
+    /// Whether it accounts for rows alone: how large the table is goes without saying.
+    pub of_rows_alone: bool,
     /// Rows left out by the condition on rows.
     pub left_out: u64,
     /// Of these, rows for which the condition was neither true nor false.
@@ -48,6 +50,8 @@ pub struct Ledger {
     pub not_shown: (u64, bool),
     /// Equal values put in an order all the same: where, and how many.
     pub ties_broken: Vec<(String, u64)>,
+    /// Known figures that results must agree with.
+    pub checks: Vec<Checked>,
     /// What readers should be told, as it was noticed.
     pub notes: Vec<Note>,
 }
@@ -67,6 +71,21 @@ pub struct LookupAccount {
     pub unused: u64,
     /// Lines of the lookup passed over because their key stood before.
     pub doubled: u64,
+}
+
+/// What a check has found.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Checked {
+    /// The check as written.
+    pub that: String,
+    /// The figure that was worked out.
+    pub found: Value,
+    /// The figure that was known.
+    pub wanted: Value,
+    /// The one less the other; missing where they are no numbers.
+    pub difference: Value,
+    /// Whether they agree.
+    pub holds: bool,
 }
 
 /// How many keys without a match are named.
@@ -94,6 +113,11 @@ impl Ledger {
                 None => self.divisions_by_zero.push((text.clone(), *n)),
             }
         }
+    }
+
+    /// Whether all checks hold.
+    pub fn holds(&self) -> bool {
+        self.checks.iter().all(|check| check.holds)
     }
 
     /// The notes, the most telling first, each once.
@@ -143,6 +167,9 @@ impl Ledger {
             if l.unused > l.doubled {
                 add(&format!("rows of {} not used", l.name), l.unused - l.doubled, String::new(), true);
             }
+        }
+        if self.of_rows_alone {
+            return out;
         }
         add("counted", self.counted, String::new(), false);
         for (column, text, n) in &self.read_as_missing {

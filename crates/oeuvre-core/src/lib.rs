@@ -38,6 +38,7 @@
 //! ```
 
 pub mod aggregate;
+mod checks;
 mod describe;
 mod error;
 mod grid;
@@ -50,6 +51,7 @@ mod pass;
 pub mod plan;
 mod profile;
 mod request;
+mod respelt;
 pub mod rows;
 mod run;
 mod same;
@@ -61,15 +63,18 @@ mod testing;
 mod trace;
 pub mod window;
 
+pub use checks::{run_checked, run_with_checks};
 pub use describe::{Section, explain};
 pub use error::{Cause, Diagnostic, Error, SourceText};
 pub use grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
-pub use ledger::{Entry, Ledger, LookupAccount};
+pub use ledger::{Checked, Entry, Ledger, LookupAccount};
 pub use listing::{Parts, list, list_in_parts};
 pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan};
 pub use profile::{LooksLike, profile};
-pub use request::{Doubled, LookupRequest, Request, Show, Totals, TotalsAt};
+pub use request::{AtLabel, Check, Doubled, LookupRequest, Request, Show, Totals, TotalsAt};
 pub use rows::lookup::{Lookup, NoMatch};
 pub use run::{run, run_all};
-pub use spelling::{Respelt, Spelling, Spellings, respelt};
-pub use trace::{AtLabel, Entered, ReadsAs, Trace, Traced, trace};
+pub use respelt::{Respelt, respelt};
+pub use spelling::{Spelling, Spellings};
+pub use table::ReadsAs;
+pub use trace::{Entered, Trace, Traced, trace};

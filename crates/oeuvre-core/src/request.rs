@@ -14,7 +14,8 @@
 use crate::error::SourceText;
 use crate::rows::lookup::NoMatch;
 use crate::spelling::Spellings;
-use oeuvre_columns::{Note, Table, choices};
+use oeuvre_columns::value::Comparison;
+use oeuvre_columns::{Decimal, Note, Table, choices};
 use std::sync::Arc;
 
 /// A result to show.
@@ -67,6 +68,30 @@ impl Show {
         parts.push(Show::parse(origin, &text[from..]));
         if parts.iter().all(|p| p.heading.is_some()) { parts } else { vec![Show::parse(origin, text)] }
     }
+}
+
+/// A label as it was written: in quotes it is always a label; bare it may be that of a line that is none.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AtLabel {
+    /// The text.
+    pub text: String,
+    /// Whether it stood in quotes.
+    pub quoted: bool,
+}
+
+/// A known figure that a result must agree with.
+#[derive(Clone, Debug)]
+pub struct Check {
+    /// It as written.
+    pub written: String,
+    /// What is worked out.
+    pub calc: Arc<SourceText>,
+    /// How the two are compared: `=`, `>=` or `<=`.
+    pub how: Comparison,
+    /// What is known.
+    pub value: Arc<SourceText>,
+    /// How far they may be apart, and whether that is in percent of what is known.
+    pub tolerance: Option<(Decimal, bool)>,
 }
 
 /// A lookup as it was asked for.
@@ -156,6 +181,9 @@ pub struct Request {
     pub every: Vec<Arc<SourceText>>,
     /// The order of lines.
     pub sort: Option<Arc<SourceText>>,
+    /// The column along the top by whose figures lines are sorted: its keys with their labels, the outermost
+    /// first; none for the total column.
+    pub sort_column: Vec<(Arc<SourceText>, AtLabel)>,
     /// Conditions on lines; those that do not meet all of them are not shown.
     pub lines_where: Vec<Arc<SourceText>>,
     /// How many lines to show from the first.
@@ -164,6 +192,8 @@ pub struct Request {
     pub bottom: Option<u64>,
     /// What the line is called that makes up for those not shown; `Rest` unless said.
     pub rest_label: Option<String>,
+    /// Known figures that results over all rows counted must agree with.
+    pub checks: Vec<Check>,
     /// Total lines.
     pub totals: Totals,
     /// Where they stand.

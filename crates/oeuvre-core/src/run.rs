@@ -8,9 +8,8 @@ use crate::error::Error;
 use crate::grid::Grid;
 use crate::grouping::{Gathered, fill, gather, gather_one, second_pass};
 use crate::ledger::Ledger;
-use crate::notice::alike_keys;
 use crate::plan::Plan;
-use crate::table::assemble;
+use crate::table::{alike_keys, assemble};
 use oeuvre_columns::Source;
 
 /// Runs a plan over rows with this many threads (at least one).

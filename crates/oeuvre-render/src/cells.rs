@@ -164,6 +164,13 @@ fn push_grouped(out: &mut String, plain: &str) {
     out.push_str(&digits[whole..]);
 }
 
+/// A plain number with its whole part in groups of three.
+pub(crate) fn with_groups(plain: &str) -> String {
+    let mut out = String::new();
+    push_grouped(&mut out, plain);
+    out
+}
+
 /// A count with its thousands separated.
 pub(crate) fn grouped(count: u64) -> String {
     let mut out = String::new();

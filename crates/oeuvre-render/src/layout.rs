@@ -20,7 +20,7 @@
 //! ```
 
 use crate::cells::{Figures, TOTAL, is_figure, push_label};
-use crate::format::Pattern;
+use crate::format::{Pattern, Signs};
 use crate::style::Style;
 use oeuvre_columns::column::Data;
 use oeuvre_columns::{Kind, Value};
@@ -261,6 +261,31 @@ impl<'a> Layout<'a> {
 
     /// Adds a cell as it reads. A label that is the same as on the line above is left out.
     pub fn push_read(&self, out: &mut String, row: Row, slot: Slot) {
+        let Some(signs) = self.style.signs.filter(|_| self.kind(slot).is_number()) else {
+            return self.push_plain(out, row, slot);
+        };
+        let mut text = String::new();
+        self.push_plain(&mut text, row, slot);
+        out.push_str(&signs.write(&text));
+    }
+
+    /// A number with all its digits, and groups where its column has them for reading.
+    pub(crate) fn with_groups(&self, row: Row, slot: Slot, value: &Value) -> String {
+        let text = value.to_string();
+        let plain = match slot {
+            Slot::Result(r) => self.grid.columns[self.column(row, r)].plain,
+            _ => true,
+        };
+        if plain || text.contains(['e', 'E']) { text } else { crate::cells::with_groups(&text) }
+    }
+
+    /// The signs in numbers, where they were asked for.
+    pub fn signs(&self) -> Option<Signs> {
+        self.style.signs
+    }
+
+    /// As [`Layout::push_read`], with a comma between groups of digits and a point before the decimals.
+    fn push_plain(&self, out: &mut String, row: Row, slot: Slot) {
         match slot {
             Slot::Key(k) => match self.grid.label(row.line, k) {
                 Some(_) if self.repeats(row.line, k) => {}

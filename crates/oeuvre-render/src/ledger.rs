@@ -8,8 +8,9 @@
 //! assert!(text.starts_with("rows read    20,000\ncounted      20,000\n"));
 //! ```
 
-use crate::cells::{escape_controls, grouped};
-use oeuvre_core::Ledger;
+use crate::cells::{Figures, escape_controls, grouped};
+use oeuvre_columns::Value;
+use oeuvre_core::{Checked, Ledger};
 use unicode_width::UnicodeWidthStr;
 
 /// How a ledger is written as lines.
@@ -54,6 +55,42 @@ pub fn ledger_text(ledger: &Ledger, settings: LedgerSettings) -> String {
         write_note(&mut out, &more, settings.width_cols);
     }
     out
+}
+
+/// The checks of a ledger, a line each: that it holds, or what was found, wanted, and their difference.
+pub fn checks_text(ledger: &Ledger, color: bool) -> String {
+    let bold = anstyle::Style::new().bold();
+    ledger.checks.iter().map(|check| {
+        let line = check_line(check);
+        match color && !check.holds {
+            true => format!("{bold}{line}{bold:#}\n"),
+            false => format!("{line}\n"),
+        }
+    })
+    .collect()
+}
+
+/// A check in a line.
+pub(crate) fn check_line(check: &Checked) -> String {
+    let that = escape_controls(&check.that);
+    if check.holds {
+        return format!("check holds: {that}");
+    }
+    let figure = |value: &Value| match value {
+        Value::Missing => "no value".to_owned(),
+        Value::Float(f) => f.to_string(),
+        value => {
+            let mut text = String::new();
+            Figures::for_largest(1.0).push(&mut text, value, None);
+            text
+        }
+    };
+    let (found, wanted) = (figure(&check.found), figure(&check.wanted));
+    let difference = match &check.difference {
+        Value::Missing => String::new(),
+        value => format!(", difference {}", figure(value)),
+    };
+    format!("check does not hold: {that}: found {found}, wanted {wanted}{difference}")
 }
 
 /// Writes a note, in lines that fit the width.

@@ -38,7 +38,8 @@ use oeuvre_core::{Grid, Ledger, Plan, Trace};
 use std::io::{self, Write};
 
 pub use cells::{ForTerminal, escape_controls};
-pub use ledger::{LedgerSettings, ledger_text};
+pub use format::Signs;
+pub use ledger::{LedgerSettings, checks_text, ledger_text};
 pub use sections::write_sections;
 pub use style::{Named, Style, StyleProblem};
 pub use writers::Format;
@@ -102,7 +103,7 @@ pub fn write_part_headings(
 ) -> io::Result<()> {
     let headings: Vec<&str> = plan.results.iter().map(|r| r.heading.as_str()).collect();
     match settings.format.0.parts() {
-        Some(parts) => parts.headings(&headings, out),
+        Some(parts) => parts.headings(&headings, settings.style, out),
         None => Ok(()),
     }
 }

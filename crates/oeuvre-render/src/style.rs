@@ -16,7 +16,7 @@
 //! assert!(style.check(&[fare]).unwrap_err().help.contains("fare"));
 //! ```
 
-use crate::format::Pattern;
+use crate::format::{Pattern, Signs};
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::{Kind, Value};
 
@@ -33,6 +33,8 @@ pub struct Style {
     pub blank: String,
     /// One line for each cell.
     pub long: bool,
+    /// The signs in numbers, where they were asked for.
+    pub signs: Option<Signs>,
 }
 
 /// A column that a style may name.

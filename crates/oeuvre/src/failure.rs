@@ -8,6 +8,8 @@ use std::io;
 pub(crate) enum Failure {
     /// What to tell the person.
     Error(Error),
+    /// All is written, and a check does not hold: it has been told.
+    Check,
     /// Whoever reads the output has closed it.
     BrokenPipe,
 }

@@ -16,6 +16,7 @@ pub(crate) fn report(failure: &Failure, color: Color) -> ExitCode {
     let error = match failure {
         // Who reads the output has had enough of it.
         Failure::BrokenPipe => return ExitCode::SUCCESS,
+        Failure::Check => return ExitCode::from(3),
         Failure::Error(error) => error,
     };
     let color = environment::color(color, &std::io::stderr());

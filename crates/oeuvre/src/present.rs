@@ -42,8 +42,14 @@ pub(crate) fn settings<'a>(output: &OutputArgs, style: &'a Style) -> Result<Sett
 
 /// Writes the ledger to standard error.
 pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> {
+    let color = environment::color(output.color, &io::stderr());
+    let checks = oeuvre_render::checks_text(ledger, color);
+    let told = |text: &str| {
+        io::stderr().write_all(text.as_bytes()).map_err(|e| Failure::writing("standard error", &e))
+    };
     if output.quiet {
-        return Ok(());
+        told(&checks)?;
+        return if ledger.holds() { Ok(()) } else { Err(Failure::Check) };
     }
     let width = || environment::stderr_width();
     let mut text = oeuvre_render::ledger_text(
@@ -54,5 +60,7 @@ pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> 
         // Below the table, not as a part of it.
         text.insert(0, '\n');
     }
-    io::stderr().write_all(text.as_bytes()).map_err(|e| Failure::writing("standard error", &e))
+    text.push_str(&checks);
+    told(&text)?;
+    if ledger.holds() { Ok(()) } else { Err(Failure::Check) }
 }

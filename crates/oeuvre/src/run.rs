@@ -38,7 +38,7 @@ pub(crate) fn summarize(
     style: &Style,
 ) -> Result<(Grid, Ledger), Error> {
     let mut input = open(files, options)?;
-    planned(input.as_mut(), (request, threads), style, |plan, _, input| {
-        oeuvre_core::run(plan, input, threads)
+    planned(input.as_mut(), (request, threads), style, |plan, request, input| {
+        oeuvre_core::run_with_checks(plan, request, input, threads)
     })
 }

@@ -19,10 +19,10 @@ fn a_profile_says_what_columns_hold_and_what_will_hurt() {
     );
     let text = folder.run(&["profile", "h.csv", "--quiet"]).ok();
     for said in [
-        "labels that differ only in case or spaces: 'SKE' 1 and 'ske' 1 and 'SKE ' 1; as one: --by 'lower(trim(route))'",
-        "3 of 4 look like a number, but not 'oops' 1; if these stand for no value: --missing 'oops'",
+        "labels that differ only in case, spaces or Unicode form: 'SKE' 1 and 'SKE ' 1 and 'ske' 1; as one: --one-spelling route",
+        "3 of 4 look like a number, but not 'oops' 1; if these stand for no value: --missing amount=oops",
         "dates such as '03/04/2025' can be read two ways: --dates dmy or --dates mdy",
-        "as numbers: --kind 'code=number'",
+        "as numbers: --kind code=number",
     ] {
         assert!(text.contains(said), "{said}\n{text}");
     }
@@ -41,7 +41,7 @@ fn a_profile_of_the_demo_is_exact() {
         folder.run(&["profile", "d/bookings.csv", "--quiet", "--as", "csv", "--threads", "3"]).ok();
     for line in [
         "fare,number,20000,,1782,-144.80,9999.00,23.377325,19.85,\"19.05 (92), 20.35 (88), 20.55 (87)\"",
-        "delay_min,number,17459,\"2,541 ('n/a' 649)\",39,0,1440,6.338392806002635,4,\"0 (3,483), 1 (1,990), 3 (1,240)\"",
+        "delay_min,number,17459,\"2,541 ('n/a' 649, blank 1,892)\",39,0,1440,6.338392806002635,4,\"0 (3,483), 1 (1,990), 3 (1,240)\"",
     ] {
         assert!(csv.contains(line), "{csv}");
     }

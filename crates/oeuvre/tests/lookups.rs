@@ -38,7 +38,7 @@ fn columns_of_a_lookup_are_used_like_any_other(#[case] options: &[&str], #[case]
 #[rstest]
 #[case(&["--by", "route", "--every", "route"], "route,rows,sum of fare\nHAV,1,5\nNES,0,\nSKE,2,30\nXCH,1,7\n(missing),1,1\n")]
 #[case(&["--by", "coast,name", "--every", "coast,name"], "coast,name,rows,sum of fare\nNorth,Havn Crossing,1,5\nNorth,Skerry Sound,2,30\nSouth,Nesse Ferry,0,\n(missing),(missing),2,8\n")]
-#[case(&["--by", "coast,month(sailed_on)", "--every-period", "--where", "fare <> 20", "--totals", "sub"], "coast,month(sailed_on),rows,sum of fare\nNorth,2025-01,2,15\nNorth,2025-02,0,\nNorth,2025-03,0,\nNorth,Total,2,15\n(missing),2025-01,1,7\n(missing),2025-03,1,1\n(missing),Total,2,8\n")]
+#[case(&["--by", "coast,month(sailed_on)", "--every-period", "--where", "fare <> 20", "--totals=sub"], "coast,month(sailed_on),rows,sum of fare\nNorth,2025-01,2,15\nNorth,2025-02,0,\nNorth,2025-03,0,\nNorth,Total,2,15\n(missing),2025-01,1,7\n(missing),2025-03,1,1\n(missing),Total,2,8\n")]
 #[case(&["--by", "quarter_name(sailed_on)", "--every-period"], "quarter_name(sailed_on),rows,sum of fare\nQ1,5,43\nQ2,0,\nQ3,0,\nQ4,0,\n")]
 fn categories_and_periods_without_rows_are_lines_when_asked_for(
     #[case] options: &[&str],

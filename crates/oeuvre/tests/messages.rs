@@ -51,7 +51,7 @@ fn error(args: &[&str]) -> String {
     "text is written in single quotes: 'sailed'"
 )]
 #[case("sum(fare along sailed_on)", "`sum` does not take `along`", "it takes `where`")]
-#[case("month(route)", "`month` takes a date, found text", "--kind 'route=date'")]
+#[case("month(route)", "`month` takes a date, found text", "--kind route=date")]
 #[case("if(fare > 1, 2, 3, 4)", "this `if` does not say what holds otherwise", "")]
 #[case("routes.name", "there is no lookup `routes`", "")]
 #[case(
@@ -123,7 +123,6 @@ fn a_wrong_command_line_ends_with_two_and_a_missing_file_with_one() {
 #[case(&["--show", "sum(route)"], "count(route)", &["--show", "count(route)"])]
 #[case(&["--show", "route"], "--by \"route\"", &["--by", "\"route\""])]
 #[case(&["--show", "fare / sum(fare)"], "sum(fare), mean(fare), max(fare)", &["--show", "sum(fare), mean(fare), max(fare)"])]
-#[case(&["--show", "sum(fare) == 3"], "write `=`", &["--show", "sum(fare) = 3"])]
 #[case(&["--show", "mean(sum(fare))"], "mean(sum(fare) per route)", &["--show", "mean(sum(fare) per route)"])]
 #[case(&["--show", "count(where route = 3)"], "route = '3'", &["--show", "count(where route = '3')"])]
 #[case(&["--show", "count(where sailed_on > 2025)"], "'2025-03-14'", &["--show", "count(where sailed_on > '2025-03-14')"])]
@@ -131,7 +130,7 @@ fn a_wrong_command_line_ends_with_two_and_a_missing_file_with_one() {
 #[case(&["--show", "count(where status = sailed)"], "'sailed'", &["--show", "count(where status = 'sailed')"])]
 #[case(&["--show", "count(where status = \"sailed\")"], "'sailed'", &["--show", "count(where status = 'sailed')"])]
 #[case(&["--show", "sum(fare, 2)"], "write sum(x)", &["--show", "sum(fare)"])]
-#[case(&["--show", "month(route)"], "--kind 'route=date'", &["--kind", "sailed_on=date", "--show", "max(month(sailed_on))"])]
+#[case(&["--show", "month(route)"], "--kind route=date", &["--kind", "sailed_on=date", "--show", "max(month(sailed_on))"])]
 #[case(&["--show", "max(sailed_on + sailed_on)"], "add_months(d, 3)", &["--show", "max(add_months(sailed_on, 3))"])]
 #[case(&["--show", "max(sailed_on + 1.5)"], "round(1.5)", &["--show", "max(sailed_on + round(1.5))"])]
 #[case(&["--where", "sum(fare) > 3"], "--lines-where 'sum(fare) > 3'", &["--by", "route", "--lines-where", "sum(fare) > 3"])]
@@ -140,8 +139,8 @@ fn a_wrong_command_line_ends_with_two_and_a_missing_file_with_one() {
 #[case(&["--where", "max(route) > 'A'"], r"--lines-where 'max(route) > '\''A'\'''", &["--by", "route", "--lines-where", "max(route) > 'A'"])]
 #[case(&["--top", "3"], "--by", &["--by", "route", "--top", "3"])]
 #[case(&["--every-period"], "--by 'month(date)'", &["--by", "month(sailed_on)", "--every-period"])]
-#[case(&["--let", "sum(fare)"], "--let 'revenue=sum(fare)'", &["--let", "revenue=sum(fare)"])]
-#[case(&["--kind", "fare"], "--kind 'COL=KIND'", &["--kind", "fare=number"])]
+#[case(&["--let", "sum(fare)"], "--let 'revenue: sum(fare)'", &["--let", "revenue=sum(fare)"])]
+#[case(&["--kind", "fare"], "--kind COL=KIND", &["--kind", "fare=number"])]
 #[case(&["--kind", "fair=text"], "did you mean `fare`?", &["--kind", "fare=text"])]
 #[case(&["--format", "fare #"], "--format 'revenue: #,##0.00'", &["--show", "revenue: sum(fare)", "--format", "revenue: #,##0.00"])]
 #[case(&["--headings", "a,b"], "--headings 'route,fare,status,sailed_on,Ship date'", &["--headings", "route,fare,status,sailed_on,Ship date"])]
@@ -174,7 +173,7 @@ fn what_a_message_says_to_write_works(
 #[case("a,a\n1,2\n", "--headings 'a,a_2'", &["--headings", "a,a_2"])]
 #[case("a,\n1,2\n", "--headings 'a,column_2'", &["--headings", "a,column_2"])]
 #[case("a,b\n01/02/2025,1\n", "--dates dmy", &["--dates", "dmy"])]
-#[case("a,b\nx,caf\u{e9}\n", "--encoding windows-1252", &["--encoding", "windows-1252"])]
+#[case("Bookings\na,b\n1,2\n", "--skip-lines 1", &["--skip-lines", "1"])]
 #[case("a,b\n1,2\nn.a.,2\n", "--missing 'n.a.'", &["--kind", "a=number", "--missing", "n.a."])]
 fn what_a_message_about_a_file_says_to_write_works(
     #[case] content: &str,

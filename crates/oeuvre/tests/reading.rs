@@ -72,7 +72,10 @@ fn compressed_files_other_encodings_and_standard_input_are_read() {
     ];
     assert_eq!(folder.run_with(&args, text.as_bytes()).ok(), EXPECTED);
     folder.write("latin.csv", b"route,fare\nSk\xe9,1\n");
-    let error = folder.run(&["summary", "latin.csv", "--by", "route"]).error();
+    let (_, ledger) = folder.run(&["summary", "latin.csv", "--by", "route"]).fine();
+    let said = "latin.csv is not UTF-8, and is read as windows-1252: see 'Ské' in route on line 2";
+    assert!(ledger.contains(said), "{ledger}");
+    let error = folder.run(&["summary", "latin.csv", "--by", "route", "--encoding", "utf-8"]).error();
     assert!(
         error.contains("latin.csv, line 2, column `route`: the text is not valid UTF-8"),
         "{error}"
@@ -126,7 +129,7 @@ fn the_answer_does_not_depend_on_the_first_values() {
     assert_eq!(folder.csv("late.csv", &["--show", "sum(x)"]), "sum(x)\n600000.5\n");
     folder.write("text.csv", format!("x,id\n{}oops,1\n", many.replace('\n', ",3\n")));
     let error = folder.run(&["summary", "text.csv", "--show", "sum(x)"]).error();
-    assert!(error.contains("it is text because of text.csv, line 200002: 'oops'"), "{error}");
+    assert!(error.contains("it is text because of 'oops' on line 200002; if that stands for no value: --missing x=oops"), "{error}");
     let out = folder.csv("text.csv", &["--show", "sum(x)", "--missing", "oops"]);
     assert_eq!(out, "sum(x)\n2400000\n");
 }

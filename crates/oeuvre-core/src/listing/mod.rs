@@ -84,6 +84,8 @@ pub fn list_in_parts<T: Send>(
 ) -> Result<Ledger, Error> {
     let threads = threads.max(1);
     let compares = !plan.sort.is_empty()
+        || plan.top.is_some()
+        || plan.bottom.is_some()
         || plan.table_inputs.iter().any(|i| matches!(i, TableInput::Window(_)));
     if !compares {
         return stream(plan, source, threads, parts);
@@ -415,7 +417,7 @@ impl<'a> AllRows<'a> {
     fn order(&self, ledger: &mut Ledger) -> Option<Vec<u32>> {
         let plan = self.plan;
         let cuts = plan.top.is_some() || plan.bottom.is_some();
-        if plan.lines_where.is_empty() && plan.sort.is_empty() {
+        if plan.lines_where.is_empty() && plan.sort.is_empty() && !cuts {
             return None;
         }
         let kept = kept_rows(plan, self.rows, |o| self.column(o));

@@ -1,110 +1,21 @@
-//! Labels of keys that differ only in what people do not see or do not mean: case, spaces, Unicode form.
+//! Labels that differ only in what people do not see or do not mean: case, spaces, Unicode form.
 
 use super::texts::quoted;
-use super::{Note, column_of, grouped, visible};
-use crate::grouping::{Codes, GroupStates};
+use super::{Note, column_of};
 use crate::ledger::LookupAccount;
 use crate::plan::{Built, LookupPlan, Plan};
 use crate::rows::program::{Op, Operand};
 use oeuvre_columns::Topic;
-use oeuvre_columns::names::plain_label;
+use oeuvre_columns::names::{grouped, plain_label, visible_label};
 use oeuvre_columns::value::Kind;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 /// How many sets of such labels are named, and how many labels of each.
 const NAMED: usize = 3;
 const OF_EACH: usize = 5;
 
-/// What is to be told of the labels of the table's keys.
-pub(crate) fn alike_keys(plan: &Plan, groups: &GroupStates) -> Vec<Note> {
-    let keys = groups.grouper.key_codes();
-    let mut notes = Vec::new();
-    for ((key, codes), of_groups) in plan.keys().iter().zip(&groups.grouper.codes).zip(&keys) {
-        if key.kind != Kind::Text {
-            continue;
-        }
-        // Group 0 is nobody's.
-        let rows = of_groups.iter().zip(groups.counts.0.iter().skip(1));
-        notes.extend(alike_labels(plan, &key.heading, key.operand, codes, rows));
-    }
-    notes
-}
-
-fn alike_labels<'a>(
-    plan: &Plan,
-    heading: &str,
-    operand: Operand,
-    codes: &Codes,
-    rows: impl Iterator<Item = (&'a u32, &'a u64)>,
-) -> Option<Note> {
-    let labels = codes.column(Kind::Text, 0..codes.len() as u32);
-    let label = |code: u32| match labels.value(Kind::Text, code as usize) {
-        oeuvre_columns::Value::Text(text) => Some(text),
-        _ => None,
-    };
-    let texts: Vec<_> = (0..codes.len() as u32).map(label).collect();
-    let hashes: Vec<u64> = texts.iter().map(|t| t.as_ref().map_or(0, |t| plain_hash(t))).collect();
-    let repeated = repeated(&hashes);
-    let mut sets: HashMap<String, Vec<u32>> = HashMap::new();
-    for (code, (text, hash)) in texts.iter().zip(&hashes).enumerate() {
-        if let Some(text) = text.as_ref().filter(|_| repeated.contains(hash)) {
-            sets.entry(plain_label(text).into_owned()).or_default().push(code as u32);
-        }
-    }
-    sets.retain(|_, codes| codes.len() > 1);
-    if sets.is_empty() {
-        return None;
-    }
-    let mut counts = vec![0u64; texts.len()];
-    for (&code, &n) in rows {
-        if let Some(count) = counts.get_mut(code as usize) {
-            *count += n;
-        }
-    }
-    let column = name_of(plan, operand);
-    alike_told(heading, column.as_deref(), sets.into_values().map(|codes| {
-        let of = |code: u32| texts[code as usize].as_ref().map(|t| (t.to_string(), counts[code as usize]));
-        codes.into_iter().filter_map(of).filter(|l| l.1 > 0).collect()
-    }))
-}
-
-/// A hash of a label's plain form.
-fn plain_hash(label: &str) -> u64 {
-    // FNV-1a, of the bytes of the plain form; that of an ASCII label is not written down for it.
-    let mut hash = 0xcbf2_9ce4_8422_2325u64;
-    let mut take = |b: u8| hash = (hash ^ u64::from(b)).wrapping_mul(0x0100_0000_01b3);
-    if label.is_ascii() {
-        for (i, word) in label.split_ascii_whitespace().enumerate() {
-            if i > 0 {
-                take(b' ');
-            }
-            word.bytes().for_each(|b| take(b.to_ascii_lowercase()));
-        }
-    } else {
-        plain_label(label).bytes().for_each(take);
-    }
-    hash | 1
-}
-
-/// The hashes that may come more than once: a bit each, many more of them than hashes, so that few are taken for
-/// one that came before and none that did is missed.
-fn repeated(hashes: &[u64]) -> HashSet<u64> {
-    let size = (hashes.len() * 16).next_power_of_two().max(64);
-    let mut bits = vec![0u64; size / 64];
-    let mut found = HashSet::new();
-    for &hash in hashes {
-        let at = (hash ^ hash >> 32) as usize & (size - 1);
-        if bits[at / 64] >> (at % 64) & 1 == 1 {
-            found.insert(at);
-        }
-        bits[at / 64] |= 1 << (at % 64);
-    }
-    let place = |hash: u64| (hash ^ hash >> 32) as usize & (size - 1);
-    hashes.iter().copied().filter(|&h| found.contains(&place(h))).collect()
-}
-
 /// The note of some sets of labels, each with its count.
-fn alike_told(
+pub(crate) fn alike_labels(
     heading: &str,
     column: Option<&str>,
     sets: impl Iterator<Item = Vec<(String, u64)>>,
@@ -122,7 +33,7 @@ fn alike_told(
         let labels: Vec<String> = set
             .iter()
             .take(OF_EACH)
-            .map(|(label, n)| format!("{} {}", visible(label), grouped(*n)))
+            .map(|(label, n)| format!("{} {}", visible_label(label), grouped(*n)))
             .collect();
         let more = if set.len() > OF_EACH { " and more" } else { "" };
         format!("{}{more}", labels.join(" and "))
@@ -142,7 +53,7 @@ fn alike_told(
 }
 
 /// The column that a key is or is made of: one of the rows, or one of a lookup with the lookup's name.
-fn name_of(plan: &Plan, operand: Operand) -> Option<String> {
+pub(crate) fn name_of(plan: &Plan, operand: Operand) -> Option<String> {
     if let Some(column) = column_of(plan, operand) {
         return Some(column.to_owned());
     }
@@ -187,10 +98,10 @@ pub(crate) fn alike_lookup_keys(
         column.map_or(String::new(), |c| format!("; as one: --one-spelling {}", quoted(&c)));
     let text = format!(
         "{} ({}) has no match in {}, which has {}{more}{advice}",
-        visible(first),
+        visible_label(first),
         grouped(*n),
         account.name,
-        visible(theirs)
+        visible_label(theirs)
     );
     Some(Note::new(Topic::Alike, text))
 }

@@ -1,7 +1,8 @@
 //! What fields said beside their values: texts that stand for none, currencies, offsets from UTC.
 
-use super::{Note, Plan, Source, grouped};
+use super::{Note, Plan, Source};
 use oeuvre_columns::Topic;
+use oeuvre_columns::names::{grouped};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::column::marks::Mark;
 use std::sync::Arc;

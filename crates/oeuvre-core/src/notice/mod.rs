@@ -14,7 +14,7 @@ mod fields;
 mod texts;
 mod values;
 
-pub(crate) use alike::{alike_keys, alike_lookup_keys};
+pub(crate) use alike::{alike_labels, alike_lookup_keys, name_of};
 pub(crate) use texts::Texts;
 
 use crate::plan::Plan;
@@ -117,30 +117,6 @@ fn column_of(plan: &Plan, operand: Operand) -> Option<&str> {
         Operand::Input(i) => plan.columns.get(*plan.inputs.get(i)?).map(|c| c.name.as_str()),
         Operand::Step(_) => None,
     }
-}
-
-/// A count as people read it.
-pub(crate) fn grouped(n: u64) -> String {
-    let digits = n.to_string();
-    let mut out = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(c);
-    }
-    out
-}
-
-/// A label in quotes, with what nobody would see in it written out.
-pub(crate) fn visible(label: &str) -> String {
-    let mut out = String::from("'");
-    for c in label.chars() {
-        let plain = c == ' ' || c.is_alphanumeric() || c.is_ascii_punctuation();
-        if plain { out.push(c) } else { out.extend(c.escape_debug()) }
-    }
-    out.push('\'');
-    out
 }
 
 /// A word for one and another for several.

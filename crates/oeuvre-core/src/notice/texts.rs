@@ -1,10 +1,10 @@
 //! Texts in conditions that no row has, and labels that differ from one in what people do not see or mean.
 
-use super::{Note, Plan, column_of, grouped, plural, visible};
+use super::{Note, Plan, column_of, plural};
 use crate::plan::TextsWatch;
 use oeuvre_columns::Topic;
+use oeuvre_columns::names::{as_name, shell_quoted, grouped, nearest, plain_label, visible_label};
 use oeuvre_columns::column::{Column, Data};
-use oeuvre_columns::names::{nearest, plain_label};
 use std::collections::{HashMap, HashSet};
 
 /// The labels of a column that is compared with texts, each with how many rows have it.
@@ -69,7 +69,7 @@ impl Texts {
             let known = labels.iter().find(|(label, _)| *label == &**text);
             let told = |(label, n): &(&str, u64)| {
                 let rows = plural(*n, "row", "rows");
-                format!("{}, {} {rows}", visible(label), grouped(*n))
+                format!("{}, {} {rows}", visible_label(label), grouped(*n))
             };
             let all = |alike: &[&(&str, u64)]| {
                 alike.iter().map(|l| told(l)).collect::<Vec<_>>().join(", and ")
@@ -83,12 +83,12 @@ impl Texts {
                         near.map_or(String::new(), |near| format!("; there is {}", told(near)))
                     }
                 };
-                let text = format!("no {whose} has {name} = {}{said}", visible(text));
+                let text = format!("no {whose} has {name} = {}{said}", visible_label(text));
                 notes.push(Note::new(Topic::NoSuchLabel, text));
             } else if !alike.is_empty() {
                 let text = format!(
                     "{name} = {} does not hold for {}: they differ only in case, spaces or Unicode form{one_spelling}",
-                    visible(text),
+                    visible_label(text),
                     all(&alike)
                 );
                 notes.push(Note::new(Topic::Alike, text));
@@ -98,8 +98,9 @@ impl Texts {
     }
 }
 
-/// A column as an option takes it.
+/// A column as an option that takes a list of them has it.
 pub(crate) fn quoted(column: &str) -> String {
-    let plain = column.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '-'));
-    if plain { column.to_owned() } else { format!("'\"{}\"'", column.replace('"', "\"\"").replace('\'', r"'\''")) }
+    // A name with spaces or signs alone is one all the same.
+    let list = column.contains([',', '.', '"', '(']);
+    shell_quoted(&if list { as_name(column) } else { column.to_owned() })
 }

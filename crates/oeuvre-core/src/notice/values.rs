@@ -1,10 +1,11 @@
 //! Of how many of the rows counted each result had a value.
 
 use super::fields::Fields;
-use super::{ColumnOf, Note, Plan, grouped, plural};
+use super::{ColumnOf, Note, Plan, plural};
 use crate::plan::ValuesWatch;
 use crate::rows::program::Operand;
 use oeuvre_columns::Topic;
+use oeuvre_columns::names::{grouped};
 use oeuvre_columns::column::{
     Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128, dictionary::MISSING_CODE,
 };

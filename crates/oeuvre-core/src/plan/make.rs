@@ -16,7 +16,7 @@ use crate::error::{Diagnostic, Error, SourceText};
 use crate::language::ast::{Expr, Node};
 use crate::language::check::{Checker, Level, TreeNode, Typed};
 use crate::language::parser;
-use crate::request::{Request, Show};
+use crate::request::{AtLabel, Request, Show};
 use crate::rows::lookup::NoMatch;
 use crate::rows::program::{Op, Operand};
 use crate::same::Alike;
@@ -152,6 +152,7 @@ struct Checks {
     fill: Vec<Option<Fill>>,
     results: Vec<Asked>,
     sort: Vec<SortPlan<Typed>>,
+    sort_column: Vec<(usize, AtLabel)>,
     lines_where: Vec<Typed>,
 }
 
@@ -194,6 +195,7 @@ impl Checks {
         let fill = fills(request, checker)?;
         let results = all_results(request, checker, &mut mistakes);
         let sort = order(request, checker, &results, &mut mistakes);
+        let sort_column = sort_column(request, checker, &mut mistakes);
         let mut lines_where = Vec::new();
         for written in &request.lines_where {
             match checker.lines_where(written) {
@@ -211,7 +213,7 @@ impl Checks {
                 "add --by; a condition on rows is --where",
             ));
         }
-        let mut checks = Checks { condition, fill, results, sort, lines_where };
+        let mut checks = Checks { condition, fill, results, sort, sort_column, lines_where };
         if request.for_reading {
             for result in checks.results.iter_mut().filter(|r| r.value.kind == Kind::Float) {
                 result.ratio = checker.ratio_of(result.value);
@@ -256,6 +258,7 @@ impl Checks {
             fill: self.fill,
             labels,
             sort,
+            sort_column: self.sort_column,
             lines_where,
             top: request.top,
             bottom: request.bottom,
@@ -444,13 +447,44 @@ fn order(
     if let Some(written) = &request.sort {
         add_sort(checker, written, results, &mut sort).unwrap_or_else(|m| mistakes.push(m));
     }
+    // The first rows of a detail are those of the file.
     if sort.is_empty()
+        && !request.listing
         && (request.top.is_some() || request.bottom.is_some())
         && let Some(first) = results.first()
     {
         sort.push(SortPlan { by: SortBy::Result(first.value), descending: true });
     }
     sort
+}
+
+/// The column along the top by which lines are sorted, from its outermost key on.
+fn sort_column(
+    request: &Request,
+    checker: &mut Checker,
+    mistakes: &mut Vec<Diagnostic>,
+) -> Vec<(usize, AtLabel)> {
+    let mut keys: Vec<(usize, AtLabel)> = Vec::new();
+    for (written, label) in &request.sort_column {
+        let all = 0..written.text.len();
+        match checker.key_named(written) {
+            Ok(key) if key < checker.by_keys => {
+                let message = "this key stands down the side";
+                let label = "--sort-column takes those of --columns-by";
+                mistakes.push(Diagnostic::new(written, all, message).label(label));
+            }
+            Ok(key) => keys.push((key, label.clone())),
+            Err(mistake) => mistakes.push(mistake),
+        }
+    }
+    keys.sort_by_key(|k| k.0);
+    keys.dedup_by_key(|k| k.0);
+    let in_a_row = keys.iter().enumerate().all(|(i, k)| k.0 == checker.by_keys + i);
+    if let (false, Some((written, _))) = (in_a_row, request.sort_column.first()) {
+        let message = "this leaves out a key of --columns-by that stands outside";
+        mistakes.push(Diagnostic::new(written, 0..written.text.len(), message));
+    }
+    keys
 }
 
 fn add_sort(

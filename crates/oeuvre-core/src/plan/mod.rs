@@ -38,7 +38,7 @@ use crate::aggregate::Aggregate;
 use crate::error::SourceText;
 use crate::language::ast::Expr;
 use crate::language::check::{CheckedParts, Named, Tree};
-use crate::request::{Totals, TotalsAt};
+use crate::request::{AtLabel, Totals, TotalsAt};
 use crate::rows::lookup::{Lookup, NoMatch};
 use crate::rows::program::{Operand, Program};
 use crate::window;
@@ -292,6 +292,8 @@ pub struct Plan {
     pub labels: Vec<Labels>,
     /// The order of lines.
     pub sort: Vec<SortPlan>,
+    /// The column along the top by whose figures lines are sorted: keys with their labels, the outermost first.
+    pub sort_column: Vec<(usize, AtLabel)>,
     /// Which lines are shown, in the table program.
     pub lines_where: Vec<Operand>,
     /// How many lines to show from the first.

@@ -14,6 +14,8 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+mod rows;
+
 use crate::aggregate::sums::Mean;
 use crate::aggregate::values::Values;
 use crate::aggregate::{Aggregate, State};
@@ -21,16 +23,22 @@ use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::grouping::gather_one;
 use crate::ledger::Ledger;
+use crate::notice::alike_labels;
 use crate::plan::Plan;
 use oeuvre_columns::column::Column;
+use oeuvre_columns::names::{
+    as_name, grouped, missing_texts, plain_label, shell_quoted, visible_label,
+};
 use oeuvre_columns::value::{Kind, Value};
-use oeuvre_columns::{ColumnInfo, Source};
+use oeuvre_columns::{ColumnInfo, Note, Source, Topic};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 /// How many of the most frequent values are named.
 const FREQUENT: usize = 3;
-/// How many values a warning names.
+/// How many values a warning names, and how many an advice does at most.
 const NAMED: usize = 3;
+const MOST_ADVISED: usize = 12;
 
 /// What a text looks like, in the eyes of whoever reads files.
 pub type LooksLike<'a> = &'a dyn Fn(&str) -> &'static str;
@@ -55,6 +63,20 @@ pub fn profile(
     let mut out: Vec<Vec<Value>> = vec![Vec::new(); HEADINGS.len()];
     let mut notes = Vec::new();
     let mut marks = BTreeMap::new();
+    let kinds: Vec<Kind> = columns.iter().map(|c| c.kind).collect();
+    let mut all_differ = false;
+    let mut doubled = Vec::new();
+    for (i, column) in columns.iter().enumerate() {
+        let counted = counted(group_states[0].states[i + 1].as_ref(), column.kind);
+        let present: u64 = counted.iter().map(|c| c.1).sum();
+        all_differ |= counted.len() as u64 == ledger.counted;
+        doubled.extend(doubled_values(column.kind, &counted, present).map(|values| (i, values)));
+    }
+    let lines_of = rows::doubled_lines(source, threads, &kinds, &doubled)?;
+    if !all_differ && ledger.counted > 1 {
+        let text = rows::equal_rows(source, threads)?;
+        ledger.notes.extend(text.map(|text| Note::new(Topic::Twice, text)));
+    }
     for (i, column) in columns.iter().enumerate() {
         // The plan's own count of rows comes first among the states.
         let state = group_states[0].states[i + 1].as_ref();
@@ -63,7 +85,8 @@ pub fn profile(
         for (list, value) in out.iter_mut().zip(values) {
             list.push(value);
         }
-        let mut said = hurts(&column.name, column.kind, &counted, looks_like);
+        let mut said = hurts(column, &counted, looks_like);
+        said.extend(lines_of.get(&i).cloned());
         said.extend(warnings.iter().filter(|w| w.0 == column.name).map(|w| w.1.clone()));
         if !said.is_empty() {
             marks.insert(i as u32, notes.len());
@@ -72,9 +95,10 @@ pub fn profile(
     }
     let mut grid = grid(&columns, &out, notes);
     grid.columns[0].marks = marks;
-    ledger.lines = (columns.len() as u64, 0);
-    let blank: u64 = out.iter().flatten().filter(|v| v.is_missing()).count() as u64;
-    ledger.cells = ((columns.len() * HEADINGS.len()) as u64 - blank, blank);
+    // What stands below the table already is not told again, nor how large the table is.
+    ledger.notes.retain(|note| !warnings.iter().any(|w| w.1 == note.text));
+    ledger.read_as_missing.clear();
+    ledger.of_rows_alone = true;
     Ok((grid, ledger))
 }
 
@@ -99,7 +123,15 @@ fn figures(
     let missing_text = match (ledger.counted - present, missing_as.len()) {
         (0, _) => Value::Missing,
         (n, 0) => Value::Text(grouped(n).into()),
-        (n, _) => Value::Text(format!("{} ({})", grouped(n), missing_as.join(", ")).into()),
+        (n, _) => {
+            let as_texts: u64 =
+                ledger.read_as_missing.iter().filter(|m| m.0 == name).map(|m| m.2).sum();
+            let mut parts = missing_as;
+            if n > as_texts {
+                parts.push(format!("blank {}", grouped(n - as_texts)));
+            }
+            Value::Text(format!("{} ({})", grouped(n), parts.join(", ")).into())
+        }
     };
     let number = |n: u64| Value::Number(oeuvre_columns::Decimal::new(i128::from(n), 0));
     Ok([
@@ -169,18 +201,6 @@ fn kind_word(kind: Kind) -> &'static str {
         Kind::Nothing => "none",
         _ => "period",
     }
-}
-
-fn grouped(n: u64) -> String {
-    let digits = n.to_string();
-    let mut out = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(c);
-    }
-    out
 }
 
 /// A value short enough for a table.
@@ -269,8 +289,18 @@ fn frequent(counted: &[Counted], present: u64) -> String {
     named.join(", ")
 }
 
+/// The values that stand on several rows of a column of whole numbers or texts, of which nearly all differ.
+fn doubled_values(kind: Kind, counted: &[Counted], present: u64) -> Option<Vec<Value>> {
+    let of_ids = matches!(kind, Kind::Text | Kind::Number { scale: 0 });
+    let distinct = counted.len() as u64;
+    let nearly_all = distinct < present && distinct * 100 >= present * 99;
+    (of_ids && nearly_all)
+        .then(|| counted.iter().filter(|c| c.1 > 1).map(|c| c.0.clone()).collect())
+}
+
 /// What in a column will hurt, each with what deals with it.
-fn hurts(name: &str, kind: Kind, counted: &[Counted], looks_like: LooksLike<'_>) -> Vec<String> {
+fn hurts(column: &ColumnInfo, counted: &[Counted], looks_like: LooksLike<'_>) -> Vec<String> {
+    let (name, kind) = (&column.name, column.kind);
     let mut said = Vec::new();
     let total: u64 = counted.iter().map(|c| c.1).sum();
     if kind.is_number() {
@@ -283,41 +313,26 @@ fn hurts(name: &str, kind: Kind, counted: &[Counted], looks_like: LooksLike<'_>)
         let below: u64 = counted.iter().filter(|c| sign(&c.0) < 0).map(|c| c.1).sum();
         if below > 0 && below * 5 < total {
             said.push(format!(
-                "{} negative among mostly positive values, perhaps refunds or credit notes; without them: --where '{name} >= 0'",
-                grouped(below)
+                "{} negative among mostly positive values, perhaps refunds or credit notes; without them: --where {}",
+                grouped(below),
+                shell_quoted(&format!("{} >= 0", as_name(name)))
             ));
         }
     }
     if kind != Kind::Text {
         return said;
     }
-    // Labels that differ only in case or spaces.
-    let mut alike: BTreeMap<String, Vec<&Counted>> = BTreeMap::new();
-    for one in counted {
-        let plain =
-            one.0.to_string().split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
-        alike.entry(plain).or_default().push(one);
+    let mut alike: BTreeMap<Cow<'_, str>, Vec<(String, u64)>> = BTreeMap::new();
+    let texts: Vec<(String, u64)> = counted.iter().map(|(v, n)| (v.to_string(), *n)).collect();
+    for (text, n) in &texts {
+        alike.entry(plain_label(text)).or_default().push((text.clone(), *n));
     }
-    let twice: Vec<String> = alike
-        .values()
-        .filter(|labels| labels.len() > 1)
-        .take(NAMED)
-        .map(|labels| {
-            let all: Vec<String> =
-                labels.iter().map(|(v, n)| format!("'{v}' {}", grouped(*n))).collect();
-            all.join(" and ")
-        })
-        .collect();
-    if !twice.is_empty() {
-        said.push(format!(
-            "labels that differ only in case or spaces: {}; as one: --by 'lower(trim({name}))'",
-            twice.join(", ")
-        ));
-    }
+    let note = alike_labels(name, Some(name), alike.into_values());
+    said.extend(note.and_then(|n| n.text.split_once(" has ").map(|(_, text)| text.to_owned())));
     // Texts among what would be numbers or dates.
-    let mut looks: BTreeMap<&'static str, (u64, Vec<&Counted>)> = BTreeMap::new();
-    for one in counted {
-        let it = looks.entry(looks_like(&one.0.to_string())).or_default();
+    let mut looks: BTreeMap<&'static str, (u64, Vec<&(String, u64)>)> = BTreeMap::new();
+    for one in &texts {
+        let it = looks.entry(looks_like(&one.0)).or_default();
         it.0 += one.1;
         it.1.push(one);
     }
@@ -327,21 +342,39 @@ fn hurts(name: &str, kind: Kind, counted: &[Counted], looks_like: LooksLike<'_>)
         && word != "code"
         && *n < total
     {
-        let others: Vec<&&Counted> =
+        let others: Vec<&&(String, u64)> =
             looks.iter().filter(|(w, _)| **w != word).flat_map(|(_, (_, list))| list).collect();
-        let named: Vec<String> =
-            others.iter().take(NAMED).map(|(v, n)| format!("'{v}' {}", grouped(*n))).collect();
-        let texts: Vec<String> = others.iter().take(NAMED).map(|(v, _)| v.to_string()).collect();
+        let mut named: Vec<String> = others
+            .iter()
+            .take(NAMED)
+            .map(|(text, n)| format!("{} {}", visible_label(text), grouped(*n)))
+            .collect();
+        if others.len() > NAMED {
+            named.push(format!("and {} more texts", grouped((others.len() - NAMED) as u64)));
+        }
+        let first = match &column.odd {
+            Some(odd) => format!(", the first {odd}"),
+            None => String::new(),
+        };
+        // All of them, or the advice would lead to the next one.
+        let advice = match others.len() {
+            0..=MOST_ADVISED => {
+                let texts: Vec<&str> = others.iter().map(|o| o.0.as_str()).collect();
+                let texts = shell_quoted(&missing_texts(Some(name), &texts));
+                format!("; if these stand for no value: --missing {texts}")
+            }
+            _ => String::new(),
+        };
         said.push(format!(
-            "{} of {} look like a {word}, but not {}; if these stand for no value: --missing '{}'",
+            "{} of {} look like a {word}, but not {}{first}{advice}",
             grouped(*n),
             grouped(total),
             named.join(", "),
-            texts.join(",")
         ));
     } else if let Some((&"code", _)) = most {
         said.push(format!(
-            "whole numbers with zeros in front are taken as codes; as numbers: --kind '{name}=number'"
+            "whole numbers with zeros in front are taken as codes; as numbers: --kind {}",
+            shell_quoted(&format!("{name}=number"))
         ));
     }
     said

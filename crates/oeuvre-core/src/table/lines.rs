@@ -27,6 +27,7 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+use super::labels::{code_of, label_of};
 use super::levels::{LevelResults, Levels};
 use super::tree::{Children, Tree, Trees};
 use crate::error::Error;
@@ -35,8 +36,11 @@ use crate::grouping::{Depths, GroupStates, Members};
 use crate::ledger::Ledger;
 use crate::plan::{Plan, SortBy};
 use crate::request::TotalsAt;
+use crate::rows::program::Operand;
+use crate::window::pick;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::{Note, Topic};
 use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::rc::Rc;
@@ -73,6 +77,9 @@ struct Order<'a> {
     ranks: &'a [Vec<u32>],
     /// The lines of each depth, where results order them.
     levels: Vec<Option<Rc<LevelResults>>>,
+    /// By depth, for each of the sort orders that is a result its figures in the column that `--sort-column`
+    /// names.
+    in_column: Vec<Vec<Option<Column>>>,
 }
 
 /// Puts the lines in their order and leaves out those that are not shown.
@@ -94,7 +101,8 @@ pub(crate) fn lines(
         let level = levels.level_if(needed, Depths { by: depth, across: 0 })?;
         of_depth.push(level);
     }
-    let mut order = Order { plan, trees, ranks: &ranks, levels: of_depth };
+    let in_column = in_column(plan, trees, gathered, levels)?;
+    let mut order = Order { plan, trees, ranks: &ranks, levels: of_depth, in_column };
     if !plan.sort.is_empty() {
         order.sort(&mut children);
     }
@@ -107,6 +115,7 @@ pub(crate) fn lines(
         }
     }
     let leaves = by.nodes[by.depth()].len();
+    ledger.notes.extend(order.without_values());
     let mut shown = vec![Shown::First; leaves];
     if plan.cuts() {
         order.choose(&children, &mut shown, ledger);
@@ -139,6 +148,43 @@ pub(crate) fn lines(
         }
     }
     Ok(Lines { positions: out, rests, members })
+}
+
+/// By depth and sort order the figures of the nodes in the column that `--sort-column` names; empty without one.
+fn in_column(
+    plan: &Plan,
+    trees: &Trees,
+    gathered: &GroupStates,
+    levels: &mut Levels<'_>,
+) -> Result<Vec<Vec<Option<Column>>>, Error> {
+    if plan.sort_column.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut codes = Vec::new();
+    for (key, label) in &plan.sort_column {
+        let label = label_of(plan, gathered, *key, label, &|_, _| None)?;
+        codes.extend(code_of(plan, gathered, *key, &label).map(|code| (*key, code)));
+    }
+    let mut of_depth = Vec::new();
+    for depth in 0..=trees.by.depth() {
+        let level = levels.level(Depths { by: depth, across: codes.len() })?;
+        let cells = &level.cells;
+        let nodes = trees.by_nodes(cells, depth).unwrap_or_default();
+        let mut cell_of = vec![NO_NUMBER; trees.by.nodes[depth].len()];
+        for (cell, &node) in nodes.iter().enumerate() {
+            let is_there =
+                |(key, code): &(usize, u32)| cells.codes(*key).is_some_and(|of| of[cell] == *code);
+            if codes.iter().all(is_there) {
+                cell_of[node as usize] = cell as u32;
+            }
+        }
+        let figures = plan.sort.iter().map(|sort| match sort.by {
+            SortBy::Result(operand) => Some(pick(level.column(plan, operand), &cell_of)),
+            SortBy::Key(_) => None,
+        });
+        of_depth.push(figures.collect());
+    }
+    Ok(of_depth)
 }
 
 /// Which nodes have a line of their own below them.
@@ -227,7 +273,7 @@ impl Order<'_> {
     /// different ones.
     fn compare_by_sort(&self, depth: usize, a: u32, b: u32) -> Ordering {
         let by = &self.trees.by;
-        for sort in &self.plan.sort {
+        for (place, sort) in self.plan.sort.iter().enumerate() {
             let order = match sort.by {
                 SortBy::Key(key) if key + 1 > depth => Ordering::Equal,
                 SortBy::Key(key) => {
@@ -240,10 +286,8 @@ impl Order<'_> {
                         false => order,
                     }
                 }
-                SortBy::Result(operand) => match &self.levels[depth] {
-                    Some(level) => {
-                        cell_order(level.column(self.plan, operand), a, b, sort.descending)
-                    }
+                SortBy::Result(operand) => match self.figures(depth, place, operand) {
+                    Some(column) => cell_order(column, a, b, sort.descending),
                     None => Ordering::Equal,
                 },
             };
@@ -252,6 +296,40 @@ impl Order<'_> {
             }
         }
         Ordering::Equal
+    }
+
+    /// The figures by which the nodes of a depth are sorted: of a result, in the column that is asked for.
+    fn figures(&self, depth: usize, sort: usize, operand: Operand) -> Option<&Column> {
+        if let Some(columns) = self.in_column.get(depth) {
+            return columns[sort].as_ref();
+        }
+        self.levels[depth].as_ref().map(|level| level.column(self.plan, operand))
+    }
+
+    /// What is told where lines are sorted by figures that none of them has.
+    fn without_values(&self) -> Vec<Note> {
+        let plan = self.plan;
+        let depth = self.trees.by.depth();
+        let leaves = self.trees.by.nodes[depth].len();
+        let mut notes = Vec::new();
+        for (place, sort) in plan.sort.iter().enumerate() {
+            let SortBy::Result(operand) = sort.by else { continue };
+            let Some(column) = self.figures(depth, place, operand) else { continue };
+            if leaves < 2 || (0..leaves).any(|leaf| !column.data.is_missing(leaf)) {
+                continue;
+            }
+            let result = plan.results.iter().find(|r| r.built.operand == operand);
+            let name = result.map_or("what lines are sorted by", |r| r.heading.as_str());
+            let text = match (plan.keys().get(plan.by_keys), plan.sort_column.is_empty()) {
+                (Some(key), true) => format!(
+                    "{name} has no value in the total column, by which lines are sorted, so that their labels decide; --sort-column '{} = LABEL' sorts by another one",
+                    key.heading
+                ),
+                _ => format!("{name} has no value on any line, so that labels decide the order"),
+            };
+            notes.push(Note::new(Topic::Request, text));
+        }
+        notes
     }
 
     /// Which lines are shown.
@@ -270,7 +348,9 @@ impl Order<'_> {
         }
         // Lines without a value are neither the largest nor the smallest.
         let valued = |leaf: u32| match self.plan.sort.first().map(|s| s.by) {
-            Some(SortBy::Result(o)) => !level.column(self.plan, o).data.is_missing(leaf as usize),
+            Some(SortBy::Result(o)) => {
+                self.figures(depth, 0, o).is_none_or(|c| !c.data.is_missing(leaf as usize))
+            }
             _ => true,
         };
         // From the order in which the lines stand, so that labels decide what the sort leaves open.

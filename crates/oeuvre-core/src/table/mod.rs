@@ -32,15 +32,20 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+mod alike;
 mod assemble;
 mod entered;
+mod labels;
 mod levels;
 mod lines;
 mod partitions;
 mod tree;
 
+pub(crate) use alike::alike_keys;
 pub(crate) use assemble::{Table, assemble, table};
 pub(crate) use entered::EnteredCells;
+pub use labels::ReadsAs;
+pub(crate) use labels::{MISSING, code_of, label_of};
 pub(crate) use levels::{LevelResults, Levels};
 pub(crate) use lines::shared_codes;
 pub(crate) use tree::{Trees, ranks};

@@ -3,20 +3,19 @@
 //! A label that nothing has is told with the nearest there are, so that whoever asked can go on. A label in
 //! quotes is always a label; `Total` without quotes may mean the total line.
 
-use super::{AtLabel, MISSING, ReadsAs};
 use crate::error::{Error, SourceText};
 use crate::grid::LineKind;
 use crate::grouping::{Depths, GroupStates};
 use crate::plan::Plan;
+use crate::request::AtLabel;
 use crate::rows::program::Operand;
-use crate::table::{LevelResults, Levels, Table, Trees, shared_codes};
+use crate::table::{
+    LevelResults, Levels, ReadsAs, Table, Trees, code_of, label_of, shared_codes,
+};
 use oeuvre_columns::value::{Kind, Value};
 use std::ops::Range;
 use std::rc::Rc;
 use std::sync::Arc;
-
-/// How many labels are looked at for one like a label that is not there.
-const MOST_LABELS: usize = 2000;
 
 /// What `--at` means by a total.
 const TOTAL: &str = "Total";
@@ -86,14 +85,8 @@ fn codes_of(
     cell: &Cell,
     range: Range<usize>,
 ) -> Vec<(usize, u32)> {
-    let code = |key: usize, label: &Value| {
-        let codes = &gathered.grouper.codes[key];
-        let kind = plan.keys()[key].kind;
-        let column = codes.column(kind, 0..codes.len() as u32);
-        (0..codes.len() as u32).find(|&c| column.value(kind, c as usize) == *label)
-    };
     let inside = cell.keys.iter().filter(|k| range.contains(&k.0));
-    inside.filter_map(|(k, label)| code(*k, label).map(|c| (*k, c))).collect()
+    inside.filter_map(|(k, label)| code_of(plan, gathered, *k, label).map(|c| (*k, c))).collect()
 }
 
 /// The number of the rest line that a cell stands on.
@@ -119,55 +112,6 @@ fn rest_number(
             "name the labels of the keys around it, or none for the one of all lines",
         )
     })
-}
-
-/// The label that a text means.
-fn label_of(
-    plan: &Plan,
-    gathered: &GroupStates,
-    key: usize,
-    label: &AtLabel,
-    reads_as: ReadsAs<'_>,
-) -> Result<Value, Error> {
-    let codes = &gathered.grouper.codes[key];
-    let it = &plan.keys()[key];
-    if !label.quoted && label.text == MISSING {
-        return Ok(Value::Missing);
-    }
-    let column = codes.column(it.kind, 0..codes.len() as u32);
-    let number = label.text.parse::<oeuvre_columns::Decimal>().ok();
-    let values = || (1..codes.len()).map(|c| column.value(it.kind, c));
-    let raw = |value: &Value| match value {
-        Value::Number(n) => Some(*n) == number,
-        value => value.to_string() == label.text,
-    };
-    if let Some(found) = values().find(raw) {
-        return Ok(found);
-    }
-    let mut read =
-        values().filter(|v| reads_as(&it.heading, v).is_some_and(|text| text == label.text));
-    if let Some(found) = read.next() {
-        return match read.next() {
-            None => Ok(found),
-            Some(other) => Err(Error::request_with_help(
-                format!("`{}` may be {found} or {other} of {}", label.text, it.heading),
-                "name the label as it is without --format",
-            )),
-        };
-    }
-    let mut some: Vec<Value> = values().take(MOST_LABELS).collect();
-    some.sort_by(Value::label_order);
-    let labels: Vec<String> = some.iter().map(Value::to_string).collect();
-    let near = crate::error::nearest(&label.text, labels.iter().map(String::as_str));
-    let help = match near.first() {
-        Some(near) => format!("did you mean {near}?"),
-        None if labels.is_empty() => "no row that counts has a label there".to_owned(),
-        None => {
-            let some: Vec<&str> = labels.iter().take(5).map(String::as_str).collect();
-            format!("its labels are such as {}", some.join(", "))
-        }
-    };
-    Err(Error::request_with_help(format!("{} has no label `{}`", it.heading, label.text), help))
 }
 
 /// Where a cell is among the figures.

@@ -32,10 +32,10 @@ use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::grouping::{fill, gather_one, second_pass};
 use crate::plan::TableInput;
 use crate::plan::{Plan, ResultPlan};
-use crate::request::{Request, Show};
+use crate::request::{AtLabel, Request, Show};
 use crate::rows::program::Operand;
 use crate::table;
-use crate::table::{EnteredCells, Levels, Trees, ranks};
+use crate::table::{MISSING, ReadsAs, EnteredCells, Levels, Trees, ranks};
 use cell::{Cell, Located, cell_of, find, keys_named, position_in_table};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Kind, Value};
@@ -104,20 +104,6 @@ pub struct Entered {
     pub cells: Grid,
 }
 
-/// A label as it was written: in quotes it is always a label; bare it may be that of a line that is none.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct AtLabel {
-    /// The text.
-    pub text: String,
-    /// Whether it stood in quotes.
-    pub quoted: bool,
-}
-
-/// How a label of a key, by its heading, reads; `None` where it reads as it is.
-pub type ReadsAs<'a> = &'a dyn Fn(&str, &Value) -> Option<String>;
-
-/// What `--at` means by a missing label.
-const MISSING: &str = "(missing)";
 
 /// Traces the cell at some labels, each with its key as written. `plan` is that of the table, and the figure
 /// that is compared is the one that the table shows; `request` is what the plan was made of.

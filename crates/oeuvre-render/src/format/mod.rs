@@ -5,6 +5,9 @@
 
 mod date;
 mod number;
+mod signs;
+
+pub use signs::Signs;
 
 pub(crate) use date::DatePattern;
 pub(crate) use number::NumberPattern;

@@ -70,7 +70,7 @@ impl Writer for Lines {
 }
 
 impl PartWriter for Lines {
-    fn headings(&self, _: &[&str], _: &mut dyn Write) -> io::Result<()> {
+    fn headings(&self, _: &[&str], _: &Style, _: &mut dyn Write) -> io::Result<()> {
         Ok(())
     }
 
@@ -327,7 +327,26 @@ impl Serialize for Account<'_> {
         let mut map = to.serialize_map(None)?;
         let entries: Vec<Entered> = self.0.entries().into_iter().map(Entered).collect();
         map.serialize_entry("entries", &entries)?;
+        if !self.0.checks.is_empty() {
+            let checks: Vec<Known<'_>> = self.0.checks.iter().map(Known).collect();
+            map.serialize_entry("checks", &checks)?;
+        }
         map.serialize_entry("notes", &notes(self.0).collect::<Vec<_>>())?;
+        map.end()
+    }
+}
+
+/// A check.
+struct Known<'a>(&'a oeuvre_core::Checked);
+
+impl Serialize for Known<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let mut map = to.serialize_map(None)?;
+        map.serialize_entry("that", &self.0.that)?;
+        map.serialize_entry("found", &Cell(&self.0.found))?;
+        map.serialize_entry("wanted", &Cell(&self.0.wanted))?;
+        map.serialize_entry("difference", &Cell(&self.0.difference))?;
+        map.serialize_entry("holds", &self.0.holds)?;
         map.end()
     }
 }

@@ -106,8 +106,11 @@ fn write(
     if with_ledger {
         writeln!(out, "\n{}", plain(&ledger_sentence(ledger)))?;
         let mut notes = ledger::notes(ledger).peekable();
-        if notes.peek().is_some() {
+        if notes.peek().is_some() || !ledger.checks.is_empty() {
             writeln!(out)?;
+        }
+        for check in &ledger.checks {
+            writeln!(out, "- {}", plain(&ledger::check_line(check)))?;
         }
         for note in notes {
             writeln!(out, "- {}", plain(note))?;

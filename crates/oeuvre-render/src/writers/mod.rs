@@ -81,7 +81,7 @@ pub(crate) trait Writer: Sync {
 /// Writes tables part by part.
 pub(crate) trait PartWriter: Sync {
     /// Writes what comes before the first part.
-    fn headings(&self, headings: &[&str], out: &mut dyn Write) -> io::Result<()>;
+    fn headings(&self, headings: &[&str], style: &Style, out: &mut dyn Write) -> io::Result<()>;
 
     /// Writes the lines of a part.
     fn lines(&self, grid: &Grid, style: &Style, out: &mut dyn Write) -> io::Result<()>;

@@ -1,7 +1,8 @@
 //! A quiet ruled table for reading in a terminal or a plain-text mail.
 //!
-//! A column is as wide as its widest cell, headings of results take several lines. Where the page is narrower,
-//! long labels are shortened first, and then columns are left out from the right, and counted below the table.
+//! A column is as wide as its widest cell; headings of results take several lines where they do not fit. Where the page
+//! is narrower, long labels are shortened first, and then columns go on in blocks below, each with the keys before
+//! it: no figure is left out for want of room.
 //! Width is counted in columns of characters (Unicode Standard Annex 11), so that wide characters align. The cost
 //! is a few passes over the cells shown.
 
@@ -9,10 +10,11 @@ use crate::TextSettings;
 use crate::cells::escape_controls;
 use crate::draw::{BAR_WIDTH, bar_text, heat_text, step};
 use crate::layout::{Layout, Row, Slot};
+use crate::ledger::wrapped;
 use crate::style::Style;
 use anstyle::{Ansi256Color, AnsiColor, Color};
 use oeuvre_columns::Kind;
-use oeuvre_core::{Grid, LineKind, ResultColumn};
+use oeuvre_core::{Grid, LineKind};
 use std::io::{self, Write};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
@@ -26,7 +28,11 @@ const DIM: anstyle::Style = anstyle::Style::new().dimmed();
 /// Behind figures from the smallest to the largest: sand to orange, with black figures on it.
 const SHADES: [u8; 5] = [230, 229, 222, 215, 208];
 
+/// Headings are not broken into lines on a page without a limit, where all fit so many columns of characters.
+const ROOM_FOR_HEADINGS: usize = 120;
+
 /// A column with its width on the page.
+#[derive(Clone)]
 struct Wide {
     slot: Slot,
     /// Of the figures and of the marks behind them.
@@ -58,70 +64,73 @@ pub(super) fn write(
 ) -> io::Result<()> {
     let layout = Layout::new(grid, style);
     let page = Page { layout: &layout, color: settings.color };
-    let mut columns = page.measure();
-    page.widen_for_spans(&mut columns);
-    let cut = settings.width_cols.map_or(0, |limit| fit(&layout, &mut columns, limit));
-    let total: usize = page_width(&columns);
-    let paint = |style: anstyle::Style, text: &str| page.paint(style, text);
-    let rule = paint(DIM, &"─".repeat(total));
-    for line in page.heading_lines(&columns) {
-        writeln!(out, "{}", paint(BOLD, line.trim_end()))?;
-    }
-    writeln!(out, "{rule}")?;
-    let mut text = String::new();
-    for (at, &row) in layout.rows.iter().enumerate() {
-        let kind = grid.lines[row.line].kind;
-        let above = at.checked_sub(1).map(|a| grid.lines[layout.rows[a].line].kind);
-        if kind == LineKind::Grand && above.is_some_and(|k| k != LineKind::Grand) {
-            text.push_str(&rule);
-            text.push('\n');
-        }
-        page.push_line(&mut text, &columns, row);
-        // Room after the lines of an outer group that its subtotal closes, and before the next one
-        // when subtotals stand on top.
-        if let Some(next) = layout.rows.get(at + 1).map(|r| grid.lines[r.line].kind) {
-            let line = |k: LineKind| matches!(k, LineKind::Group | LineKind::Rest);
-            let closes = kind == LineKind::Subtotal && line(next);
-            let opens = line(kind) && next == LineKind::Subtotal;
-            let bottom = grid.lines.first().is_some_and(|l| line(l.kind));
-            if !layout.is_long() && ((closes && bottom) || (opens && !bottom)) {
-                text.push('\n');
-            }
-            if kind == LineKind::Grand && next != LineKind::Grand {
-                text.push_str(&rule);
-                text.push('\n');
-            }
-        }
-        if text.len() > 1 << 15 {
-            out.write_all(text.as_bytes())?;
-            text.clear();
-        }
-    }
-    out.write_all(text.as_bytes())?;
-    // Notes on columns that the page has no room for would point at nothing.
-    let noted = |c: &ResultColumn, note: usize| {
-        c.heading_mark == Some(note) || c.marks.values().any(|&n| n == note)
+    let limit = settings.width_cols;
+    let blocks = match limit {
+        Some(limit) => blocks(&layout, page.measure(Some(limit)), limit.max(1)),
+        None => vec![page.measure(None)],
     };
-    let shown = |column: usize| columns.iter().any(|c| c.slot == Slot::Result(column));
-    for (i, note) in grid.notes.iter().enumerate() {
-        let mut of = grid.columns.iter().enumerate().filter(|(_, c)| noted(c, i)).peekable();
-        if of.peek().is_some() && !layout.is_long() && !of.any(|(column, _)| shown(column)) {
-            continue;
+    for (i, mut columns) in blocks.into_iter().enumerate() {
+        if i > 0 {
+            writeln!(out)?;
         }
-        let note = format!("{} {}", superscript(i + 1), escape_controls(note));
-        writeln!(out, "{}", paint(DIM, &note))?;
+        page.widen_for_spans(&mut columns, limit);
+        page.write_block(&columns, out)?;
     }
-    if cut > 0 {
-        let (is, columns) = if cut == 1 { ("is", "column") } else { ("are", "columns") };
-        let note = format!(
-            "→ {cut} more {columns} {is} not shown: the page is too narrow; --as csv has all"
-        );
-        writeln!(out, "{}", paint(BOLD, &note))?;
+    for (i, note) in grid.notes.iter().enumerate() {
+        let mark = superscript(i + 1);
+        let indent = mark.width() + 1;
+        let room = limit.map_or(usize::MAX, |limit| limit.saturating_sub(indent).max(1));
+        for (line, text) in wrapped(&escape_controls(note), room).into_iter().enumerate() {
+            let begin = if line == 0 { format!("{mark} ") } else { " ".repeat(indent) };
+            let mut line = format!("{begin}{text}");
+            shorten(&mut line, limit.unwrap_or(usize::MAX));
+            writeln!(out, "{}", page.paint(DIM, &line))?;
+        }
     }
     Ok(())
 }
 
 impl Page<'_> {
+    /// Writes all lines of some columns that stand beside each other.
+    fn write_block(&self, columns: &[Wide], out: &mut dyn Write) -> io::Result<()> {
+        let (layout, grid) = (self.layout, self.layout.grid);
+        let rule = self.paint(DIM, &"─".repeat(page_width(columns)));
+        for line in self.heading_lines(columns) {
+            writeln!(out, "{}", self.paint(BOLD, line.trim_end()))?;
+        }
+        writeln!(out, "{rule}")?;
+        let mut text = String::new();
+        for (at, &row) in layout.rows.iter().enumerate() {
+            let kind = grid.lines[row.line].kind;
+            let above = at.checked_sub(1).map(|a| grid.lines[layout.rows[a].line].kind);
+            if kind == LineKind::Grand && above.is_some_and(|k| k != LineKind::Grand) {
+                text.push_str(&rule);
+                text.push('\n');
+            }
+            self.push_line(&mut text, columns, row);
+            // Room after the lines of an outer group that its subtotal closes, and before the next one
+            // when subtotals stand on top.
+            if let Some(next) = layout.rows.get(at + 1).map(|r| grid.lines[r.line].kind) {
+                let line = |k: LineKind| matches!(k, LineKind::Group | LineKind::Rest);
+                let closes = kind == LineKind::Subtotal && line(next);
+                let opens = line(kind) && next == LineKind::Subtotal;
+                let bottom = grid.lines.first().is_some_and(|l| line(l.kind));
+                if !layout.is_long() && ((closes && bottom) || (opens && !bottom)) {
+                    text.push('\n');
+                }
+                if kind == LineKind::Grand && next != LineKind::Grand {
+                    text.push_str(&rule);
+                    text.push('\n');
+                }
+            }
+            if text.len() > 1 << 15 {
+                out.write_all(text.as_bytes())?;
+                text.clear();
+            }
+        }
+        out.write_all(text.as_bytes())
+    }
+
     fn paint(&self, style: anstyle::Style, text: &str) -> String {
         if self.color && !text.is_empty() {
             format!("{style}{text}{style:#}")
@@ -177,8 +186,19 @@ impl Page<'_> {
         out.push('\n');
     }
 
-    /// Widths by what stands in the columns; headings of results may take several lines.
-    fn measure(&self) -> Vec<Wide> {
+    /// Widths by what stands in the columns. Headings of results take several lines where they do not fit in one.
+    fn measure(&self, limit: Option<usize>) -> Vec<Wide> {
+        let pivot = !self.layout.grid.across.is_empty() && !self.layout.is_long();
+        if !pivot {
+            let whole = self.measure_with(|heading, _| heading.width());
+            if page_width(&whole) <= limit.unwrap_or(ROOM_FOR_HEADINGS) {
+                return whole;
+            }
+        }
+        self.measure_with(heading_width)
+    }
+
+    fn measure_with(&self, heading_width: impl Fn(&str, bool) -> usize) -> Vec<Wide> {
         let layout = self.layout;
         let mut text = String::new();
         let one = |&slot: &Slot| {
@@ -265,12 +285,13 @@ impl Page<'_> {
         columns.iter().map(|c| self.above(c.slot).len()).max().unwrap_or(0)
     }
 
-    /// Makes the last column under a heading wide enough for it.
-    fn widen_for_spans(&self, columns: &mut [Wide]) {
+    /// Makes the last column under a heading wide enough for it, as far as the page has room.
+    fn widen_for_spans(&self, columns: &mut [Wide], limit: Option<usize>) {
         for level in 0..self.levels(columns) {
             for (from, to, label) in self.spans(columns, level) {
                 let lacking = label.width().saturating_sub(page_width(&columns[from..to]));
-                columns[to - 1].width += lacking;
+                let room = limit.map_or(lacking, |l| l.saturating_sub(page_width(columns)));
+                columns[to - 1].width += lacking.min(room);
             }
         }
     }
@@ -394,40 +415,71 @@ fn page_width(columns: &[Wide]) -> usize {
     columns.iter().map(Wide::all).sum::<usize>() + GAP * columns.len().saturating_sub(1)
 }
 
-/// Makes the columns fit: long labels are shortened first, then columns are left out from the right.
-/// Gives the number of columns left out.
-fn fit(layout: &Layout<'_>, columns: &mut Vec<Wide>, limit: usize) -> usize {
-    let wished: Vec<usize> = columns.iter().map(|c| c.width).collect();
-    let mut all = page_width(columns);
-    all -= shorten_labels(layout, columns, all.saturating_sub(limit));
-    let before = columns.len();
-    while columns.len() > 1 && all > limit {
-        all -= columns.pop().map_or(0, |column| column.all() + GAP);
+/// The columns in blocks that fit the page: in one, with long labels shortened where that is enough, else in several
+/// below each other, each with the keys before it (in a detail the first column).
+fn blocks(layout: &Layout<'_>, columns: Vec<Wide>, limit: usize) -> Vec<Vec<Wide>> {
+    let over = page_width(&columns).saturating_sub(limit);
+    let mut whole = columns.clone();
+    shorten_labels(layout, &mut whole, over);
+    if page_width(&whole) <= limit {
+        return vec![whole];
     }
-    // Not some results of a position without the others.
+    let is_key = |c: &Wide| !matches!(c.slot, Slot::Result(_));
+    let keys = columns.iter().take_while(|c| is_key(c)).count();
+    let keys = if keys == 0 { 1 } else { keys }.min(columns.len() - 1);
+    let mut keys = columns[..keys].to_vec();
+    let too_wide = page_width(&keys).saturating_sub(limit / 2);
+    shorten_labels(layout, &mut keys, too_wide);
+    let room = limit.saturating_sub(page_width(&keys) + GAP);
+    // The results of a position stay together where they fit.
     let position = |c: &Wide| match c.slot {
-        Slot::Result(c) if !layout.grid.across.is_empty() => Some(layout.grid.columns[c].position),
+        Slot::Result(c) if !layout.grid.across.is_empty() && !layout.is_long() => {
+            Some(layout.grid.columns[c].position)
+        }
         _ => None,
     };
-    if columns.len() < before
-        && let Some(last) = columns.last().and_then(position)
-    {
-        let shown = columns.iter().filter(|c| position(c) == Some(last)).count();
-        if shown < layout.results_per_position() && columns.len() > shown {
-            columns.truncate(columns.len() - shown);
+    let rest = &columns[keys.len()..];
+    let mut units: Vec<&[Wide]> = Vec::new();
+    for of_position in rest.chunk_by(|a, b| position(a).is_some() && position(a) == position(b)) {
+        match page_width(of_position) <= room {
+            true => units.push(of_position),
+            false => units.extend(of_position.chunks(1)),
         }
     }
-    // What was left out may have made room for whole labels again.
-    let mut spare = limit.saturating_sub(page_width(columns));
-    for (column, wished) in columns.iter_mut().zip(wished) {
-        let more = wished.saturating_sub(column.width).min(spare);
-        column.width += more;
-        spare -= more;
+    let mut all: Vec<Vec<Wide>> = Vec::new();
+    let mut used = 0;
+    for unit in units {
+        let width = page_width(unit) + GAP;
+        match all.last_mut() {
+            Some(block) if used + width <= limit => block.extend_from_slice(unit),
+            _ => {
+                used = page_width(&keys);
+                all.push([keys.as_slice(), unit].concat());
+            }
+        }
+        used += width;
     }
-    if let [only] = columns.as_mut_slice() {
-        only.width = only.width.min(limit.max(only.marks + 1));
+    all.iter_mut().for_each(|block| squeeze(layout, block, limit));
+    all
+}
+
+/// Makes a block fit a page that is too narrow even for its keys and one column: labels are cut, then the keys
+/// are left out, and what is still too wide is cut.
+fn squeeze(layout: &Layout<'_>, block: &mut Vec<Wide>, limit: usize) {
+    while page_width(block) > limit {
+        let over = page_width(block) - limit;
+        let is_text = |c: &&mut Wide| layout.kind(c.slot) == Kind::Text && c.width > c.marks + 1;
+        if let Some(widest) = block.iter_mut().filter(is_text).max_by_key(|c| c.width) {
+            widest.width = widest.width.saturating_sub(over).max(widest.marks + 1);
+        } else if block.len() > 1 {
+            block.remove(0);
+        } else {
+            let only = &mut block[0];
+            only.drawn = 0;
+            only.marks = only.marks.min(limit.saturating_sub(1));
+            only.width = limit;
+        }
     }
-    before - columns.len()
 }
 
 /// Makes the widest labels narrower until so much is won, or none is wider than [`SHORTEST_LABEL`]; gives what
@@ -486,7 +538,7 @@ mod tests {
     use super::*;
     use oeuvre_columns::Value;
     use oeuvre_columns::column::Column;
-    use oeuvre_core::{Heading, Line};
+    use oeuvre_core::{Heading, Line, ResultColumn};
     use proptest::prelude::*;
 
     const NUMBER: Kind = Kind::Number { scale: 2 };
@@ -544,7 +596,7 @@ mod tests {
             let widest = whole.lines().map(UnicodeWidthStr::width).max().unwrap_or(0);
             for width in 1..widest + 2 {
                 let text = drawn(&grid, Some(width));
-                for line in text.lines().filter(|l| !l.starts_with('→')) {
+                for line in text.lines() {
                     prop_assert!(line.width() <= width, "{line:?} at {width}");
                     let cut = line.split_whitespace().filter(|w| w.ends_with('…'));
                     for word in cut.filter(|_| width > 20) {
@@ -560,7 +612,7 @@ mod tests {
         fn labels_are_shortened_from_the_widest_on(grid in any_grid(), over in 0usize..150) {
             let style = Style::default();
             let layout = Layout::new(&grid, &style);
-            let mut columns = Page { layout: &layout, color: false }.measure();
+            let mut columns = Page { layout: &layout, color: false }.measure_with(heading_width);
             let mut plain: Vec<usize> = columns.iter().map(|c| c.width).collect();
             let mut won = 0;
             while won < over {

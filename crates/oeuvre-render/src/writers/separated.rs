@@ -29,6 +29,13 @@ pub(super) const CSV: Separated = Separated { name: "csv", endings: &["csv"], se
 /// Tab-separated values.
 pub(super) const TSV: Separated = Separated { name: "tsv", endings: &["tsv"], separator: b'\t' };
 
+impl Separated {
+    /// Between fields: where numbers have signs of their own, a comma may be one of them.
+    fn separator(&self, style: &Style) -> u8 {
+        if self.separator == b',' && style.signs.is_some() { b';' } else { self.separator }
+    }
+}
+
 impl Writer for Separated {
     fn name(&self) -> &'static str {
         self.name
@@ -45,8 +52,8 @@ impl Writer for Separated {
     ) -> io::Result<()> {
         let layout = Layout::new(grid, settings.style);
         let headings: Vec<&str> = (0..layout.slots.len()).map(|i| layout.heading(i)).collect();
-        self.headings(&headings, out)?;
-        rows(&layout, self.separator, out)
+        self.headings(&headings, settings.style, out)?;
+        rows(&layout, self.separator(settings.style), out)
     }
     fn parts(&self) -> Option<&dyn PartWriter> {
         Some(self)
@@ -54,20 +61,21 @@ impl Writer for Separated {
 }
 
 impl PartWriter for Separated {
-    fn headings(&self, headings: &[&str], out: &mut dyn Write) -> io::Result<()> {
+    fn headings(&self, headings: &[&str], style: &Style, out: &mut dyn Write) -> io::Result<()> {
+        let separator = self.separator(style);
         let mut record = Vec::new();
         for (i, heading) in headings.iter().enumerate() {
             if i > 0 {
-                record.push(self.separator);
+                record.push(separator);
             }
-            push_field(&mut record, heading, self.separator, false);
+            push_field(&mut record, heading, separator, false);
         }
         record.push(b'\n');
         out.write_all(&record)
     }
 
     fn lines(&self, grid: &Grid, style: &Style, out: &mut dyn Write) -> io::Result<()> {
-        rows(&Layout::new(grid, style), self.separator, out)
+        rows(&Layout::new(grid, style), self.separator(style), out)
     }
 }
 
@@ -98,7 +106,9 @@ fn fields<'a>(layout: &Layout<'a>, slot: Slot, separator: u8) -> Fields<'a> {
     };
     if let Some((cells, kind)) = column {
         match (&cells.data, kind) {
-            (Data::I64(v), Kind::Number { scale }) => return Fields::Decimals(v, scale),
+            (Data::I64(v), Kind::Number { scale }) if layout.signs().is_none() => {
+                return Fields::Decimals(v, scale);
+            }
             (Data::I32(v), Kind::Date) => return Fields::Dates(v),
             (Data::Codes(v), _) => {
                 let few = cells.dictionary.len() <= FEW_TEXTS.min(v.len());
@@ -140,8 +150,15 @@ fn rows(layout: &Layout<'_>, separator: u8, out: &mut dyn Write) -> io::Result<(
                 Fields::Values(slot) => match layout.raw(row, *slot) {
                     Value::Text(text) => push_field(&mut record, &text, separator, alone),
                     Value::Missing => push_field(&mut record, "", separator, alone),
-                    // No figure, date or period has a sign in it that needs quotes.
-                    value => write!(record, "{value}")?,
+                    value => match layout.signs().filter(|_| layout.kind(*slot).is_number()) {
+                        // All digits there are, but with the signs that were asked for.
+                        Some(signs) => {
+                            let number = layout.with_groups(row, *slot, &value);
+                            push_field(&mut record, &signs.write(&number), separator, alone);
+                        }
+                        // No figure, date or period has a sign in it that needs quotes.
+                        None => write!(record, "{value}")?,
+                    },
                 },
                 // A line of one blank field would read as no line at all.
                 _ => push_field(&mut record, "", separator, alone),

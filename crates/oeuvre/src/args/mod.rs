@@ -3,6 +3,7 @@
 //! Structs are shared by the commands that take the same options, and turn themselves into what the crates want
 //! (`to_options`, `to_request`, `to_style`); nothing else reads them.
 
+pub(crate) mod cell;
 mod choice;
 pub(crate) mod output;
 pub(crate) mod reading;
@@ -148,6 +149,7 @@ pub(crate) struct TraceArgs {
 impl SummaryArgs {
     /// How the rows are read.
     pub(crate) fn to_options(&self) -> Result<oeuvre_data::ReadOptions, oeuvre_core::Error> {
+        ensure_files(&self.files, "--by")?;
         self.reading.to_options(&self.rows.lookup_names())
     }
 
@@ -155,7 +157,7 @@ impl SummaryArgs {
     pub(crate) fn to_request(
         &self,
     ) -> Result<(oeuvre_core::Request, oeuvre_render::Style), oeuvre_core::Error> {
-        let request = self.group.group(self.rows.to_request(&self.reading)?);
+        let request = self.group.group(self.rows.to_request(&self.reading)?)?;
         Ok((request, oeuvre_render::Style { long: self.group.long, ..self.style.to_style()? }))
     }
 }
@@ -173,6 +175,22 @@ pub(crate) struct DetailArgs {
     pub(crate) reading: reading::ReadingArgs,
     #[command(flatten)]
     pub(crate) output: output::OutputArgs,
+}
+
+/// A mistake where a name among the files is none, and may be a key or the word of an option.
+pub(crate) fn ensure_files(files: &[String], keys: &str) -> Result<(), oeuvre_core::Error> {
+    for name in files.iter().filter(|name| !std::path::Path::new(name).exists()) {
+        let help = match name.as_str() {
+            "none" | "grand" | "sub" | "all" => format!("which totals: --totals={name}"),
+            name if name != "-" && !name.contains(['.', '/', '\\', '*']) => {
+                format!("if it is a column: {keys} {}", oeuvre_columns::names::shell_quoted(name))
+            }
+            _ => continue,
+        };
+        let message = format!("{name}: there is no such file");
+        return Err(oeuvre_core::Error::request_with_help(message, help));
+    }
+    Ok(())
 }
 
 /// The answer to an option that is called otherwise here.

@@ -1,10 +1,11 @@
 //! The request: what to group, what to show.
 
+use super::cell;
 use super::choice::choice;
 use super::reading::{ReadingArgs, value_for, word};
 use oeuvre_core::language::columns_of_list;
 use oeuvre_core::{
-    Doubled, Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt,
+    Check, Doubled, Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt,
 };
 use oeuvre_data::{open, read_whole};
 use std::path::Path;
@@ -90,6 +91,15 @@ pub(crate) struct GroupArgs {
     /// Show the categories of a lookup that have no rows, too, as in --every name; repeatable.
     #[arg(long, value_name = "KEYS")]
     every: Vec<String>,
+    /// Sort lines by their figures in one column along the top, as in --sort-column 'year = 2025'.
+    #[arg(long, value_name = "KEY = LABEL", requires = "sort")]
+    sort_column: Option<String>,
+    /// A known figure that the result must agree with, as in 'sum(fare) = 48316.38 +- 0.5%'; repeatable.
+    ///
+    /// Worked out over all rows counted, whatever lines are shown; `=`, `>=` or `<=`, with a tolerance or without.
+    /// What does not hold is told with the figure found, the one wanted and their difference, and the exit status is 3.
+    #[arg(long, value_name = "CALC = VALUE")]
+    check: Vec<String>,
     /// What the line is called that makes up for the lines not shown; Rest unless said.
     #[arg(long, value_name = "TEXT")]
     rest_label: Option<String>,
@@ -220,17 +230,26 @@ fn written(origin: &str, texts: &[String]) -> Vec<Arc<SourceText>> {
 
 impl GroupArgs {
     /// Groups the rows of a request.
-    pub(crate) fn group(&self, request: Request) -> Request {
-        Request {
+    pub(crate) fn group(&self, request: Request) -> Result<Request, Error> {
+        let columns_by = written("--columns-by", &self.columns_by);
+        let sort_column = match &self.sort_column {
+            Some(text) => cell::read("--sort-column", text, &columns_by)?,
+            None => Vec::new(),
+        };
+        let checks: Result<_, Error> =
+            self.check.iter().map(|text| Check::parse("--check", text)).collect();
+        Ok(Request {
             listing: false,
             by: written("--by", &self.by),
-            columns_by: written("--columns-by", &self.columns_by),
+            columns_by,
+            sort_column,
+            checks: checks?,
             every_period: self.every_period,
             every: written("--every", &self.every),
             rest_label: self.rest_label.clone(),
             totals: self.totals,
             totals_at: if self.totals_first { TotalsAt::Top } else { TotalsAt::Bottom },
             ..request
-        }
+        })
     }
 }

@@ -1,7 +1,7 @@
 //! How a table looks.
 
 use oeuvre_core::{Error, Plan};
-use oeuvre_render::{Named, Style};
+use oeuvre_render::{Named, Signs, Style};
 
 /// Options that say how a table looks.
 #[derive(clap::Args, Debug)]
@@ -20,6 +20,12 @@ pub(crate) struct StyleArgs {
     /// Shade the cells of a result, the larger the darker; repeatable.
     #[arg(long, value_name = "CALC")]
     cell_shade: Vec<String>,
+    /// How numbers are to look, by a sample: '1.234,56', '1 234,56' or '1234,5'.
+    ///
+    /// Sets the sign between groups of digits and the decimal sign in what is for reading, and in CSV, whose fields are
+    /// then separated by semicolons. JSON carries the values themselves.
+    #[arg(long, value_name = "SAMPLE")]
+    number_style: Option<String>,
     /// What stands in cells without a value; nothing unless said.
     #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
     blank: String,
@@ -38,8 +44,18 @@ impl StyleArgs {
             })?;
             formats.push((name.trim().to_owned(), pattern.trim().to_owned()));
         }
+        let signs = match &self.number_style {
+            None => None,
+            Some(sample) => Some(Signs::of_sample(sample).ok_or_else(|| {
+                Error::request_with_help(
+                    format!("--number-style '{sample}' does not show how a number is to look"),
+                    "write a number with groups and decimals: --number-style '1.234,56'",
+                )
+            })?),
+        };
         Ok(Style {
             formats,
+            signs,
             bars: self.cell_bars.clone(),
             shades: self.cell_shade.clone(),
             blank: self.blank.clone(),

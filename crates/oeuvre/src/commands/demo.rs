@@ -101,7 +101,7 @@ impl Question {
         }
         lines.extend(self.show.iter().map(|s| format!("--show {}", quoted(s))));
         let sort = self.sort.map(|s| format!("--sort {} ", quoted(s))).unwrap_or_default();
-        let totals = if self.totals == Totals::All { "--totals" } else { "--totals grand" };
+        let totals = if self.totals == Totals::All { "--totals" } else { "--totals=grand" };
         lines.push(format!("{sort}{totals}"));
         lines.join(" \\\n    ")
     }

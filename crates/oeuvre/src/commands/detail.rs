@@ -1,6 +1,6 @@
 //! `oeuvre detail`: keep every row and add calculated columns.
 
-use crate::args::DetailArgs;
+use crate::args::{DetailArgs, ensure_files};
 use crate::deliver::deliver_all;
 use crate::environment;
 use crate::failure::Failure;
@@ -12,6 +12,7 @@ use oeuvre_render::{write_part, write_part_headings};
 use std::io;
 
 pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
+    ensure_files(&args.files, "--show")?;
     let options = args.reading.to_options(&args.rows.lookup_names())?;
     let mut request = args.rows.to_request(&args.reading)?;
     request.for_reading = args.output.format()?.is_for_reading();

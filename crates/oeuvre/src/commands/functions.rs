@@ -22,7 +22,10 @@ pub(crate) fn run(args: &FunctionsArgs) -> Result<(), Failure> {
     let text = match (find(&word), clauses::find(&word)) {
         (Some(function), _) => detail(function, &examples(&[Example::of(function)])?[0]),
         (None, Some(clause)) => clause_detail(clause, &examples(&[Example::of_clause(clause)])?[0]),
-        (None, None) if !word.is_empty() => return Err(unknown(&word).into()),
+        (None, None) if !word.is_empty() => match found(&word) {
+            text if text.is_empty() => return Err(unknown(&word).into()),
+            text => text,
+        },
         _ if args.markdown => {
             let all: Vec<&Function> = all().collect();
             let functions = examples(&all.iter().map(|f| Example::of(f)).collect::<Vec<_>>())?;
@@ -72,6 +75,28 @@ fn list() -> String {
 }
 
 const CLAUSES_TITLE: &str = "Inside the parentheses of a function";
+
+/// The words in whose description a word stands, or that are called so elsewhere; empty for none.
+fn found(word: &str) -> String {
+    let small = word.to_lowercase();
+    let ours = elsewhere::function(word).or_else(|| elsewhere::clause(word));
+    let says = |texts: &[&str]| texts.iter().any(|t| t.to_lowercase().contains(&small));
+    let functions = all().filter(|f| says(&[f.name, f.meaning, f.usage]));
+    let clauses = CLAUSES.iter().filter(|c| says(&[c.word, c.meaning, c.usage]));
+    let lines = functions.map(|f| (f.name, f.meaning));
+    let lines: Vec<(&str, &str)> = lines.chain(clauses.map(|c| (c.word, c.meaning))).collect();
+    let mut text = match ours {
+        Some(ours) => format!("`{word}` is written {} here\n", ours.replace('`', "")),
+        None => String::new(),
+    };
+    for (name, meaning) in &lines {
+        let _ = writeln!(text, "  {name:<16} {meaning}");
+    }
+    if !lines.is_empty() {
+        text.push_str("\noeuvre functions WORD says more about one, with an example.\n");
+    }
+    text
+}
 
 /// There is no such word; what may be meant.
 fn unknown(word: &str) -> Error {

@@ -8,7 +8,8 @@ use super::{At, Checked, Checker, Typed};
 use crate::error::Cause;
 use crate::language::ast::{Expr, Node, Operator};
 use crate::rows::program::{Op, Set, TextTest};
-use oeuvre_columns::value::calendar::{Period, Unit, parse_date, parse_datetime};
+use crate::language::functions;
+use oeuvre_columns::value::calendar::{Part, Period, Unit, parse_date, parse_datetime};
 use oeuvre_columns::value::decimal::MAX_DIGITS;
 use oeuvre_columns::value::{Comparison, Kind, Value};
 use std::sync::Arc;
@@ -394,12 +395,16 @@ impl Checker {
                     .label(format!("`{l}` is {}, `{r}` is {}", x.describe(), y.describe()))
                     .of_kinds();
                 let part = match x {
-                    Kind::Period(Unit::Month) => Some(("month_name", "'March'", "month")),
-                    Kind::Period(Unit::Quarter) => Some(("quarter_name", "'Q1'", "quarter")),
-                    Kind::Period(Unit::Day) => Some(("monthday", "14", "day")),
+                    Kind::Period(unit @ Unit::Month) => {
+                        Some((Part::MonthName, "'March'", unit.name()))
+                    }
+                    Kind::Period(unit @ Unit::Quarter) => {
+                        Some((Part::QuarterName, "'Q1'", unit.name()))
+                    }
                     _ => None,
                 };
-                if let (Some((function, example, of)), true) = (part, y.is_number()) {
+                if let (Some((part, example, of)), true) = (part, y.is_number()) {
+                    let function = functions::of_part(part);
                     let within = l.strip_prefix(of).unwrap_or("(date)");
                     it = it.help(format!(
                         "the same {of} of every year: {function}{within} {} {example}",

@@ -86,6 +86,12 @@ pub enum Share {
     Never,
 }
 
+/// The name of the function that gives a part of the calendar that repeats.
+pub(crate) fn of_part(part: Part) -> &'static str {
+    let gives = |f: &&Function| matches!(&f.call, Call::Row(RowCall::Part(p)) if *p == part);
+    all().find(gives).map_or("", |f| f.name)
+}
+
 /// What an aggregate is over the cells of the table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum OverCells {

@@ -269,7 +269,10 @@ fn ensure_same(names: &[String], heads: &[Vec<String>]) -> Result<(), ReadError>
                 None => continue,
             },
         };
-        let message = format!("the column `{column}` of {with} is not in {without}");
+        let message = match with == name {
+            true => format!("the column `{column}` is not in {without}"),
+            false => format!("the column `{column}` of {with} is missing here"),
+        };
         return Err(DataProblem::in_file(name, message)
             .help("files that are stacked have the same headings, in any order")
             .help("--lacking blank takes what a file lacks as missing")
@@ -435,7 +438,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case(&["a,b\n1,2\n", "a,c\n1,2\n"], "f1.csv: the column `c` of ")]
+    #[case(&["a,b\n1,2\n", "a,c\n1,2\n"], "f1.csv: the column `c` is not in ")]
     #[case(&["a,b\n1,2\n", "a\n1\n"], "f1.csv: the column `b` of ")]
     #[case(&["a,a\n"], "f0.csv, line 1: the heading `a` stands twice")]
     #[case(&["a,b\n1,2\n1\n"], "f0.csv, line 3: ")]
