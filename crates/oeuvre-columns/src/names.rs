@@ -81,7 +81,8 @@ pub fn as_name(column: &str) -> String {
 
 /// A text as one word for a shell: in single quotes where it needs them.
 pub fn shell_quoted(text: &str) -> String {
-    let plain = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.' | ',' | '=' | '/' | ':');
+    let plain =
+        |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.' | ',' | '=' | '/' | ':');
     match !text.is_empty() && text.chars().all(plain) {
         true => text.to_owned(),
         false => format!("'{}'", text.replace('\'', r"'\''")),

@@ -136,7 +136,9 @@ impl Check {
         let refused = |what: &str| {
             Error::request_with_help(
                 format!("{origin} '{text}' {what}"),
-                format!("write {origin} 'CALC = VALUE', such as {origin} 'sum(fare) = 48316.38 +- 0.5%'"),
+                format!(
+                    "write {origin} 'CALC = VALUE', such as {origin} 'sum(fare) = 48316.38 +- 0.5%'"
+                ),
             )
         };
         let (mut quote, mut depth, mut found) = (None, 0i32, None);

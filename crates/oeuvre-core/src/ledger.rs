@@ -165,7 +165,12 @@ impl Ledger {
                 add(&format!("rows of {} doubled", l.name), l.doubled, detail, true);
             }
             if l.unused > l.doubled {
-                add(&format!("rows of {} not used", l.name), l.unused - l.doubled, String::new(), true);
+                add(
+                    &format!("rows of {} not used", l.name),
+                    l.unused - l.doubled,
+                    String::new(),
+                    true,
+                );
             }
         }
         if self.of_rows_alone {

@@ -66,7 +66,11 @@ impl Show {
             }
         }
         parts.push(Show::parse(origin, &text[from..]));
-        if parts.iter().all(|p| p.heading.is_some()) { parts } else { vec![Show::parse(origin, text)] }
+        if parts.iter().all(|p| p.heading.is_some()) {
+            parts
+        } else {
+            vec![Show::parse(origin, text)]
+        }
     }
 }
 

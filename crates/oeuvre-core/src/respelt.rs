@@ -27,7 +27,9 @@ use crate::spelling::{Spelling, Spellings};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::names::{all_of, nearest};
-use oeuvre_columns::{Account, ColumnInfo, Kind, Note, ReadError, Reader, Size, Source, Table, Topic};
+use oeuvre_columns::{
+    Account, ColumnInfo, Kind, Note, ReadError, Reader, Size, Source, Table, Topic,
+};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -83,7 +85,11 @@ fn ensure_text(column: &ColumnInfo) -> Result<(), Error> {
     match column.kind {
         Kind::Text | Kind::Nothing => Ok(()),
         kind => Err(Error::request_with_help(
-            format!("--one-spelling: `{}` is {}, and has no spellings", column.name, kind.describe()),
+            format!(
+                "--one-spelling: `{}` is {}, and has no spellings",
+                column.name,
+                kind.describe()
+            ),
             "name a column of texts",
         )),
     }
@@ -206,7 +212,9 @@ impl Reader for Respelling<'_> {
         // A column that stays as it is must be the same one at each refill.
         let swap = |batch: &mut Batch, inner: &mut Batch, spellings: &[Option<&Spelling>]| {
             let both = batch.columns.iter_mut().zip(&mut inner.columns);
-            both.zip(spellings).filter(|(_, s)| s.is_none()).for_each(|((a, b), _)| std::mem::swap(a, b));
+            both.zip(spellings)
+                .filter(|(_, s)| s.is_none())
+                .for_each(|((a, b), _)| std::mem::swap(a, b));
         };
         swap(batch, &mut self.inner, &self.spellings);
         let more = self.reader.next(&mut self.inner);

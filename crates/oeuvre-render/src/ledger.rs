@@ -60,14 +60,17 @@ pub fn ledger_text(ledger: &Ledger, settings: LedgerSettings) -> String {
 /// The checks of a ledger, a line each: that it holds, or what was found, wanted, and their difference.
 pub fn checks_text(ledger: &Ledger, color: bool) -> String {
     let bold = anstyle::Style::new().bold();
-    ledger.checks.iter().map(|check| {
-        let line = check_line(check);
-        match color && !check.holds {
-            true => format!("{bold}{line}{bold:#}\n"),
-            false => format!("{line}\n"),
-        }
-    })
-    .collect()
+    ledger
+        .checks
+        .iter()
+        .map(|check| {
+            let line = check_line(check);
+            match color && !check.holds {
+                true => format!("{bold}{line}{bold:#}\n"),
+                false => format!("{line}\n"),
+            }
+        })
+        .collect()
 }
 
 /// A check in a line.

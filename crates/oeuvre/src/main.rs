@@ -3,6 +3,7 @@
 
 mod args;
 mod commands;
+mod complete;
 mod deliver;
 mod demo;
 mod environment;
@@ -11,10 +12,13 @@ mod messages;
 mod present;
 mod run;
 
-use clap::Parser;
+use clap::{CommandFactory, Parser};
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
+    clap_complete::CompleteEnv::with_factory(args::Args::command)
+        .var(complete::VARIABLE)
+        .complete();
     let args = match args::Args::try_parse() {
         Ok(args) => args,
         Err(error) => args::elsewhere(error).exit(),

@@ -54,7 +54,10 @@ pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> 
     let width = || environment::stderr_width();
     let mut text = oeuvre_render::ledger_text(
         ledger,
-        LedgerSettings { all_notes: output.notes == Notes::All, width_cols: output.width.or_else(width) },
+        LedgerSettings {
+            all_notes: output.notes == Notes::All,
+            width_cols: output.width.or_else(width),
+        },
     );
     if environment::terminal_width().is_some() && output.to.is_none() {
         // Below the table, not as a part of it.

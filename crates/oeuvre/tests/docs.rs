@@ -87,8 +87,17 @@ fn the_request_of_the_readme_runs_on_the_demo_data() {
 /// What the program says of itself: the help of every command, and the page of words.
 fn helps() -> Vec<(String, String)> {
     let folder = Folder::new();
-    let commands =
-        ["demo", "profile", "summary", "detail", "trace", "explain", "functions", "completions"];
+    let commands = [
+        "demo",
+        "profile",
+        "summary",
+        "detail",
+        "trace",
+        "explain",
+        "functions",
+        "completions",
+        "manual",
+    ];
     let mut all: Vec<(String, String)> =
         commands.iter().map(|c| (format!("{c} --help"), folder.run(&[c, "--help"]).ok())).collect();
     all.push(("functions".into(), folder.run(&["functions"]).ok()));

@@ -140,7 +140,7 @@ fn a_wrong_command_line_ends_with_two_and_a_missing_file_with_one() {
 #[case(&["--top", "3"], "--by", &["--by", "route", "--top", "3"])]
 #[case(&["--every-period"], "--by 'month(date)'", &["--by", "month(sailed_on)", "--every-period"])]
 #[case(&["--let", "sum(fare)"], "--let 'revenue: sum(fare)'", &["--let", "revenue=sum(fare)"])]
-#[case(&["--kind", "fare"], "--kind COL=KIND", &["--kind", "fare=number"])]
+#[case(&["--kind", "fare"], "--kind 'COL=KIND'", &["--kind", "fare=number"])]
 #[case(&["--kind", "fair=text"], "did you mean `fare`?", &["--kind", "fare=text"])]
 #[case(&["--format", "fare #"], "--format 'revenue: #,##0.00'", &["--show", "revenue: sum(fare)", "--format", "revenue: #,##0.00"])]
 #[case(&["--headings", "a,b"], "--headings 'route,fare,status,sailed_on,Ship date'", &["--headings", "route,fare,status,sailed_on,Ship date"])]

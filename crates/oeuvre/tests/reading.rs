@@ -75,7 +75,8 @@ fn compressed_files_other_encodings_and_standard_input_are_read() {
     let (_, ledger) = folder.run(&["summary", "latin.csv", "--by", "route"]).fine();
     let said = "latin.csv is not UTF-8, and is read as windows-1252: see 'Ské' in route on line 2";
     assert!(ledger.contains(said), "{ledger}");
-    let error = folder.run(&["summary", "latin.csv", "--by", "route", "--encoding", "utf-8"]).error();
+    let error =
+        folder.run(&["summary", "latin.csv", "--by", "route", "--encoding", "utf-8"]).error();
     assert!(
         error.contains("latin.csv, line 2, column `route`: the text is not valid UTF-8"),
         "{error}"

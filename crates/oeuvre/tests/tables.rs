@@ -227,7 +227,7 @@ fn the_ledger_tells_of_ties_and_of_what_is_not_shown() {
 #[case(&["--by", "route", "--show", "fare", "--cell-bars", "fare"], "40.00 ████████▊\n")]
 #[case(&["--by", "route", "--show", "fare", "--cell-shade", "fare"], "45.50 █\n")]
 #[case(&["--by", "route", "--show", "fare", "--cell-shade", "fare", "--color", "always"], "\u{1b}[48;5;208m")]
-#[case(&["--by", "coast", "--columns-by", "month(sailed_on)", "--show", "fare", "--width", "30"], "coast      2025-03")]
+#[case(&["--by", "coast", "--columns-by", "month(sailed_on)", "--show", "fare", "--width", "30"], "coast          2025-03")]
 #[case(&["--by", "coast", "--show", "fare", "--as", "markdown", "--columns-by", "month(sailed_on)"], "| coast | 2025-01<br>sum of fare |")]
 #[case(&["--by", "coast", "--show", "fare", "--as", "json", "--columns-by", "month(sailed_on)", "--totals"], r#""result":"sum of fare","under":{"month(sailed_on)":"2025-01"}}"#)]
 #[case(&["--by", "coast", "--as", "json", "--top", "1", "--totals"], r#"{"role":"rest","cells":{"rows":4}}"#)]

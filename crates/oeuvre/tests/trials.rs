@@ -158,7 +158,8 @@ fn a_group_of_zero_is_never_one_of_thousands(
     let (out, ledger) = folder.run(&args).fine();
     assert_eq!(out, format!("sum(x)\n{sum}\n"));
     // Said where the sign is not the one that was named, and where thousands could be decimals.
-    let (turned, open) = (ledger.contains("as its decimal sign, because"), ledger.contains("two ways"));
+    let (turned, open) =
+        (ledger.contains("as its decimal sign, because"), ledger.contains("two ways"));
     assert_eq!((turned, open), (!options.is_empty(), values.starts_with("1,250")), "{ledger}");
     // What fits neither sign is text; late values count as early ones do.
     folder.write("b.csv", format!("x\n{}\"0,250\"\n\"1,5,0\"\n", "\"1,000\"\n".repeat(60_000)));

@@ -82,9 +82,8 @@ impl DatePattern {
                 (c, n) => vec![Field::Literal(c); n],
             });
         }
-        let has = |letter: char| {
-            fields.iter().any(|f| matches!(f, Field::Number(c, _) if *c == letter))
-        };
+        let has =
+            |letter: char| fields.iter().any(|f| matches!(f, Field::Number(c, _) if *c == letter));
         if !has('y') {
             return Err("it has no year: yyyy or yy".to_owned());
         }
@@ -135,6 +134,9 @@ impl DatePattern {
             }
         }
         let seconds = (clock[0] * 60 + clock[1]) * 60 + clock[2];
-        rest.is_empty().then(|| date(year?, month, day)).flatten().map(|day| (day, seconds * 1_000_000))
+        rest.is_empty()
+            .then(|| date(year?, month, day))
+            .flatten()
+            .map(|day| (day, seconds * 1_000_000))
     }
 }

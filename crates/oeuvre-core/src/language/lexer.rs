@@ -30,19 +30,12 @@ pub(crate) struct Spanned {
     pub(crate) span: Range<usize>,
 }
 
-const SIGNS: [&str; 14] =
-    ["<>", "<=", ">=", "(", ")", ",", "+", "-", "*", "/", "=", "<", ">", "."];
+const SIGNS: [&str; 14] = ["<>", "<=", ">=", "(", ")", ",", "+", "-", "*", "/", "=", "<", ">", "."];
 /// Two signs that mean what another does.
 const SAME: [(&str, &str); 2] = [("!=", "<>"), ("==", "=")];
 /// Signs that people bring from elsewhere, and what is written here.
-const FOREIGN: [(&str, &str); 6] = [
-    ("&&", "and"),
-    ("||", "or"),
-    ("≠", "<>"),
-    ("≤", "<="),
-    ("≥", ">="),
-    ("!", "not"),
-];
+const FOREIGN: [(&str, &str); 6] =
+    [("&&", "and"), ("||", "or"), ("≠", "<>"), ("≤", "<="), ("≥", ">="), ("!", "not")];
 
 /// Splits a calculation into tokens; the last one is [`Token::End`].
 pub(crate) fn tokens(written: &Arc<SourceText>) -> Result<Vec<Spanned>, Diagnostic> {

@@ -61,7 +61,9 @@ impl Days {
     fn days(&self) -> Vec<i32> {
         let words = self.bits.iter().enumerate().filter(|(_, w)| **w != 0);
         let of_word = |(i, &word): (usize, &u64)| {
-            (0..64).filter(move |b| word >> b & 1 == 1).map(move |b| FIRST_DAY + (i * 64 + b) as i32)
+            (0..64)
+                .filter(move |b| word >> b & 1 == 1)
+                .map(move |b| FIRST_DAY + (i * 64 + b) as i32)
         };
         words.flat_map(of_word).collect()
     }
@@ -131,11 +133,8 @@ fn gaps(days: &[i32], watch: &DaysWatch, plan: &Plan) -> Option<Note> {
     if filled && watch.walked.is_none() {
         return None;
     }
-    let named: Vec<String> = missing
-        .iter()
-        .take(NAMED)
-        .map(|&index| Period { unit, index }.to_string())
-        .collect();
+    let named: Vec<String> =
+        missing.iter().take(NAMED).map(|&index| Period { unit, index }.to_string()).collect();
     let more = match missing.len().saturating_sub(NAMED) {
         0 => String::new(),
         n => format!(" and {n} more"),

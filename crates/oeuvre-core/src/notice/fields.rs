@@ -2,9 +2,9 @@
 
 use super::{Note, Plan, Source};
 use oeuvre_columns::Topic;
-use oeuvre_columns::names::{grouped};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::column::marks::Mark;
+use oeuvre_columns::names::grouped;
 use std::sync::Arc;
 
 /// How often each mark was met, by column; a column has few different ones.
@@ -55,7 +55,9 @@ impl Fields {
             match mark {
                 Mark::Lacking => lacking = *n,
                 Mark::Missing(text) => {
-                    texts.extend(self.texts[place].get(usize::from(*text)).map(|t| (t.as_str(), *n)));
+                    texts.extend(
+                        self.texts[place].get(usize::from(*text)).map(|t| (t.as_str(), *n)),
+                    );
                 }
                 _ => {}
             }

@@ -50,7 +50,12 @@ impl Noticed {
     }
 
     /// Looks at the rows of a batch before any is left out.
-    pub(crate) fn look_at_all(&mut self, plan: &Plan, inputs: &[&Column], column: ColumnOf<'_, '_>) {
+    pub(crate) fn look_at_all(
+        &mut self,
+        plan: &Plan,
+        inputs: &[&Column],
+        column: ColumnOf<'_, '_>,
+    ) {
         for (texts, watch) in self.filter_texts.iter_mut().zip(&plan.watches.filter_texts) {
             texts.look_at(column(watch.operand));
         }

@@ -3,8 +3,8 @@
 use super::{Note, Plan, column_of, plural};
 use crate::plan::TextsWatch;
 use oeuvre_columns::Topic;
-use oeuvre_columns::names::{as_name, shell_quoted, grouped, nearest, plain_label, visible_label};
 use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::names::{as_name, grouped, nearest, plain_label, shell_quoted, visible_label};
 use std::collections::{HashMap, HashSet};
 
 /// The labels of a column that is compared with texts, each with how many rows have it.

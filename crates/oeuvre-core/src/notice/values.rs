@@ -5,10 +5,10 @@ use super::{ColumnOf, Note, Plan, plural};
 use crate::plan::ValuesWatch;
 use crate::rows::program::Operand;
 use oeuvre_columns::Topic;
-use oeuvre_columns::names::{grouped};
 use oeuvre_columns::column::{
     Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128, dictionary::MISSING_CODE,
 };
+use oeuvre_columns::names::grouped;
 
 /// For what results are made of, the rows that they take and those of them that have a value.
 pub(super) struct Values {
@@ -23,7 +23,12 @@ impl Values {
         Values { counts: vec![(0, 0); watches] }
     }
 
-    pub(super) fn look_at(&mut self, watches: &[ValuesWatch], column: ColumnOf<'_, '_>, rows: usize) {
+    pub(super) fn look_at(
+        &mut self,
+        watches: &[ValuesWatch],
+        column: ColumnOf<'_, '_>,
+        rows: usize,
+    ) {
         for (watch, (taken, with_value)) in watches.iter().zip(&mut self.counts) {
             let data = |operand: Operand| &column(operand).data;
             if let (None, [only]) = (watch.condition, watch.args.as_slice()) {

@@ -208,7 +208,8 @@ impl RowWork {
         for (place, &column) in plan.inputs.iter().enumerate() {
             let Some(column) = plan.columns.get(column) else { continue };
             let (_, texts) = self.noticed.fields.missing(place);
-            let texts = texts.into_iter().map(|(text, n)| (column.name.clone(), text.to_owned(), n));
+            let texts =
+                texts.into_iter().map(|(text, n)| (column.name.clone(), text.to_owned(), n));
             ledger.read_as_missing.extend(texts);
         }
         ledger.notes = self.noticed.notes(plan, source);

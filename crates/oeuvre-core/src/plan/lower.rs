@@ -8,7 +8,8 @@
 //! If you add a kind of node: say in `Lowering::lower` what becomes of it at each target.
 
 use super::{
-    AggregatePlan, Built, From, Grouping, KeyPlan, Programs, SecondPassPlan, StatePlan, TableInput, ValuesWatch,
+    AggregatePlan, Built, From, Grouping, KeyPlan, Programs, SecondPassPlan, StatePlan, TableInput,
+    ValuesWatch,
 };
 use crate::aggregate::{Additivity, Aggregate};
 use crate::language::check::{AggregateNode, Checker, Id, Key, Level, TreeNode, Typed};

@@ -125,9 +125,10 @@ fn with_quotes(error: Error, names: &[String]) -> Error {
         if found {
             let option = written.origin.split(' ').next().unwrap_or("--show");
             let quoted = quoted.replace('\'', r"'\''");
-            mistake.help.insert(0, format!(
-                "a name with spaces or signs stands in double quotes: {option} '{quoted}'"
-            ));
+            mistake.help.insert(
+                0,
+                format!("a name with spaces or signs stands in double quotes: {option} '{quoted}'"),
+            );
         }
     }
     Error::Diagnostics(mistakes)

@@ -73,7 +73,8 @@ pub fn profile(
         doubled.extend(doubled_values(column.kind, &counted, present).map(|values| (i, values)));
     }
     let lines_of = rows::doubled_lines(source, threads, &kinds, &doubled)?;
-    if !all_differ && ledger.counted > 1 {
+    let given_twice = ledger.notes.iter().any(|note| note.topic == Topic::Twice);
+    if !all_differ && !given_twice && ledger.counted > 1 {
         let text = rows::equal_rows(source, threads)?;
         ledger.notes.extend(text.map(|text| Note::new(Topic::Twice, text)));
     }

@@ -50,7 +50,11 @@ pub(super) fn doubled_lines(
         let more = if values.len() > NAMED { ", …" } else { "" };
         said.insert(
             *column,
-            format!("nearly all differ, but {} {stand} on several rows: {}{more}", grouped(n), texts.join("; ")),
+            format!(
+                "nearly all differ, but {} {stand} on several rows: {}{more}",
+                grouped(n),
+                texts.join("; ")
+            ),
         );
     }
     Ok(said)
@@ -94,27 +98,33 @@ impl Consumer for Find<'_> {
 
 /// How many rows are equal to an earlier one in every column, in words with some lines; `None` for none.
 pub(super) fn equal_rows(source: &dyn Source, threads: usize) -> Result<Option<String>, Error> {
-    let columns = source.columns().len();
-    let mut wanted: Vec<usize> = (0..columns).collect();
-    let line = source.location_columns().map(|[_, line]| line);
-    wanted.extend(line);
+    let infos = source.columns();
+    let place = source.location_columns();
+    // The name of a row's file is no part of the row.
+    let is_own = |c: &usize| place.is_none() || infos[*c].name != "source_file";
+    let mut wanted: Vec<usize> = (0..infos.len()).filter(is_own).collect();
+    let columns = wanted.len();
+    wanted.extend(place.into_iter().flatten());
     let hashes = Hashes { wanted, columns, seed: RandomState::new().hash_one(0u8) };
-    let mut rows = Pass::over(source, threads).serve(&hashes)?.share.rows;
+    let Hashed { mut rows, files, .. } = Pass::over(source, threads).serve(&hashes)?.share;
     rows.sort_unstable();
-    let mut pairs: Vec<(u64, i128, i128)> = Vec::new();
+    let mut pairs: Vec<(u64, [(i128, usize); 2])> = Vec::new();
     let mut doubled = 0u64;
     for run in rows.chunk_by(|a, b| a.0 == b.0).filter(|run| run.len() > 1) {
         doubled += run.len() as u64 - 1;
-        pairs.push((run[0].1, run[0].2, run[1].2));
+        pairs.push((run[0].1, [(run[0].2, run[0].3), (run[1].2, run[1].3)]));
     }
     if doubled == 0 {
         return Ok(None);
     }
     pairs.sort_unstable();
     let (is, rows) = if doubled == 1 { ("is", "row") } else { ("are", "rows") };
-    let named: Vec<String> =
-        pairs.iter().take(NAMED).map(|(_, a, b)| format!("lines {a} and {b}")).collect();
-    let such = match line {
+    let named = |&(_, [(a, of_a), (b, of_b)]): &(u64, [(i128, usize); 2])| match files.len() {
+        0 | 1 => format!("lines {a} and {b}"),
+        _ => format!("line {a} of {} and line {b} of {}", files[of_a], files[of_b]),
+    };
+    let named: Vec<String> = pairs.iter().take(NAMED).map(named).collect();
+    let such = match place {
         Some(_) => format!(", such as {}", named.join(", ")),
         None => String::new(),
     };
@@ -134,15 +144,30 @@ struct Hashes {
 /// What a worker has hashed.
 #[derive(Default)]
 struct Hashed {
-    rows: Vec<(u128, u64, i128)>,
+    rows: Vec<(u128, u64, i128, usize)>,
+    /// The names of the files, by the last part of a row.
+    files: Vec<String>,
     /// The hashes of the texts of each column, by code.
     texts: Vec<Vec<u64>>,
 }
 
 impl Share for Hashed {
     fn absorb(&mut self, other: Hashed) -> Result<(), Error> {
-        self.rows.extend(other.rows);
+        let map: Vec<usize> = other.files.iter().map(|name| self.file(name)).collect();
+        let row =
+            |(hash, piece, line, file)| (hash, piece, line, map.get(file).copied().unwrap_or(0));
+        self.rows.extend(other.rows.into_iter().map(row));
         Ok(())
+    }
+}
+
+impl Hashed {
+    /// The number of a file.
+    fn file(&mut self, name: &str) -> usize {
+        self.files.iter().position(|known| known == name).unwrap_or_else(|| {
+            self.files.push(name.to_owned());
+            self.files.len() - 1
+        })
     }
 }
 
@@ -186,19 +211,26 @@ impl Consumer for Hashes {
     }
 
     fn share(&self) -> Hashed {
-        Hashed { rows: Vec::new(), texts: vec![Vec::new(); self.columns] }
+        Hashed { texts: vec![Vec::new(); self.columns], ..Hashed::default() }
     }
 
     fn take(&self, share: &mut Hashed, batch: &mut Batch) -> Result<(), Error> {
-        let lines = batch.columns.get(self.columns).map(|c| c.data.to_i128());
+        // Behind the columns the file, the same for a batch, and the line.
+        let lines = batch.columns.get(self.columns + 1).map(|c| c.data.to_i128());
+        let name = batch.columns.get(self.columns).filter(|_| batch.rows > 0);
+        let file = match name.map(|c| c.value(Kind::Text, 0)) {
+            Some(Value::Text(name)) => share.file(&name),
+            _ => 0,
+        };
         for row in 0..batch.rows {
             let (mut a, mut b) = (self.seed, !self.seed);
             for (column, texts) in batch.columns[..self.columns].iter().zip(&mut share.texts) {
                 let value = self.of_column(column, texts, row);
-                (a, b) = (fold(a ^ value, PI), fold(b.rotate_left(29) ^ value, PI.rotate_left(32) | 1));
+                (a, b) =
+                    (fold(a ^ value, PI), fold(b.rotate_left(29) ^ value, PI.rotate_left(32) | 1));
             }
             let line = lines.as_ref().map_or(0, |lines| lines[row]);
-            share.rows.push((u128::from(a) << 64 | u128::from(b), batch.piece, line));
+            share.rows.push((u128::from(a) << 64 | u128::from(b), batch.piece, line, file));
         }
         Ok(())
     }

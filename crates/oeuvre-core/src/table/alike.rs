@@ -56,10 +56,16 @@ fn alike_in_key<'a>(
         }
     }
     let column = name_of(plan, operand);
-    alike_labels(heading, column.as_deref(), sets.into_values().map(|codes| {
-        let of = |code: u32| texts[code as usize].as_ref().map(|t| (t.to_string(), counts[code as usize]));
-        codes.into_iter().filter_map(of).filter(|l| l.1 > 0).collect()
-    }))
+    alike_labels(
+        heading,
+        column.as_deref(),
+        sets.into_values().map(|codes| {
+            let of = |code: u32| {
+                texts[code as usize].as_ref().map(|t| (t.to_string(), counts[code as usize]))
+            };
+            codes.into_iter().filter_map(of).filter(|l| l.1 > 0).collect()
+        }),
+    )
 }
 
 /// A hash of a label's plain form.

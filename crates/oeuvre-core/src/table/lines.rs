@@ -319,10 +319,10 @@ impl Order<'_> {
                 continue;
             }
             let result = plan.results.iter().find(|r| r.built.operand == operand);
-            let name = result.map_or("what lines are sorted by", |r| r.heading.as_str());
+            let name = result.map_or("what --sort says", |r| r.heading.as_str());
             let text = match (plan.keys().get(plan.by_keys), plan.sort_column.is_empty()) {
                 (Some(key), true) => format!(
-                    "{name} has no value in the total column, by which lines are sorted, so that their labels decide; --sort-column '{} = LABEL' sorts by another one",
+                    "{name} has no value in the total column, which orders the lines, so that labels decide; --sort-column '{} = LABEL' takes another column",
                     key.heading
                 ),
                 _ => format!("{name} has no value on any line, so that labels decide the order"),

@@ -9,9 +9,7 @@ use crate::grouping::{Depths, GroupStates};
 use crate::plan::Plan;
 use crate::request::AtLabel;
 use crate::rows::program::Operand;
-use crate::table::{
-    LevelResults, Levels, ReadsAs, Table, Trees, code_of, label_of, shared_codes,
-};
+use crate::table::{LevelResults, Levels, ReadsAs, Table, Trees, code_of, label_of, shared_codes};
 use oeuvre_columns::value::{Kind, Value};
 use std::ops::Range;
 use std::rc::Rc;

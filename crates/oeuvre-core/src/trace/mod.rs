@@ -35,7 +35,7 @@ use crate::plan::{Plan, ResultPlan};
 use crate::request::{AtLabel, Request, Show};
 use crate::rows::program::Operand;
 use crate::table;
-use crate::table::{MISSING, ReadsAs, EnteredCells, Levels, Trees, ranks};
+use crate::table::{EnteredCells, Levels, MISSING, ReadsAs, Trees, ranks};
 use cell::{Cell, Located, cell_of, find, keys_named, position_in_table};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Kind, Value};
@@ -103,7 +103,6 @@ pub struct Entered {
     /// The cells with what was taken from each, in the order in which they were walked or compared.
     pub cells: Grid,
 }
-
 
 /// Traces the cell at some labels, each with its key as written. `plan` is that of the table, and the figure
 /// that is compared is the one that the table shows; `request` is what the plan was made of.

@@ -42,8 +42,8 @@ pub(crate) mod step;
 pub(crate) mod tile;
 
 pub use calc::{
-    Argument, Calc, Cells, Compared, Compares, Given, Gives, Layout, Parts, Reference, Said, Taking, Ties,
-    Walks, Window,
+    Argument, Calc, Cells, Compared, Compares, Given, Gives, Layout, Parts, Reference, Said,
+    Taking, Ties, Walks, Window,
 };
 
 use crate::aggregate::{Aggregate, Overflow, Rows};

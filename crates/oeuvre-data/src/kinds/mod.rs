@@ -398,7 +398,11 @@ impl Columns {
         let state = &self.states[column];
         let mut said = Vec::new();
         for (file, ways) in state.files.iter().enumerate() {
-            let of = if self.files.len() > 1 { format!(" of {}", self.files[file]) } else { String::new() };
+            let of = if self.files.len() > 1 {
+                format!(" of {}", self.files[file])
+            } else {
+                String::new()
+            };
             let numbers = matches!(state.shape, Shape::Number(_) | Shape::Float);
             if let (Some(by), true) = (&ways.other_sign, numbers) {
                 said.push(format!(
@@ -545,9 +549,7 @@ impl ColumnState {
                 continue;
             }
             let numeric = matches!(self.shape, Shape::Unknown | Shape::Number(_) | Shape::Float);
-            if numeric
-                && ways.other_sign.is_none()
-                && values::is_of_other_sign(&text, ways.decimal)
+            if numeric && ways.other_sign.is_none() && values::is_of_other_sign(&text, ways.decimal)
             {
                 return Guess::OtherSign(at, trimmed.to_owned());
             }
@@ -753,7 +755,8 @@ mod tests {
             );
         }
         assert!(columns.ensure_unambiguous(&[]).is_ok(), "nobody reads it");
-        let told = ReadOptions { dates: Some(DateForm::Order(DateOrder::Dmy)), ..ReadOptions::default() };
+        let told =
+            ReadOptions { dates: Some(DateForm::Order(DateOrder::Dmy)), ..ReadOptions::default() };
         assert!(learnt(dates, &[], &told).ensure_unambiguous(&[0]).is_ok());
     }
 
@@ -781,9 +784,7 @@ mod tests {
         #[case] message: &str,
         #[case] help: &str,
     ) {
-        let Err(ReadError::Problem(it)) = one_file(&["fare"], &options) else {
-            panic!("refused")
-        };
+        let Err(ReadError::Problem(it)) = one_file(&["fare"], &options) else { panic!("refused") };
         assert!(it.message == message && it.help[0].contains(help), "{it:?}");
     }
 

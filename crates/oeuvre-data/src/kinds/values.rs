@@ -6,8 +6,8 @@
 //! loops of `csv/fast.rs` take the usual forms before them, and a test holds them to the same values.
 
 use crate::options::{DateOrder, Zone};
-use oeuvre_columns::value::calendar::{self, parse_date, parse_time};
 use oeuvre_columns::column::marks::Mark;
+use oeuvre_columns::value::calendar::{self, parse_date, parse_time};
 use oeuvre_columns::value::decimal::{Decimal, MAX_DIGITS};
 use oeuvre_columns::value::pattern::{DatePattern, month_of_name, two_digit_year};
 
@@ -369,8 +369,10 @@ pub(crate) fn datetime_in(text: &str, ways: DateWays<'_>) -> Option<(i64, Option
         return Some((i64::from(day) * calendar::DAY_MICROS + time, None));
     }
     // A date may have spaces in it; the time stands behind the last one.
-    let split = text.split_once(['T', 't']).filter(|(day, _)| day.ends_with(|c: char| c.is_ascii_digit()));
-    let (day, time) = match split.or_else(|| text.rsplit_once(' ').filter(|(_, t)| t.contains(':'))) {
+    let split =
+        text.split_once(['T', 't']).filter(|(day, _)| day.ends_with(|c: char| c.is_ascii_digit()));
+    let (day, time) = match split.or_else(|| text.rsplit_once(' ').filter(|(_, t)| t.contains(':')))
+    {
         Some((day, time)) => (day, Some(time)),
         None => (text, None),
     };

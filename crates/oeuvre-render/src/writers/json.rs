@@ -7,9 +7,9 @@
 //! flat objects, in place of `lines`. JSON Lines are the lines, or the rows, one object each.
 
 use super::{PartWriter, Writer};
-use crate::ledger::notes;
 use crate::Settings;
 use crate::layout::{Layout, Row, Slot};
+use crate::ledger::notes;
 use crate::style::Style;
 use oeuvre_columns::{Kind, Value};
 use oeuvre_core::{Entry, Grid, Ledger, LineKind};

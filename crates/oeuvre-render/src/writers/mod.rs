@@ -274,7 +274,7 @@ mod tests {
                 let settings = settings(&style, format);
                 let headings: Vec<&str> = grid.columns.iter().map(|c| c.heading.as_str()).collect();
                 let mut out = Vec::new();
-                format.0.parts().unwrap().headings(&headings, &mut out).unwrap();
+                format.0.parts().unwrap().headings(&headings, &Style::default(), &mut out).unwrap();
                 let lines = grid.lines.len();
                 for range in [0..lines / 2, lines / 2..lines] {
                     let mut part = grid.clone();

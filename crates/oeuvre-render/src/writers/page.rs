@@ -482,10 +482,20 @@ fn squeeze(layout: &Layout<'_>, block: &mut Vec<Wide>, limit: usize) {
     }
 }
 
+/// Whether a column holds labels: of a key, or of a listing's own columns. What a calculation gives is not cut where it
+/// can stand in a block of its own.
+fn is_label(layout: &Layout<'_>, slot: Slot) -> bool {
+    let plain = match slot {
+        Slot::Result(r) => layout.grid.columns.get(r).is_some_and(|c| c.plain),
+        _ => true,
+    };
+    plain && layout.kind(slot) == Kind::Text
+}
+
 /// Makes the widest labels narrower until so much is won, or none is wider than [`SHORTEST_LABEL`]; gives what
 /// was won.
 fn shorten_labels(layout: &Layout<'_>, columns: &mut [Wide], over: usize) -> usize {
-    let is_long = |c: &&mut Wide| layout.kind(c.slot) == Kind::Text && c.width > SHORTEST_LABEL;
+    let is_long = |c: &&mut Wide| is_label(layout, c.slot) && c.width > SHORTEST_LABEL;
     let mut long: Vec<&mut Wide> = columns.iter_mut().filter(is_long).collect();
     let won = |long: &[&mut Wide], width: usize| -> usize {
         long.iter().map(|c| c.width.saturating_sub(width)).sum()
@@ -616,7 +626,7 @@ mod tests {
             let mut plain: Vec<usize> = columns.iter().map(|c| c.width).collect();
             let mut won = 0;
             while won < over {
-                let long = |i: &usize| layout.kind(columns[*i].slot) == Kind::Text && plain[*i] > SHORTEST_LABEL;
+                let long = |i: &usize| is_label(&layout, columns[*i].slot) && plain[*i] > SHORTEST_LABEL;
                 let Some(widest) = (0..plain.len()).filter(long).max_by_key(|&i| plain[i]) else { break };
                 plain[widest] -= 1;
                 won += 1;

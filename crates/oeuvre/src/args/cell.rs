@@ -29,7 +29,9 @@ pub(crate) fn read(option: &str, text: &str, by: &[Arc<SourceText>]) -> Result<K
         let problem = |what: &str| {
             Error::request_with_help(
                 format!("{option} '{}' {what}", text.trim()),
-                format!("write {option} 'KEY = LABEL', such as {option} 'route = SKE, month = 2025-03'; a label with a comma or quotes stands in single quotes, a key with signs in double quotes"),
+                format!(
+                    "write {option} 'KEY = LABEL', such as {option} 'route = SKE, month = 2025-03'; a label with a comma or quotes stands in single quotes, a key with signs in double quotes"
+                ),
             )
         };
         let end = key_end(rest).ok_or_else(|| problem("names no label"))?;

@@ -46,11 +46,17 @@ pub(crate) enum Command {
     Functions(FunctionsArgs),
     /// Say in plain sentences what a summary would do; takes what summary takes.
     Explain(Box<ExplainArgs>),
-    /// Write the completions of a shell to standard output.
+    /// Write what a shell needs to complete command lines, columns of files among them.
+    ///
+    /// For bash: source <(oeuvre completions bash), in ~/.bashrc. Others: zsh, fish, elvish, powershell.
     Completions {
         /// Which shell.
         shell: clap_complete::Shell,
     },
+    /// Write the man pages into a folder.
+    ///
+    /// As in: oeuvre manual ~/.local/share/man/man1
+    Manual(ManualArgs),
 }
 
 impl Args {
@@ -62,9 +68,10 @@ impl Args {
             Command::Detail(args) => args.output.color,
             Command::Trace(args) => args.summary.output.color,
             Command::Explain(args) => args.summary.output.color,
-            Command::Demo(_) | Command::Functions(_) | Command::Completions { .. } => {
-                crate::environment::Color::Auto
-            }
+            Command::Demo(_)
+            | Command::Functions(_)
+            | Command::Completions { .. }
+            | Command::Manual(_) => crate::environment::Color::Auto,
         }
     }
 }
@@ -82,6 +89,13 @@ pub(crate) struct DemoArgs {
 }
 
 #[derive(clap::Args, Debug)]
+pub(crate) struct ManualArgs {
+    /// The folder to write to; it is made when it is not there.
+    #[arg(value_name = "DIR")]
+    pub(crate) dir: PathBuf,
+}
+
+#[derive(clap::Args, Debug)]
 pub(crate) struct FunctionsArgs {
     /// The function, or the word inside its parentheses, to explain.
     #[arg(value_name = "WORD")]
@@ -92,6 +106,11 @@ pub(crate) struct FunctionsArgs {
 }
 
 #[derive(clap::Args, Debug)]
+#[command(disable_help_flag = true)]
+#[command(
+    after_help = "All options: oeuvre profile --help; words of calculations: oeuvre functions"
+)]
+#[command(after_long_help = "The words of calculations: oeuvre functions")]
 pub(crate) struct ProfileArgs {
     /// The files with the rows; - is standard input.
     #[arg(required = true, value_name = "FILE")]
@@ -103,6 +122,11 @@ pub(crate) struct ProfileArgs {
 }
 
 #[derive(clap::Args, Debug)]
+#[command(disable_help_flag = true)]
+#[command(
+    after_help = "All options: oeuvre summary --help; words of calculations: oeuvre functions"
+)]
+#[command(after_long_help = "The words of calculations: oeuvre functions")]
 pub(crate) struct SummaryArgs {
     /// The files with the rows; - is standard input.
     ///
@@ -123,15 +147,17 @@ pub(crate) struct SummaryArgs {
 }
 
 #[derive(clap::Args, Debug)]
+#[command(disable_help_flag = true)]
 pub(crate) struct ExplainArgs {
     #[command(flatten)]
     pub(crate) summary: SummaryArgs,
     /// Say what detail would do with these options, instead of summary.
-    #[arg(long)]
+    #[arg(long, help_heading = "What to show")]
     pub(crate) detail: bool,
 }
 
 #[derive(clap::Args, Debug)]
+#[command(disable_help_flag = true)]
 pub(crate) struct TraceArgs {
     #[command(flatten)]
     pub(crate) summary: SummaryArgs,
@@ -139,10 +165,22 @@ pub(crate) struct TraceArgs {
     ///
     /// Keys that are left out, from the innermost, mean the total over them. A label with a comma stands in
     /// single quotes; rows without a category have the label (missing).
-    #[arg(long, value_name = "KEYS", default_value = "", hide_default_value = true)]
+    #[arg(
+        long,
+        value_name = "KEYS",
+        default_value = "",
+        hide_default_value = true,
+        help_heading = "What to show"
+    )]
     pub(crate) at: String,
     /// How many of the rows, and of the cells that entered, to show as text.
-    #[arg(long, value_name = "N", default_value_t = 40)]
+    #[arg(
+        hide_short_help = true,
+        long,
+        value_name = "N",
+        default_value_t = 40,
+        help_heading = "What to show"
+    )]
     pub(crate) first: usize,
 }
 
@@ -163,6 +201,11 @@ impl SummaryArgs {
 }
 
 #[derive(clap::Args, Debug)]
+#[command(disable_help_flag = true)]
+#[command(
+    after_help = "All options: oeuvre detail --help; words of calculations: oeuvre functions"
+)]
+#[command(after_long_help = "The words of calculations: oeuvre functions")]
 pub(crate) struct DetailArgs {
     /// The files with the rows; - is standard input.
     #[arg(required = true, value_name = "FILE")]

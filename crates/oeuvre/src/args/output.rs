@@ -28,23 +28,28 @@ pub(crate) struct OutputArgs {
     /// that nothing half-written is left behind.
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
+    /// The file type: csv, tsv, json, jsonl, markdown.
+    ///
     /// The file type, where the ending of --to does not say it; text unless said.
-    #[arg(long = "as", value_name = "FILETYPE", value_parser = format_parser())]
+    #[arg(long = "as", value_name = "FILETYPE", hide_possible_values = true, value_parser = format_parser())]
     file_type: Option<Format>,
     /// How many threads to use; as many as the machine runs at once unless said.
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
+    #[arg(hide_short_help = true, long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
     pub(crate) threads: Option<u16>,
     /// The columns of characters a text table may take; the terminal's width unless said.
-    #[arg(long, value_name = "N")]
+    #[arg(hide_short_help = true, long, value_name = "N")]
     pub(crate) width: Option<usize>,
     /// Do not write the ledger.
     #[arg(long)]
     pub(crate) quiet: bool,
     /// Which notes the ledger shows: few (the ten most telling) or all.
-    #[arg(long, value_name = "WHICH", default_value = "few", hide_default_value = true, value_parser = choice::<Notes>())]
+    #[arg(hide_short_help = true, long, value_name = "WHICH", default_value = "few", hide_default_value = true, value_parser = choice::<Notes>())]
     pub(crate) notes: Notes,
+    /// Print the commonest options with -h, all of them with --help.
+    #[arg(short = 'h', long, action = clap::ArgAction::Help)]
+    help: Option<bool>,
     /// When to use colour: auto, always or never.
-    #[arg(long, value_name = "WHEN", default_value = "auto", value_parser = choice::<Color>())]
+    #[arg(hide_short_help = true, long, value_name = "WHEN", default_value = "auto", value_parser = choice::<Color>())]
     pub(crate) color: Color,
 }
 

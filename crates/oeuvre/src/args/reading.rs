@@ -1,5 +1,6 @@
 //! How the files are read.
 
+use crate::complete;
 use oeuvre_columns::Choice;
 use oeuvre_columns::names::{all_of, either, nearest};
 use oeuvre_columns::value::pattern::DatePattern;
@@ -15,8 +16,10 @@ pub(crate) struct ReadingArgs {
     /// What a column holds: number, text, boolean, date or datetime; repeatable, as in 'fare=number'.
     ///
     /// A column of a lookup has its name before it: 'targets.amount=number'.
-    #[arg(long = "kind", value_name = "COL=KIND")]
+    #[arg(hide_short_help = true, long = "kind", value_name = "COL=KIND", add = complete::columns())]
     kinds: Vec<String>,
+    /// More texts that stand for no value: 'unknown,?'.
+    ///
     /// More texts that stand for no value, separated by commas, as in 'unknown,?'; repeatable.
     ///
     /// They are added to those that are known: the blank field, NA, N/A, n/a, null, NULL, - and the error
@@ -25,43 +28,47 @@ pub(crate) struct ReadingArgs {
     #[arg(long, value_name = "TEXTS")]
     missing: Vec<String>,
     /// Texts that are values after all, as in --not-missing 'country=NA'; repeatable.
-    #[arg(long, value_name = "TEXTS")]
+    #[arg(hide_short_help = true, long, value_name = "TEXTS")]
     not_missing: Vec<String>,
+    /// How dates are written: dmy, mdy, ymd, a pattern.
+    ///
     /// How dates are written: dmy, mdy or ymd for 03/04/2025, or a pattern such as 'dd.MM.yy'.
     ///
     /// Found out for each file unless said. This option and those below speak of the rows; with the name of a
     /// lookup before the value they speak of that lookup: --dates 'targets=mdy'.
     #[arg(long, value_name = "FORM")]
     dates: Vec<String>,
+    /// The decimal sign; found out unless said.
+    ///
     /// The decimal sign, a point or a comma; found out for each file unless said.
     #[arg(long, value_name = "SIGN")]
     decimal: Vec<String>,
     /// Between fields: a sign, or tab; found out from the first records unless said.
-    #[arg(long, value_name = "SIGN")]
+    #[arg(hide_short_help = true, long, value_name = "SIGN")]
     separator: Vec<String>,
     /// Around fields: a sign, or none to take quotes as ordinary characters; " unless said.
-    #[arg(long, value_name = "SIGN")]
+    #[arg(hide_short_help = true, long, value_name = "SIGN")]
     quote: Vec<String>,
     /// Records with too few or too many fields: stop (unless said), blank or leave-out.
-    #[arg(long, value_name = "WHAT")]
+    #[arg(hide_short_help = true, long, value_name = "WHAT")]
     uneven: Vec<String>,
     /// The encoding of the files; UTF-8, or windows-1252 where a file is not UTF-8, unless said.
-    #[arg(long, value_name = "NAME")]
+    #[arg(hide_short_help = true, long, value_name = "NAME")]
     encoding: Vec<String>,
     /// Headings to use instead of the first line's, separated by commas.
-    #[arg(long, value_name = "NAMES")]
+    #[arg(hide_short_help = true, long, value_name = "NAMES")]
     headings: Vec<String>,
     /// The first line holds values, not headings.
-    #[arg(long)]
+    #[arg(hide_short_help = true, long)]
     no_headings: bool,
     /// How many lines, such as a title, stand above the headings.
-    #[arg(long, value_name = "N")]
+    #[arg(hide_short_help = true, long, value_name = "N")]
     skip_lines: Vec<String>,
     /// Columns that some of several files lack: stop (unless said), or blank to take them as missing there.
-    #[arg(long, value_name = "WHAT")]
+    #[arg(hide_short_help = true, long, value_name = "WHAT")]
     lacking: Vec<String>,
     /// The time zone by whose clock times with an offset are read; UTC unless said.
-    #[arg(long, value_name = "NAME")]
+    #[arg(hide_short_help = true, long, value_name = "NAME")]
     zone: Vec<String>,
     /// Bytes in a piece of work; no result depends on it.
     #[arg(long, value_name = "BYTES", hide = true)]
@@ -235,7 +242,8 @@ impl ReadingArgs {
             Some(other) => {
                 let mut help = "write --decimal , or --decimal .".to_owned();
                 if let Some((name, _)) = other.split_once('=') {
-                    let lookups = if lookups.is_empty() { "none".to_owned() } else { all_of(lookups) };
+                    let lookups =
+                        if lookups.is_empty() { "none".to_owned() } else { all_of(lookups) };
                     help = format!("no lookup is called `{name}`; the lookups are {lookups}");
                 }
                 let message = format!("--decimal '{other}' is no decimal sign");

@@ -3,6 +3,7 @@
 use super::cell;
 use super::choice::choice;
 use super::reading::{ReadingArgs, value_for, word};
+use crate::complete;
 use oeuvre_core::language::columns_of_list;
 use oeuvre_core::{
     Check, Doubled, Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt,
@@ -20,56 +21,68 @@ pub(crate) struct RowsArgs {
     /// `Heading: calculation` names it, as in --show 'Revenue: sum(fare * passengers)'. A column of
     /// numbers means its sum in a summary. Without --show a summary counts the rows, and detail shows all
     /// columns.
-    #[arg(long, value_name = "CALC")]
+    #[arg(long, value_name = "CALC", add = complete::calculations())]
     show: Vec<String>,
     /// Name a calculation for use in the others; repeatable.
     ///
     /// As in --let 'revenue: sum(fare * passengers)' --show 'revenue / count()'; `=` may stand for `:`.
-    #[arg(long = "let", value_name = "NAME: CALC")]
+    #[arg(long = "let", value_name = "NAME: CALC", add = complete::calculations())]
     lets: Vec<String>,
-    /// Add the columns of a second file to each row; repeatable, each with its --match.
+    /// Add the columns of a second file; each needs a --match.
     ///
     /// As in --lookup routes.csv --match 'route = code' --by coast. Its columns are also known as
     /// routes.name, by the file's stem, or by a name of your own: --lookup 'lines=routes.csv'.
     #[arg(long, value_name = "FILE")]
     lookup: Vec<String>,
+    /// How rows find theirs in the lookup: 'route = code'.
+    ///
     /// Which row of a lookup a row gets: column of the rows = column of the lookup, several with `and`.
-    #[arg(long = "match", value_name = "COND")]
+    #[arg(long = "match", value_name = "COND", add = complete::calculations())]
     matches: Vec<String>,
     /// Rows without a match in a lookup: blank (unless said), leave-out or stop.
     ///
     /// For one lookup alone: --no-match 'routes=stop'.
-    #[arg(long, value_name = "WHAT")]
+    #[arg(hide_short_help = true, long, value_name = "WHAT")]
     no_match: Vec<String>,
     /// Keys that stand twice in a lookup: stop (unless said), or first to take the first of their lines.
-    #[arg(long, value_name = "WHAT")]
+    #[arg(hide_short_help = true, long, value_name = "WHAT")]
     doubled: Vec<String>,
+    /// Join labels that differ only in case or spaces.
+    ///
     /// Take labels of a column that differ only in case, spaces or Unicode form for one; repeatable.
     ///
     /// As in --one-spelling 'route,vessel'. They are shown in the spelling that most rows have; texts that are
     /// compared with the column and keys of lookups follow it. A column of a lookup: --one-spelling routes.name.
-    #[arg(long, value_name = "COLUMNS")]
+    #[arg(long, value_name = "COLUMNS", add = complete::columns())]
     one_spelling: Vec<String>,
+    /// Which rows are counted: "status = 'sailed'".
+    ///
     /// Which rows are counted, before anything is grouped; repeatable, all must hold.
     ///
     /// As in --where "status = 'sailed' and fare > 0". A row for which the condition is neither true nor
     /// false, because a value is missing, is left out, and the ledger says how many.
-    #[arg(long = "where", value_name = "COND")]
+    #[arg(long = "where", value_name = "COND", add = complete::calculations())]
     filters: Vec<String>,
+    /// Which lines are shown, when results are known.
+    ///
     /// Which lines are shown, after the results are known; repeatable, all must hold.
     ///
     /// As in --lines-where 'rank(revenue within coast) <= 3'. Totals of a summary still cover all rows counted;
     /// where there are any, a line for the rest makes up the difference.
-    #[arg(long, value_name = "COND")]
+    #[arg(long, value_name = "COND", add = complete::calculations())]
     lines_where: Vec<String>,
+    /// The order of the lines: 'sum(fare) desc, route'.
+    ///
     /// The order of the lines, as in 'sum(fare) desc, route'; by label unless said.
-    #[arg(long, value_name = "KEYS")]
+    #[arg(long, value_name = "KEYS", add = complete::calculations())]
     sort: Option<String>,
+    /// Show the N largest lines, or the first by --sort.
+    ///
     /// Show the N lines with the largest first result, or the first N by --sort.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     top: Option<u64>,
     /// Show the N lines with the smallest first result, or the last N by --sort.
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    #[arg(hide_short_help = true, long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     bottom: Option<u64>,
 }
 
@@ -80,37 +93,43 @@ pub(crate) struct GroupArgs {
     /// Categories down the side, outermost first.
     ///
     /// Columns or calculations on each row, separated by commas, as in --by 'route,month(sailed_on)'.
-    #[arg(long, value_name = "KEYS")]
+    #[arg(long, value_name = "KEYS", add = complete::calculations())]
     by: Vec<String>,
+    /// Categories along the top, outermost first.
+    ///
     /// Categories or periods along the top, outermost first, as in --columns-by 'quarter(sailed_on)'.
-    #[arg(long, value_name = "KEYS")]
+    #[arg(long, value_name = "KEYS", add = complete::calculations())]
     columns_by: Vec<String>,
+    /// Show periods without rows, too.
+    ///
     /// Show periods without rows, too, from the first to the last.
     #[arg(long)]
     every_period: bool,
     /// Show the categories of a lookup that have no rows, too, as in --every name; repeatable.
-    #[arg(long, value_name = "KEYS")]
+    #[arg(hide_short_help = true, long, value_name = "KEYS")]
     every: Vec<String>,
     /// Sort lines by their figures in one column along the top, as in --sort-column 'year = 2025'.
-    #[arg(long, value_name = "KEY = LABEL", requires = "sort")]
+    #[arg(hide_short_help = true, long, value_name = "KEY = LABEL", requires = "sort")]
     sort_column: Option<String>,
     /// A known figure that the result must agree with, as in 'sum(fare) = 48316.38 +- 0.5%'; repeatable.
     ///
     /// Worked out over all rows counted, whatever lines are shown; `=`, `>=` or `<=`, with a tolerance or without.
     /// What does not hold is told with the figure found, the one wanted and their difference, and the exit status is 3.
-    #[arg(long, value_name = "CALC = VALUE")]
+    #[arg(hide_short_help = true, long, value_name = "CALC = VALUE", add = complete::calculations())]
     check: Vec<String>,
     /// What the line is called that makes up for the lines not shown; Rest unless said.
-    #[arg(long, value_name = "TEXT")]
+    #[arg(hide_short_help = true, long, value_name = "TEXT")]
     rest_label: Option<String>,
+    /// Total lines and columns: all, or =sub, =grand.
+    ///
     /// Total lines and columns, recalculated from the rows: all, or --totals=sub, --totals=grand.
-    #[arg(long, value_name = "WHICH", num_args = 0..=1, require_equals = true, default_missing_value = "all", default_value = "none", hide_default_value = true, value_parser = choice::<Totals>())]
+    #[arg(long, value_name = "WHICH", num_args = 0..=1, require_equals = true, default_missing_value = "all", default_value = "none", hide_default_value = true, hide_possible_values = true, value_parser = choice::<Totals>())]
     totals: Totals,
     /// Total lines and columns stand before what they total.
-    #[arg(long)]
+    #[arg(hide_short_help = true, long)]
     totals_first: bool,
     /// Write one line for each cell of a table with --columns-by.
-    #[arg(long)]
+    #[arg(hide_short_help = true, long)]
     pub(crate) long: bool,
 }
 
@@ -147,7 +166,8 @@ impl RowsArgs {
                 notes: input.notes(&all),
                 table: Arc::new(table),
                 on: SourceText::new("--match", on.clone()),
-                no_match: of(&self.no_match).map_or(Ok(NoMatch::Blank), |w| word("--no-match", w))?,
+                no_match: of(&self.no_match)
+                    .map_or(Ok(NoMatch::Blank), |w| word("--no-match", w))?,
                 doubled: of(&self.doubled).map_or(Ok(Doubled::Stop), |w| word("--doubled", w))?,
             });
         }
@@ -219,7 +239,9 @@ fn name_and_file(text: &str) -> (String, &str) {
 fn columns(texts: &[String]) -> Result<Vec<(Option<String>, String)>, Error> {
     let mut all = Vec::new();
     for text in texts {
-        all.extend(columns_of_list("--one-spelling", text).map_err(|m| Error::Diagnostics(vec![m]))?);
+        all.extend(
+            columns_of_list("--one-spelling", text).map_err(|m| Error::Diagnostics(vec![m]))?,
+        );
     }
     Ok(all)
 }

@@ -1,5 +1,6 @@
 //! How a table looks.
 
+use crate::complete;
 use oeuvre_core::{Error, Plan};
 use oeuvre_render::{Named, Signs, Style};
 
@@ -7,27 +8,35 @@ use oeuvre_render::{Named, Signs, Style};
 #[derive(clap::Args, Debug)]
 #[command(next_help_heading = "How it looks")]
 pub(crate) struct StyleArgs {
+    /// How a column reads: 'revenue: #,##0.00'.
+    ///
     /// How a column reads, as in 'revenue: #,##0.00'; repeatable.
     ///
     /// Numbers take Unicode number patterns (#,##0.00, 0.0%, #,##0 €;(#,##0 €)), dates and periods take
     /// date patterns (d MMM yyyy, QQQ yyyy). Halves are rounded away from zero. CSV and JSON carry
     /// the values themselves.
-    #[arg(long, value_name = "COLUMN: PATTERN")]
+    #[arg(long, value_name = "COLUMN: PATTERN", add = complete::columns())]
     format: Vec<String>,
     /// Draw bars in the cells of a result; repeatable.
-    #[arg(long, value_name = "CALC")]
+    #[arg(hide_short_help = true, long, value_name = "CALC", add = complete::calculations())]
     cell_bars: Vec<String>,
     /// Shade the cells of a result, the larger the darker; repeatable.
-    #[arg(long, value_name = "CALC")]
+    #[arg(hide_short_help = true, long, value_name = "CALC", add = complete::calculations())]
     cell_shade: Vec<String>,
     /// How numbers are to look, by a sample: '1.234,56', '1 234,56' or '1234,5'.
     ///
     /// Sets the sign between groups of digits and the decimal sign in what is for reading, and in CSV, whose fields are
     /// then separated by semicolons. JSON carries the values themselves.
-    #[arg(long, value_name = "SAMPLE")]
+    #[arg(hide_short_help = true, long, value_name = "SAMPLE")]
     number_style: Option<String>,
     /// What stands in cells without a value; nothing unless said.
-    #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
+    #[arg(
+        hide_short_help = true,
+        long,
+        value_name = "TEXT",
+        default_value = "",
+        hide_default_value = true
+    )]
     blank: String,
 }
 

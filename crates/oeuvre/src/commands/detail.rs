@@ -22,10 +22,11 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
     let mut input = open(&args.files, options)?;
     // Formats of one line a row are written part by part; the others need the whole table.
     if !settings.format.streams() {
-        let (grid, ledger) = planned(input.as_mut(), (&request, threads), &style, |plan, _, input| {
-            let (grid, ledger) = oeuvre_core::list(plan, input, threads)?;
-            Ok((grid, ledger))
-        })?;
+        let (grid, ledger) =
+            planned(input.as_mut(), (&request, threads), &style, |plan, _, input| {
+                let (grid, ledger) = oeuvre_core::list(plan, input, threads)?;
+                Ok((grid, ledger))
+            })?;
         return present(&args.output, &style, &grid, &ledger);
     }
     let to = args.output.to.as_deref();

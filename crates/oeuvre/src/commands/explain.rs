@@ -1,10 +1,10 @@
 //! `oeuvre explain`: a request in plain sentences. Only the start of the files is read.
 
 use crate::args::ExplainArgs;
+use crate::args::style::ensure_fits;
 use crate::deliver::deliver;
 use crate::environment;
 use crate::failure::Failure;
-use crate::args::style::ensure_fits;
 use oeuvre_core::{Error, Plan};
 use oeuvre_data::{open, settled};
 use oeuvre_render::write_sections;

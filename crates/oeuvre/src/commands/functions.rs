@@ -81,7 +81,8 @@ fn found(word: &str) -> String {
     let small = word.to_lowercase();
     let ours = elsewhere::function(word).or_else(|| elsewhere::clause(word));
     let says = |texts: &[&str]| texts.iter().any(|t| t.to_lowercase().contains(&small));
-    let functions = all().filter(|f| says(&[f.name, f.meaning, f.usage]));
+    let named = |name: &str| ours.is_some_and(|ours| ours.contains(&format!("{name}(")));
+    let functions = all().filter(|f| named(f.name) || says(&[f.name, f.meaning, f.usage]));
     let clauses = CLAUSES.iter().filter(|c| says(&[c.word, c.meaning, c.usage]));
     let lines = functions.map(|f| (f.name, f.meaning));
     let lines: Vec<(&str, &str)> = lines.chain(clauses.map(|c| (c.word, c.meaning))).collect();

@@ -3,18 +3,18 @@
 //! If you add one: its file here, its arguments and a row in `args/mod.rs` (`Command`), and an arm in [`run`]; the
 //! compiler asks for what lacks, and a test for its help.
 
+mod completions;
 mod demo;
 mod detail;
 mod explain;
 mod functions;
+mod manual;
 mod profile;
 mod summary;
 mod trace;
 
 use crate::args::{Args, Command};
 use crate::failure::Failure;
-use clap::CommandFactory;
-use std::io;
 
 /// Runs what was typed.
 pub(crate) fn run(args: Args) -> Result<(), Failure> {
@@ -26,9 +26,7 @@ pub(crate) fn run(args: Args) -> Result<(), Failure> {
         Command::Explain(args) => explain::run(&args),
         Command::Trace(args) => trace::run(&args),
         Command::Functions(args) => functions::run(&args),
-        Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut Args::command(), "oeuvre", &mut io::stdout());
-            Ok(())
-        }
+        Command::Completions { shell } => completions::run(shell),
+        Command::Manual(args) => manual::run(&args),
     }
 }

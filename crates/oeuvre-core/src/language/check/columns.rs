@@ -6,8 +6,8 @@
 
 use super::{At, Checked, Checker, TreeNode, Typed};
 use crate::error::{Cause, Diagnostic, all_of, either, nearest};
-use oeuvre_columns::names::{missing_texts, shell_quoted};
 use crate::language::functions;
+use oeuvre_columns::names::{missing_texts, shell_quoted};
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::{Note, Topic};
 use std::sync::Arc;
@@ -67,7 +67,8 @@ impl Checker {
             }
             return Err(it);
         };
-        if let Some(heading) = self.headings.get(name).filter(|h| !Arc::ptr_eq(&h.written, at.written))
+        if let Some(heading) =
+            self.headings.get(name).filter(|h| !Arc::ptr_eq(&h.written, at.written))
             && heading.expr.node != at.expr.node
         {
             let text = format!("`{name}` in {} is the column, not the heading", at.written.origin);

@@ -1,11 +1,11 @@
 //! Columns of lookups, and the labels that a lookup lists.
 
 use super::{At, Checked, Checker, Context, Level, TreeNode, Typed};
-use crate::spelling::Spelling;
 use crate::error::{SourceText, either};
 use crate::language::ast::Expr;
 use crate::rows::lookup::{Lookup, NoMatch, push_key};
 use crate::rows::program::{FetchColumn, FindRow, Op};
+use crate::spelling::Spelling;
 use oeuvre_columns::value::{Kind, Value};
 use std::sync::Arc;
 

@@ -41,12 +41,12 @@ use super::functions::{self, Call, Function};
 use super::parser;
 use crate::aggregate::sums::Sum;
 use crate::error::{Diagnostic, SourceText, either, nearest};
+use crate::request::Show;
 use crate::rows::program::Op;
 use crate::same::Alike;
-use crate::request::Show;
 use crate::spelling::Spellings;
-use oeuvre_columns::{ColumnInfo, Note, Topic};
 use oeuvre_columns::value::{Kind, Value};
+use oeuvre_columns::{ColumnInfo, Note, Topic};
 use std::collections::{BTreeMap, HashMap};
 use std::hash::{Hash, Hasher};
 use std::mem::Discriminant;
@@ -177,7 +177,9 @@ impl CheckedParts {
     pub(crate) fn forget(&mut self, at: At<'_>) {
         let span = &at.expr.span;
         let inside = |part: &Part| {
-            Arc::ptr_eq(&part.written, at.written) && span.start <= part.start && part.end <= span.end
+            Arc::ptr_eq(&part.written, at.written)
+                && span.start <= part.start
+                && part.end <= span.end
         };
         self.parts.retain(|(part, _), _| !inside(part));
         self.levels.retain(|part, _| !inside(part));

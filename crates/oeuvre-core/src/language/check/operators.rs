@@ -7,8 +7,8 @@
 use super::{At, Checked, Checker, Typed};
 use crate::error::Cause;
 use crate::language::ast::{Expr, Node, Operator};
-use crate::rows::program::{Op, Set, TextTest};
 use crate::language::functions;
+use crate::rows::program::{Op, Set, TextTest};
 use oeuvre_columns::value::calendar::{Part, Period, Unit, parse_date, parse_datetime};
 use oeuvre_columns::value::decimal::MAX_DIGITS;
 use oeuvre_columns::value::{Comparison, Kind, Value};

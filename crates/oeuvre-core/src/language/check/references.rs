@@ -5,8 +5,8 @@ use super::{At, CELLS, Checked, Checker, Context, Id, Level, Reference, TreeNode
 use crate::error::{Diagnostic, SourceText, all_of};
 use crate::language::ast::{Call as CallNode, ClauseWord, Expr, Node};
 use crate::language::functions::{self, Call, RowCall};
-use crate::window::Layout;
 use crate::rows::program::Op;
+use crate::window::Layout;
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::calendar::Unit;
 use std::sync::Arc;
@@ -42,7 +42,8 @@ impl Checker {
             if let Some(k) = self.key_called(at, name)? {
                 return Ok(Reference::Key(k));
             }
-            let of_layout = Layout::of_word(name).filter(|_| !self.column_places.contains_key(name));
+            let of_layout =
+                Layout::of_word(name).filter(|_| !self.column_places.contains_key(name));
             if let Some(layout) = of_layout {
                 return Ok(Reference::Layout(layout));
             }

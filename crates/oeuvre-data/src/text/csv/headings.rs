@@ -3,10 +3,10 @@
 //! The separator is the one that splits the first records most evenly, unless it is said. Headings must be there
 //! and differ; what they would be called otherwise is in the message.
 
-use super::marks::{Dialect, Found, Marks, scan};
-use super::records::unquote;
 use super::ReadOptions;
+use super::marks::{Dialect, Found, Marks, scan};
 use super::reader::{line_of, problem_at};
+use super::records::unquote;
 use indexmap::IndexSet;
 use oeuvre_columns::{DataProblem, ReadError};
 
@@ -32,7 +32,11 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<He
     let start = first_byte(bytes, options.skip_lines);
     let text = &bytes[start..];
     if text.is_empty() {
-        let what = if options.skip_lines > 0 { "nothing is left behind --skip-lines" } else { "the file is empty" };
+        let what = if options.skip_lines > 0 {
+            "nothing is left behind --skip-lines"
+        } else {
+            "the file is empty"
+        };
         return Err(DataProblem::in_file(name, what)
             .help("a first line with the headings is expected")
             .into());
@@ -98,7 +102,10 @@ pub(super) fn skip(lines: usize) -> String {
 fn first_byte(bytes: &[u8], skip_lines: u64) -> usize {
     let mut start = if bytes.starts_with(&[0xef, 0xbb, 0xbf]) { 3 } else { 0 };
     for _ in 0..skip_lines {
-        start = bytes[start..].iter().position(|&b| b == b'\n').map_or(bytes.len(), |at| start + at + 1);
+        start = bytes[start..]
+            .iter()
+            .position(|&b| b == b'\n')
+            .map_or(bytes.len(), |at| start + at + 1);
     }
     while matches!(bytes.get(start), Some(b'\n' | b'\r')) {
         start += 1;

@@ -22,11 +22,11 @@ use crate::input::Input;
 use crate::kinds::{Columns, values};
 use crate::options::{Lacking, ReadOptions, Uneven};
 use columns::ColumnReader;
+use indexmap::IndexSet;
 use marks::{Dialect, Marks};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::{ColumnInfo, DataProblem, Kind, Note, ReadError, Reader, Size, Source, Topic};
 use reader::{Pass, PieceReader};
-use indexmap::IndexSet;
 use records::Records;
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -46,8 +46,8 @@ struct FileData {
     order: Vec<Option<usize>>,
     /// Fields in a record.
     width: usize,
-    /// Lines above what may be the headings, where the first looks like a title.
-    title_lines: Option<usize>,
+    /// The way out where a title may stand above the headings.
+    title_help: Option<String>,
     /// The field that shows that the file is not UTF-8, where it is read as [`WESTERN`] for that.
     western: Option<DataProblem>,
 }
@@ -100,9 +100,10 @@ impl CsvSource {
             let head = headings::read(name, &opened.bytes, &options)?;
             let headings::Head { names: headings, dialect, body, title_lines } = head;
             let (width, order) = (headings.len(), Vec::new());
+            let title_help = title_lines.map(headings::skip);
             heads.push(headings);
             let name = name.clone();
-            files.push(FileData { name, opened, dialect, body, order, width, title_lines, western });
+            files.push(FileData { name, opened, dialect, body, order, width, title_help, western });
         }
         if options.lacking == Lacking::Stop {
             ensure_same(names, &heads)?;
@@ -111,7 +112,8 @@ impl CsvSource {
         for (file, headings) in files.iter_mut().zip(&heads) {
             file.order = order_of(&all, headings);
         }
-        let decimals = files.iter().map(|f| options.decimal.unwrap_or_else(|| f.decimal())).collect();
+        let decimals =
+            files.iter().map(|f| options.decimal.unwrap_or_else(|| f.decimal())).collect();
         let columns = Columns::new(&all, names, decimals, &options)?;
         let names_files = files.len() > 1 && all.iter().all(|name| name != SOURCE_FILE);
         let mut source = CsvSource { files, columns, options, names_files };
@@ -184,7 +186,8 @@ impl CsvSource {
         let mut notes = Vec::new();
         for file in self.files.iter().filter(|f| f.body < f.opened.bytes.len()) {
             let like = known.entry(ends(&file.opened.bytes)).or_default();
-            let Some(first) = like.iter().find(|f| f.opened.bytes[..] == file.opened.bytes[..]) else {
+            let Some(first) = like.iter().find(|f| f.opened.bytes[..] == file.opened.bytes[..])
+            else {
                 like.push(file);
                 continue;
             };
@@ -319,7 +322,9 @@ impl Source for CsvSource {
         for file in &self.files {
             if let Some(shown) = &file.western {
                 let at = match (&shown.column, shown.line) {
-                    (Some(column), Some(line)) => format!("{} in {column} on line {line}", shown.message),
+                    (Some(column), Some(line)) => {
+                        format!("{} in {column} on line {line}", shown.message)
+                    }
                     _ => "its headings".to_owned(),
                 };
                 let text = format!(

@@ -11,7 +11,7 @@
 use super::columns::{ColumnReader, Trouble};
 use super::marks::{self, Found, Marks};
 use super::records::Records;
-use super::{CsvSource, FileData, Uneven, headings};
+use super::{CsvSource, FileData, Uneven};
 use crate::kinds::Finding;
 use crate::options::Forced;
 use oeuvre_columns::column::{Batch, Column, Data};
@@ -511,8 +511,8 @@ fn ragged_record(data: &FileData, at: usize, fields: usize) -> ReadError {
     } else {
         it = it.help("a field that holds the separator must be in quotes");
     }
-    if let Some(lines) = data.title_lines {
-        it = it.help(headings::skip(lines));
+    if let Some(help) = &data.title_help {
+        it = it.help(help);
     }
     it.help("--uneven leave-out leaves such records out, and counts them").into()
 }
