@@ -113,6 +113,7 @@ impl Data {
     }
 
     /// Whether the value at a place, which there must be, is missing.
+    #[inline]
     pub fn is_missing(&self, row: usize) -> bool {
         match self {
             Data::I64(v) => v[row] == MISSING_I64,

@@ -11,7 +11,8 @@ use std::collections::{HashMap, HashSet};
 #[derive(Clone, Default)]
 pub(crate) struct Texts {
     labels: Vec<String>,
-    counts: Vec<u64>,
+    /// In four parts that add up: rows of one label often follow each other, and would wait for each other.
+    counts: Vec<[u64; 4]>,
 }
 
 impl Texts {
@@ -20,10 +21,10 @@ impl Texts {
         let texts = &column.dictionary;
         let new = self.labels.len()..texts.len();
         self.labels.extend(new.map(|code| texts.text(code as u32).to_owned()));
-        self.counts.resize(self.labels.len(), 0);
-        for &code in codes {
+        self.counts.resize(self.labels.len(), [0; 4]);
+        for (row, &code) in codes.iter().enumerate() {
             if let Some(count) = self.counts.get_mut(code as usize) {
-                *count += 1;
+                count[row % 4] += 1;
             }
         }
     }
@@ -33,7 +34,7 @@ impl Texts {
             self.labels.iter().cloned().enumerate().map(|(i, l)| (l, i)).collect();
         for (label, n) in other.labels.iter().zip(&other.counts) {
             match places.get(label) {
-                Some(&at) => self.counts[at] += n,
+                Some(&at) => self.counts[at][0] += n.iter().sum::<u64>(),
                 None => {
                     places.insert(label.clone(), self.labels.len());
                     self.labels.push(label.clone());
@@ -46,7 +47,11 @@ impl Texts {
     /// The labels that rows have, the most frequent first.
     pub(crate) fn counted(&self) -> Vec<(&str, u64)> {
         // A label that no row counted has is one of the file all the same, and none of these rows.
-        let all = self.labels.iter().map(String::as_str).zip(self.counts.iter().copied());
+        let all = self
+            .labels
+            .iter()
+            .map(String::as_str)
+            .zip(self.counts.iter().map(|n| n.iter().sum::<u64>()));
         let mut labels: Vec<(&str, u64)> = all.filter(|(_, n)| *n > 0).collect();
         labels.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(b.0)));
         labels

@@ -13,6 +13,8 @@ use oeuvre_columns::names::grouped;
 /// For what results are made of, the rows that they take and those of them that have a value.
 pub(super) struct Values {
     counts: Vec<(u64, u64)>,
+    /// Scratch: 1 for each row that is taken and has its values.
+    ok: Vec<u8>,
 }
 
 /// How many names of results are given in one note.
@@ -20,7 +22,7 @@ const NAMED: usize = 4;
 
 impl Values {
     pub(super) fn new(watches: usize) -> Values {
-        Values { counts: vec![(0, 0); watches] }
+        Values { counts: vec![(0, 0); watches], ok: Vec::new() }
     }
 
     pub(super) fn look_at(
@@ -36,17 +38,16 @@ impl Values {
                 *with_value += (rows - missing(data(only.operand))) as u64;
                 continue;
             }
-            let truths = watch.condition.map(data);
-            let args: Vec<&Data> = watch.args.iter().map(|a| data(a.operand)).collect();
-            for row in 0..rows {
-                let counts = match truths {
-                    Some(Data::Bool(truths)) => truths[row] == 1,
-                    _ => true,
-                };
-                *taken += u64::from(counts);
-                let has = counts && args.iter().all(|a| !a.is_missing(row));
-                *with_value += u64::from(has);
+            let ok = &mut self.ok;
+            ok.clear();
+            match watch.condition.map(data) {
+                Some(Data::Bool(truths)) => ok.extend(truths.iter().map(|t| u8::from(*t == 1))),
+                _ => ok.resize(rows, 1),
             }
+            let count = |ok: &[u8]| ok.iter().map(|&o| u64::from(o)).sum::<u64>();
+            *taken += count(ok);
+            watch.args.iter().for_each(|arg| keep_present(ok, data(arg.operand)));
+            *with_value += count(ok);
         }
     }
 
@@ -93,6 +94,21 @@ impl Values {
             Note::new(Topic::Values, text)
         })
         .collect()
+    }
+}
+
+/// Sets the rows to 0 whose value is missing.
+fn keep_present(ok: &mut [u8], data: &Data) {
+    fn each<T: Copy>(ok: &mut [u8], values: &[T], present: impl Fn(T) -> bool) {
+        ok.iter_mut().zip(values).for_each(|(o, &v)| *o &= u8::from(present(v)));
+    }
+    match data {
+        Data::I64(v) => each(ok, v, |v| v != MISSING_I64),
+        Data::I128(v) => each(ok, v, |v| v != MISSING_I128),
+        Data::F64(v) => each(ok, v, |v| !v.is_nan()),
+        Data::Codes(v) => each(ok, v, |v| v != MISSING_CODE),
+        Data::I32(v) => each(ok, v, |v| v != MISSING_I32),
+        Data::Bool(v) => each(ok, v, |v| v != MISSING_BOOL),
     }
 }
 

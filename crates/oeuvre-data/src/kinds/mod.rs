@@ -524,7 +524,7 @@ enum Guess {
 }
 
 /// So many values are looked at of a column that is known to be text.
-const LOOK_AT_TEXTS: usize = 500;
+const LOOK_AT_TEXTS: usize = 100;
 
 impl ColumnState {
     /// Widens the shape by some values of a file.

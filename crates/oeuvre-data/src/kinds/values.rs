@@ -211,7 +211,7 @@ fn without_separators(digits: &str, decimal: char) -> Option<String> {
 
 /// Whether a text is a number by the other decimal sign alone: `0,250`, `12,5` and `1.234,50` beside a point.
 pub(crate) fn is_of_other_sign(text: &str, decimal: char) -> bool {
-    text.contains(other_sign(decimal))
+    text.as_bytes().contains(&(other_sign(decimal) as u8))
         && parse_number(text, decimal).is_none()
         && parse_number(text, other_sign(decimal)).is_some()
 }
@@ -219,17 +219,22 @@ pub(crate) fn is_of_other_sign(text: &str, decimal: char) -> bool {
 /// Whether a number can be read two ways: it has one sign, and three digits behind it that could be a group of
 /// thousands.
 pub(crate) fn reads_two_ways(text: &str) -> bool {
-    let Some(at) = text.find(['.', ',']) else { return false };
+    let is_sign = |b: &u8| matches!(b, b'.' | b',');
+    let Some(at) = text.as_bytes().iter().position(is_sign) else { return false };
     let before = text[..at].bytes().rev().take_while(u8::is_ascii_digit).count();
     let after = text[at + 1..].bytes().take_while(u8::is_ascii_digit).count();
     let zero = text[at - before..].starts_with('0');
-    (1..=3).contains(&before) && after == 3 && !zero && !text[at + 1..].contains(['.', ','])
+    (1..=3).contains(&before)
+        && after == 3
+        && !zero
+        && !text.as_bytes()[at + 1..].iter().any(|b| is_sign(b))
 }
 
 /// Whether a number shows which sign is the decimal one where others read two ways: one with a sign does, and
 /// beside signs that are taken to part thousands also one without.
 pub(crate) fn settles(text: &str, thousands: bool) -> bool {
-    if text.contains(['.', ',']) { !reads_two_ways(text) } else { thousands }
+    let signed = text.bytes().any(|b| matches!(b, b'.' | b','));
+    if signed { !reads_two_ways(text) } else { thousands }
 }
 
 /// The currency that is written beside a number, if one is.

@@ -3,6 +3,8 @@
 // Every test file uses a part of this.
 #![allow(dead_code, unreachable_pub)]
 
+pub mod messy;
+
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 

@@ -125,7 +125,8 @@ fn title_lines(text: &[u8], quote: Option<u8>) -> Option<usize> {
     let look = &text[..text.len().min(LOOK)];
     let lines: Vec<&[u8]> = look.split(|&b| b == b'\n').take(LOOK_RECORDS).collect();
     let is_blank = |field: &&[u8]| field.iter().all(|b| b.is_ascii_whitespace());
-    [b',', b';', b'\t', b'|'].into_iter().find_map(|separator| {
+    // Of several separators the one that parts most.
+    let found = [b',', b';', b'\t', b'|'].into_iter().filter_map(|separator| {
         let fields = |line: &&[u8]| {
             let mut quoted = false;
             let parts = line.split(|&b| {
@@ -141,8 +142,10 @@ fn title_lines(text: &[u8], quote: Option<u8>) -> Option<usize> {
         let below = &found[above..found.len().min(above + 4)];
         let even = below.iter().filter(|f| f.0 == width).count();
         let some = below.iter().filter(|f| f.0 > 1 || f.1 > 0).count();
-        (above > 0 && full == width && width > 1 && some > 1 && even == some).then_some(above)
-    })
+        let title = above > 0 && full == width && width > 1 && some > 1 && even == some;
+        title.then_some((width, above))
+    });
+    found.max_by_key(|f| f.0).map(|(_, above)| above)
 }
 
 /// Headings must be there and differ.

@@ -226,14 +226,23 @@ impl FileData {
     /// The decimal sign that the first records show: that of most numbers which are so by one sign alone.
     fn decimal(&self) -> char {
         let (mut marks, mut starts) = (Marks::default(), Vec::new());
-        let sample = self.sample(&mut marks, &mut starts);
-        let (mut points, mut commas) = (0, 0);
-        for column in 0..self.width {
-            for (_, text) in sample.texts(column) {
-                commas += usize::from(values::is_of_other_sign(&text, '.'));
-                points += usize::from(values::is_of_other_sign(&text, ','));
-            }
+        let Sample { records } = self.sample(&mut marks, &mut starts);
+        // Few files have commas in their fields, and only there is anything to be found out.
+        let fields = |sign: u8| {
+            let all = (0..self.width)
+                .flat_map(|column| (0..records.rows()).map(move |row| (column, row)));
+            let records = &records;
+            all.filter_map(move |(column, row)| {
+                let (start, len) = records.field(column, row);
+                let has = records.data[start..start + len].contains(&sign);
+                has.then(|| records.lossy(start, len))
+            })
+        };
+        let commas = fields(b',').filter(|text| values::is_of_other_sign(text, '.')).count();
+        if commas == 0 {
+            return '.';
         }
+        let points = fields(b'.').filter(|text| values::is_of_other_sign(text, ',')).count();
         if commas > points { ',' } else { '.' }
     }
 }
