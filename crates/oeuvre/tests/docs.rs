@@ -210,3 +210,93 @@ fn the_words_of_elsewhere_are_answered_with_ours() {
     }
     assert!(folder.run(&["functions", "at", "least"]).ok().contains("moving"));
 }
+
+/// Options with their values as they stand in a text: after `--name` a value in quotes, or a bare one.
+fn examples(text: &str) -> Vec<String> {
+    let mut out = Vec::new();
+    for (at, _) in text.match_indices("--") {
+        let rest = &text[at..];
+        let name = rest.find(|c: char| !c.is_ascii_lowercase() && c != '-').unwrap_or(rest.len());
+        let Some(value) = rest[name..].strip_prefix(' ') else { continue };
+        let len = match value.chars().next() {
+            Some(q @ ('\'' | '"')) => value[1..].find(q).map(|end| end + 2),
+            Some(c) if c.is_alphanumeric() => {
+                let end = value.find(|c: char| !c.is_alphanumeric() && !"/.,_=-".contains(c));
+                let bare = &value[..end.unwrap_or(value.len())];
+                // A sentence goes on: only what looks like a value is one.
+                let is_value = bare.contains(['.', '/', '=', '_']) && !bare.ends_with('.');
+                is_value.then_some(bare.len())
+            }
+            _ => None,
+        };
+        out.extend(
+            len.map(|len| rest[..name + 1 + len].split_whitespace().collect::<Vec<_>>().join(" ")),
+        );
+    }
+    out
+}
+
+/// Every example that the help prints runs when it is pasted.
+#[test]
+fn every_example_of_the_help_runs_on_the_demo_data() {
+    let folder = Folder::new();
+    folder.run(&["demo", "."]).fine();
+    let (mut tried, mut failed) = (0, Vec::new());
+    for command in ["summary", "detail", "trace", "explain", "profile"] {
+        let help = folder.run(&[command, "--help"]).ok();
+        let whole = help.split_whitespace().collect::<Vec<_>>().join(" ");
+        if let Some((_, example)) = whole.split_once("Example: oeuvre ") {
+            let example = example.split(" Usage:").next().unwrap();
+            let line = format!("{} {example}", common::program().display());
+            let output = std::process::Command::new("sh")
+                .args(["-c", &line])
+                .current_dir(folder.path("."))
+                .output()
+                .unwrap();
+            assert!(output.status.success(), "{line}");
+        }
+        for example in examples(&help) {
+            let has = |option: &str| example.starts_with(option);
+            let of_lookup = example.contains("targets") && (command == "profile" || has("--kind"));
+            if has("--headings") || of_lookup {
+                continue;
+            }
+            let mut line = format!("{} {command} bookings.csv", common::program().display());
+            if command != "profile" {
+                if !has("--let") {
+                    line += " --let 'revenue: sum(fare * passengers)'";
+                }
+                if !has("--match") {
+                    line += " --match 'route = code'";
+                }
+                if !has("--lookup") {
+                    let name = if example.contains("targets") { "targets=" } else { "" };
+                    line += &format!(" --lookup {name}routes.csv");
+                }
+            }
+            if matches!(command, "summary" | "explain" | "trace") && !has("--by") {
+                line += " --by route,coast,name --show revenue --sort route";
+            }
+            if matches!(command, "summary" | "explain" | "trace") && !has("--columns-by") {
+                line += " --columns-by 'year(sailed_on),month(sailed_on)'";
+            }
+            if has("--at") {
+                line = line
+                    .replace("--by route,coast,name", "--by route")
+                    .replace("year(sailed_on),", "");
+            }
+            line += &format!(" {example}");
+            let output = std::process::Command::new("sh")
+                .args(["-c", &line])
+                .current_dir(folder.path("."))
+                .output()
+                .unwrap();
+            let said = String::from_utf8_lossy(&output.stderr);
+            if !matches!(output.status.code(), Some(0 | 3)) {
+                failed.push(format!("{line}\n{said}"));
+            }
+            tried += 1;
+        }
+    }
+    assert!(tried > 50 && failed.is_empty(), "{tried}\n{}", failed.join("\n"));
+}

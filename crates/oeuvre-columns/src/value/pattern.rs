@@ -29,7 +29,7 @@ pub fn month_of_name(name: &str) -> Option<u32> {
     let is_name = |label: &&str| {
         label.eq_ignore_ascii_case(name) || name.len() == 3 && label[..3].eq_ignore_ascii_case(name)
     };
-    let place = Part::MonthName.labels().iter().position(|label| is_name(&label));
+    let place = Part::MonthName.labels().iter().position(is_name);
     place.map(|place| place as u32 + 1)
 }
 

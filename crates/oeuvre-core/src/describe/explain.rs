@@ -58,6 +58,12 @@ pub fn explain(request: &Request, plan: &Plan, files: &[String]) -> Vec<Section>
     }));
     sections.push(order(request, plan));
     sections.extend(shown(request, plan));
+    if !request.checks.is_empty() {
+        let over_all = "over all rows counted, whatever lines are shown".to_owned();
+        let checks = request.checks.iter().map(|check| format!("that {}", check.written));
+        let lines = checks.chain([over_all]).collect();
+        sections.push(Section { title: "Checks".into(), lines });
+    }
     sections
 }
 
@@ -83,6 +89,12 @@ fn rows(request: &Request, plan: &Plan, files: &[String]) -> Section {
             }
             NoMatch::Stop => "    a row without a match stops the run".to_owned(),
         });
+    }
+    for (lookup, column) in &request.one_spelling {
+        let of = lookup.as_ref().map_or(String::new(), |lookup| format!("{lookup}."));
+        lines.push(format!(
+            "labels of {of}{column} that differ only in case, spaces or Unicode form are one, spelt as most rows have it"
+        ));
     }
     for filter in &request.filters {
         lines.push(format!("counted only where {}", filter.text));
@@ -191,6 +203,7 @@ fn shown(request: &Request, plan: &Plan) -> Option<Section> {
     }
     let by = match (&request.sort, plan.results.first()) {
         (Some(sort), _) => format!("by {}", sort.text.trim()),
+        (None, _) if plan.listing => "in the order of the file".to_owned(),
         (None, Some(first)) => format!("by {}, largest first", first.heading),
         (None, None) => String::new(),
     };
@@ -200,7 +213,7 @@ fn shown(request: &Request, plan: &Plan) -> Option<Section> {
     if let Some(n) = request.bottom {
         lines.push(format!("of these the last {n}, {by}"));
     }
-    if request.top.is_some() || request.bottom.is_some() {
+    if !plan.sort.is_empty() && (request.top.is_some() || request.bottom.is_some()) {
         lines.push("    lines without a value there are among neither; ties at the cut are entered in the ledger".into());
     }
     if !plan.listing {
@@ -229,6 +242,10 @@ fn order(request: &Request, plan: &Plan) -> Section {
     }
     if let Some(sort) = &request.sort {
         lines.push(format!("as asked for: {}", sort.text));
+    }
+    for (key, label) in &plan.sort_column {
+        let heading = &plan.keys()[*key].heading;
+        lines.push(format!("by the figures in the column {heading} = {}", label.text));
     }
     let by_label = match plan.listing {
         true => "as in the file",

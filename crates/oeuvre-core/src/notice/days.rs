@@ -92,10 +92,10 @@ fn incomplete(days: &[i32], watch: &DaysWatch, name: Option<&str>) -> Vec<Note> 
         let before = |day: i32| day - period(day).first_day();
         // The last and the first day with rows of each period but the one looked at.
         let turns = || days.windows(2).filter(|d| period(d[0]) != period(d[1]));
-        if after(*last) >= gap.max(turns().map(|d| after(d[0]) + 1).max().unwrap_or(0)) {
+        if after(*last) > gap.max(turns().map(|d| after(d[0])).max().unwrap_or(0)) {
             ends.push(period(*last).to_string());
         }
-        if before(*first) >= gap.max(turns().map(|d| before(d[1]) + 1).max().unwrap_or(0)) {
+        if before(*first) > gap.max(turns().map(|d| before(d[1])).max().unwrap_or(0)) {
             begins.push(period(*first).to_string());
         }
     }
@@ -141,4 +141,62 @@ fn gaps(days: &[i32], watch: &DaysWatch, plan: &Plan) -> Option<Note> {
     };
     let shown = if filled { "" } else { "; --every-period shows such periods" };
     Some(Note::new(Topic::Gaps, format!("no rows in {}{more}{shown}", named.join(", "))))
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::testing::{answer, rows};
+    use crate::{Plan, Request};
+    use oeuvre_columns::value::calendar::{date_text, parse_date};
+    use rstest::rstest;
+
+    /// The notes on a table by month over some days, each given as its first day, how many follow, and the steps.
+    fn told(runs: &[(&str, i32, usize)], by: &[&str], show: &str) -> Vec<String> {
+        let days = runs.iter().flat_map(|&(first, n, step)| {
+            let first = parse_date(first).unwrap();
+            (0..n).step_by(step).map(move |d| date_text(first + d))
+        });
+        let data = rows(&format!("d:date\n{}", days.map(|d| d + "\n").collect::<String>()));
+        let request = Request::of(by, &[show]);
+        let one = answer(&data, &request).unwrap().1;
+        let plan = Plan::new(&request, oeuvre_columns::Source::columns(&data)).unwrap();
+        let two = crate::run(&plan, &data.in_batches(3), 2).unwrap().1;
+        assert_eq!(one.notes, two.notes);
+        one.notes.into_iter().map(|note| note.text).collect()
+    }
+
+    #[rstest]
+    #[case::whole_months(&[("2025-01-01", 90, 1)], &[])]
+    #[case::a_day_short(&[("2025-01-01", 89, 1)], &[])]
+    #[case::half_a_month(&[("2025-01-01", 70, 1)], &["2025-03 ends on 2025-03-11 in d, and is not complete"])]
+    #[case::a_late_start(&[("2025-01-10", 81, 1)], &["2025-01 begins on 2025-01-10 in d, and is not complete"])]
+    // A step of a week, and of a month: the last day is as far from the end as days lie apart.
+    #[case::weekly(&[("2025-01-06", 84, 7)], &[])]
+    #[case::one_row_a_month(&[("2025-01-15", 1, 1), ("2025-02-15", 1, 1), ("2025-03-15", 1, 1)], &[])]
+    #[case::one_day(&[("2025-03-14", 1, 1)], &[])]
+    fn a_period_is_told_where_days_with_rows_end_before_it(
+        #[case] runs: &[(&str, i32, usize)],
+        #[case] notes: &[&str],
+    ) {
+        assert_eq!(told(runs, &["month(d)"], "count()"), notes);
+    }
+
+    #[rstest]
+    // Few gaps are told, and all where something walks along them.
+    #[case(&["month(d)"], "count()", "")]
+    #[case(&["month(d)"], "growth(count())", "no rows in 2025-02, 2025-04, 2025-05, 2025-06 and 1 more; ")]
+    #[case(&["quarter(d)", "month(d)"], "lag(count() along quarter)", "no rows in 2025-Q2; ")]
+    fn periods_without_rows_are_told_where_they_matter(
+        #[case] by: &[&str],
+        #[case] show: &str,
+        #[case] said: &str,
+    ) {
+        let runs = [("2025-01-01", 31, 1), ("2025-03-01", 31, 1), ("2025-08-01", 31, 1)];
+        let notes = told(&runs, by, show);
+        let gaps: Vec<&String> = notes.iter().filter(|n| n.starts_with("no rows")).collect();
+        match said {
+            "" => assert!(gaps.is_empty(), "{gaps:?}"),
+            said => assert!(gaps[0].starts_with(said), "{gaps:?}"),
+        }
+    }
 }

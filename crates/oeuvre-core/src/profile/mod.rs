@@ -46,6 +46,9 @@ pub type LooksLike<'a> = &'a dyn Fn(&str) -> &'static str;
 /// A value with how often it occurs.
 type Counted = (Value, u64);
 
+/// A text with how often it occurs.
+type CountedText = (String, u64);
+
 /// Profiles all columns. `looks_like` names the kind that a text would have (`number`, `date`, `text`
 /// and so on); `warnings` are what the source has found, by column.
 ///
@@ -331,7 +334,7 @@ fn hurts(column: &ColumnInfo, counted: &[Counted], looks_like: LooksLike<'_>) ->
     let note = alike_labels(name, Some(name), alike.into_values());
     said.extend(note.and_then(|n| n.text.split_once(" has ").map(|(_, text)| text.to_owned())));
     // Texts among what would be numbers or dates.
-    let mut looks: BTreeMap<&'static str, (u64, Vec<&(String, u64)>)> = BTreeMap::new();
+    let mut looks: BTreeMap<&'static str, (u64, Vec<&CountedText>)> = BTreeMap::new();
     for one in &texts {
         let it = looks.entry(looks_like(&one.0)).or_default();
         it.0 += one.1;
@@ -343,7 +346,7 @@ fn hurts(column: &ColumnInfo, counted: &[Counted], looks_like: LooksLike<'_>) ->
         && word != "code"
         && *n < total
     {
-        let others: Vec<&&(String, u64)> =
+        let others: Vec<&&CountedText> =
             looks.iter().filter(|(w, _)| **w != word).flat_map(|(_, (_, list))| list).collect();
         let mut named: Vec<String> = others
             .iter()

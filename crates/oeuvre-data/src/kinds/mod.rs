@@ -13,7 +13,7 @@
 pub(crate) mod values;
 
 use crate::options::{DateForm, DateOrder, Forced, ReadOptions, Zone};
-use oeuvre_columns::names::nearest;
+use oeuvre_columns::names::{missing_texts, nearest, shell_quoted};
 use oeuvre_columns::value::calendar;
 use oeuvre_columns::value::pattern::DatePattern;
 use oeuvre_columns::{ColumnInfo, DataProblem, Kind, Note, OddValue, ReadError, Topic};
@@ -390,7 +390,24 @@ impl Columns {
     /// What readers should be told of how some columns were read.
     pub(crate) fn notes(&self, columns: &[usize]) -> Vec<Note> {
         let used = columns.iter().filter(|&&c| c < self.states.len());
-        used.flat_map(|&c| self.remarks(c)).map(|text| Note::new(Topic::Reading, text)).collect()
+        let said = used.flat_map(|&c| self.remarks(c).into_iter().chain(self.odd(c)));
+        said.map(|text| Note::new(Topic::Reading, text)).collect()
+    }
+
+    /// What is said of a column that is text because of few values.
+    fn odd(&self, column: usize) -> Option<String> {
+        let state = &self.states[column];
+        let reason = state.reason.as_ref()?;
+        (state.shape == Shape::Text && state.forced.is_none()).then(|| {
+            let text = reason.message.trim_matches('\'');
+            format!(
+                "{} is text because of {} on line {}; if that stands for no value: --missing {}",
+                state.name,
+                reason.message,
+                reason.line.unwrap_or(0),
+                shell_quoted(&missing_texts(Some(&state.name), &[text]))
+            )
+        })
     }
 
     /// What is said of how a column was read.

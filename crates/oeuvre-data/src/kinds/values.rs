@@ -227,7 +227,7 @@ pub(crate) fn reads_two_ways(text: &str) -> bool {
     (1..=3).contains(&before)
         && after == 3
         && !zero
-        && !text.as_bytes()[at + 1..].iter().any(|b| is_sign(b))
+        && !text.as_bytes()[at + 1..].iter().any(is_sign)
 }
 
 /// Whether a number shows which sign is the decimal one where others read two ways: one with a sign does, and

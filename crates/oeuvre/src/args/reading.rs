@@ -27,7 +27,7 @@ pub(crate) struct ReadingArgs {
     /// comma or = in it stands in single quotes.
     #[arg(long, value_name = "TEXTS")]
     missing: Vec<String>,
-    /// Texts that are values after all, as in --not-missing 'country=NA'; repeatable.
+    /// Texts that are values after all, as in --not-missing 'note=NA'; repeatable.
     #[arg(hide_short_help = true, long, value_name = "TEXTS")]
     not_missing: Vec<String>,
     /// How dates are written: dmy, mdy, ymd, a pattern.

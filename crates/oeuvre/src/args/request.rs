@@ -41,7 +41,7 @@ pub(crate) struct RowsArgs {
     matches: Vec<String>,
     /// Rows without a match in a lookup: blank (unless said), leave-out or stop.
     ///
-    /// For one lookup alone: --no-match 'routes=stop'.
+    /// For one lookup alone: --no-match 'routes=leave-out'.
     #[arg(hide_short_help = true, long, value_name = "WHAT")]
     no_match: Vec<String>,
     /// Keys that stand twice in a lookup: stop (unless said), or first to take the first of their lines.

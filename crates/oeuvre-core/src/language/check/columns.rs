@@ -6,6 +6,7 @@
 
 use super::{At, Checked, Checker, TreeNode, Typed};
 use crate::error::{Cause, Diagnostic, all_of, either, nearest};
+use crate::language::ast::Node;
 use crate::language::functions;
 use oeuvre_columns::names::{missing_texts, shell_quoted};
 use oeuvre_columns::value::Kind;
@@ -99,7 +100,18 @@ impl Checker {
                 "how many different ones: count(distinct {text}); the rows that have one: count({text})"
             )),
         };
-        it.help(format!("as a category of its own: --by \"{text}\""))
+        let it = it.help(format!("as a category of its own: --by {}", shell_quoted(text)));
+        match self.odd_help(at) {
+            Some(help) => it.help(help),
+            None => it,
+        }
+    }
+
+    /// What to do about a column that is text because of few values; `None` for any other calculation.
+    pub(super) fn odd_help(&self, at: At<'_>) -> Option<String> {
+        let Node::Name { table: None, name } = &at.expr.node else { return None };
+        let column = self.columns.iter().find(|c| c.name == *name && c.kind == Kind::Text)?;
+        column.odd.as_ref().map(|_| self.type_help(name, "number"))
     }
 
     /// What to do about a column that should be of another kind.

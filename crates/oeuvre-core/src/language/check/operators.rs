@@ -417,7 +417,12 @@ impl Checker {
                         "dates and periods are written in quotes: '2025-03-14', '2025-03', '2025'",
                     );
                 } else if x == Kind::Text && y.is_number() {
-                    it = it.help(format!("text is written in quotes: {l} {} '{r}'", how.text()));
+                    it = match self.odd_help(at.on(a)) {
+                        Some(help) => it.help(help),
+                        None => {
+                            it.help(format!("text is written in quotes: {l} {} '{r}'", how.text()))
+                        }
+                    };
                 }
                 return Err(it);
             }

@@ -338,7 +338,7 @@ impl Source for CsvSource {
                 };
                 let text = format!(
                     "{} is not UTF-8, and is read as {WESTERN}: see {at}; another one: {}",
-                    file.name,
+                    if file.name == "-" { "standard input" } else { &file.name },
                     self.options.typed("--encoding", "NAME")
                 );
                 notes.push(Note::new(Topic::Reading, text));
