@@ -33,14 +33,21 @@ impl Values {
     ) {
         for (watch, (taken, with_value)) in watches.iter().zip(&mut self.counts) {
             let data = |operand: Operand| &column(operand).data;
-            if let (None, [only]) = (watch.condition, watch.args.as_slice()) {
-                *taken += rows as u64;
-                *with_value += (rows - missing(data(only.operand))) as u64;
+            // As a rule no value is missing, and then the rows alone are counted.
+            let complete = watch.args.iter().all(|arg| missing(data(arg.operand)) == 0);
+            let truths = watch.condition.map(data);
+            if complete {
+                let n = match truths {
+                    Some(Data::Bool(truths)) => truths.iter().filter(|t| **t == 1).count(),
+                    _ => rows,
+                };
+                *taken += n as u64;
+                *with_value += n as u64;
                 continue;
             }
             let ok = &mut self.ok;
             ok.clear();
-            match watch.condition.map(data) {
+            match truths {
                 Some(Data::Bool(truths)) => ok.extend(truths.iter().map(|t| u8::from(*t == 1))),
                 _ => ok.resize(rows, 1),
             }

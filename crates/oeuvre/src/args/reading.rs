@@ -196,6 +196,7 @@ impl ReadingArgs {
     }
 
     fn common(&self, lookups: &[String], lookup: Option<&str>) -> Result<ReadOptions, Error> {
+        let whose = Whose { lookups, lookup };
         let of = |values| value_for(values, lookups, lookup);
         let mut options = ReadOptions {
             separator: of(&self.separator).map(|s| sign("--separator", s)).transpose()?,
@@ -214,42 +215,8 @@ impl ReadingArgs {
         options.encoding = of(&self.encoding).map(str::to_owned);
         let list = |text: &str| text.split(',').map(|t| t.trim().to_owned()).collect::<Vec<_>>();
         options.headings = of(&self.headings).map(list);
-        for text in &self.missing {
-            let (column, texts) = texts_of(text);
-            match column.map(|c| own_column(&c, lookups, lookup)) {
-                Some(Some(column)) => {
-                    options.missing_of.extend(texts.into_iter().map(|t| (column.clone(), t)));
-                }
-                Some(None) => {}
-                None => options.missing.extend(texts),
-            }
-        }
-        for text in &self.not_missing {
-            let (column, texts) = texts_of(text);
-            match column.map(|c| own_column(&c, lookups, lookup)) {
-                Some(Some(column)) => {
-                    options.not_missing_of.extend(texts.into_iter().map(|t| (column.clone(), t)));
-                }
-                Some(None) => {}
-                None => options.missing.retain(|m| !texts.contains(m)),
-            }
-        }
         options.dates = of(&self.dates).map(date_form).transpose()?;
-        options.decimal = match of(&self.decimal) {
-            None => None,
-            Some("," | "comma") => Some(','),
-            Some("." | "point") => Some('.'),
-            Some(other) => {
-                let mut help = "write --decimal , or --decimal .".to_owned();
-                if let Some((name, _)) = other.split_once('=') {
-                    let lookups =
-                        if lookups.is_empty() { "none".to_owned() } else { all_of(lookups) };
-                    help = format!("no lookup is called `{name}`; the lookups are {lookups}");
-                }
-                let message = format!("--decimal '{other}' is no decimal sign");
-                return Err(Error::request_with_help(message, help));
-            }
-        };
+        options.decimal = of(&self.decimal).map(|text| decimal(text, lookups)).transpose()?;
         if let Some(lines) = of(&self.skip_lines) {
             options.skip_lines = lines.trim().parse().map_err(|_| {
                 let message = format!("--skip-lines '{lines}' is no number of lines");
@@ -266,39 +233,91 @@ impl ReadingArgs {
         if let Some(bytes) = self.piece_bytes {
             options.piece_bytes = bytes.max(1);
         }
+        self.texts_that_are_missing(whose, &mut options);
         for text in &self.kinds {
-            let kinds = "number, text, boolean, date and datetime";
-            let Some((column, kind)) = text.rsplit_once('=') else {
-                return Err(Error::request_with_help(
-                    format!("--kind '{text}' has no kind"),
-                    format!("write --kind 'COL=KIND'; the kinds are {kinds}"),
-                ));
-            };
-            let kind = kind.trim().to_ascii_lowercase();
-            let forced: Forced = kind.parse().map_err(|()| {
-                Error::request_with_help(
-                    format!("--kind '{text}': there is no kind `{kind}`"),
-                    format!("the kinds are {kinds}"),
-                )
-            })?;
-            let column = column.trim();
-            let bare = column.strip_prefix('"').and_then(|c| c.strip_suffix('"'));
-            let column = bare.map_or_else(|| column.to_owned(), |c| c.replace("\"\"", "\""));
-            if let Some(column) = own_column(&column, lookups, lookup) {
-                options.kinds.push((column, forced));
-            }
+            options.kinds.extend(kind(text, whose)?);
         }
         Ok(options)
     }
+
+    /// The texts that stand for no value, of all columns and of single ones.
+    fn texts_that_are_missing(&self, whose: Whose<'_>, options: &mut ReadOptions) {
+        for text in &self.missing {
+            let (column, texts) = texts_of(text);
+            match column.map(|c| whose.column(&c)) {
+                Some(Some(column)) => {
+                    options.missing_of.extend(texts.into_iter().map(|t| (column.clone(), t)));
+                }
+                Some(None) => {}
+                None => options.missing.extend(texts),
+            }
+        }
+        for text in &self.not_missing {
+            let (column, texts) = texts_of(text);
+            match column.map(|c| whose.column(&c)) {
+                Some(Some(column)) => {
+                    options.not_missing_of.extend(texts.into_iter().map(|t| (column.clone(), t)));
+                }
+                Some(None) => {}
+                None => options.missing.retain(|m| !texts.contains(m)),
+            }
+        }
+    }
 }
 
-/// The column that is named of what is read: a lookup's has the lookup's name before it. `None` where it is
-/// another's.
-fn own_column(column: &str, lookups: &[String], lookup: Option<&str>) -> Option<String> {
-    let named = column.split_once('.').filter(|(name, _)| lookups.iter().any(|l| l == name));
-    match (named, lookup) {
-        (None, None) => Some(column.to_owned()),
-        (Some((name, rest)), Some(lookup)) if name == lookup => Some(rest.to_owned()),
-        _ => None,
+/// What is read: a lookup by its name, or the rows; and the names of all lookups on the line.
+#[derive(Clone, Copy)]
+struct Whose<'a> {
+    lookups: &'a [String],
+    lookup: Option<&'a str>,
+}
+
+impl Whose<'_> {
+    /// The column that is named of what is read: a lookup's has the lookup's name before it. `None` where it is
+    /// another's.
+    fn column(self, column: &str) -> Option<String> {
+        let is_lookup = |name: &str| self.lookups.iter().any(|l| l == name);
+        let named = column.split_once('.').filter(|(name, _)| is_lookup(name));
+        match (named, self.lookup) {
+            (None, None) => Some(column.to_owned()),
+            (Some((name, rest)), Some(lookup)) if name == lookup => Some(rest.to_owned()),
+            _ => None,
+        }
     }
+}
+
+fn decimal(text: &str, lookups: &[String]) -> Result<char, Error> {
+    match text {
+        "," | "comma" => return Ok(','),
+        "." | "point" => return Ok('.'),
+        _ => {}
+    }
+    let help = match text.split_once('=') {
+        Some((name, _)) if lookups.is_empty() => format!("there is no lookup `{name}`"),
+        Some((name, _)) => format!("there is no lookup `{name}`; there is {}", all_of(lookups)),
+        None => "write --decimal , or --decimal .".to_owned(),
+    };
+    Err(Error::request_with_help(format!("--decimal '{text}' is no decimal sign"), help))
+}
+
+/// A column of what is read with its kind, of `COL=KIND`; `None` for a column of something else.
+fn kind(text: &str, whose: Whose<'_>) -> Result<Option<(String, Forced)>, Error> {
+    let kinds = "number, text, boolean, date and datetime";
+    let Some((column, kind)) = text.rsplit_once('=') else {
+        return Err(Error::request_with_help(
+            format!("--kind '{text}' has no kind"),
+            format!("write --kind 'COL=KIND'; the kinds are {kinds}"),
+        ));
+    };
+    let kind = kind.trim().to_ascii_lowercase();
+    let forced: Forced = kind.parse().map_err(|()| {
+        Error::request_with_help(
+            format!("--kind '{text}': there is no kind `{kind}`"),
+            format!("the kinds are {kinds}"),
+        )
+    })?;
+    let column = column.trim();
+    let bare = column.strip_prefix('"').and_then(|c| c.strip_suffix('"'));
+    let column = bare.map_or_else(|| column.to_owned(), |c| c.replace("\"\"", "\""));
+    Ok(whose.column(&column).map(|column| (column, forced)))
 }

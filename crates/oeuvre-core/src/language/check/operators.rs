@@ -5,7 +5,7 @@
 //! and where that may be more than 38 the calculation moves to binary64, which explain says.
 
 use super::{At, Checked, Checker, Typed};
-use crate::error::Cause;
+use crate::error::{Cause, Diagnostic};
 use crate::language::ast::{Expr, Node, Operator};
 use crate::language::functions;
 use crate::rows::program::{Op, Set, TextTest};
@@ -387,47 +387,48 @@ impl Checker {
             }
             [Kind::Date, Kind::Period(Unit::Day)] | [Kind::Period(Unit::Day), Kind::Date] => {}
             [x, y] if x == y => {}
-            [x, y] => {
-                let message = format!("{} cannot be compared with {}", x.describe(), y.describe());
-                let (l, r) = (at.on(a).text(), at.on(b).text());
-                let mut it = at
-                    .mistake(message)
-                    .label(format!("`{l}` is {}, `{r}` is {}", x.describe(), y.describe()))
-                    .of_kinds();
-                let part = match x {
-                    Kind::Period(unit @ Unit::Month) => {
-                        Some((Part::MonthName, "'March'", unit.name()))
-                    }
-                    Kind::Period(unit @ Unit::Quarter) => {
-                        Some((Part::QuarterName, "'Q1'", unit.name()))
-                    }
-                    _ => None,
-                };
-                if let (Some((part, example, of)), true) = (part, y.is_number()) {
-                    let function = functions::of_part(part);
-                    let within = l.strip_prefix(of).unwrap_or("(date)");
-                    it = it.help(format!(
-                        "the same {of} of every year: {function}{within} {} {example}",
-                        how.text()
-                    ));
-                }
-                if let (Kind::Date | Kind::DateTime | Kind::Period(_), Kind::Number { .. }) = (x, y)
-                {
-                    it = it.help(
-                        "dates and periods are written in quotes: '2025-03-14', '2025-03', '2025'",
-                    );
-                } else if x == Kind::Text && y.is_number() {
-                    it = match self.odd_help(at.on(a)) {
-                        Some(help) => it.help(help),
-                        None => {
-                            it.help(format!("text is written in quotes: {l} {} '{r}'", how.text()))
-                        }
-                    };
-                }
-                return Err(it);
-            }
+            [x, y] => return Err(self.not_comparable(at, (a, x), how, (b, y))),
         }
         Ok(self.tree.apply(text, Op::Compare(how), &both, Kind::Boolean))
+    }
+
+    /// The mistake of a comparison of two kinds that have nothing in common, with what may be meant.
+    fn not_comparable(
+        &self,
+        at: At<'_>,
+        (a, x): (&Expr, Kind),
+        how: Comparison,
+        (b, y): (&Expr, Kind),
+    ) -> Diagnostic {
+        let message = format!("{} cannot be compared with {}", x.describe(), y.describe());
+        let (l, r) = (at.on(a).text(), at.on(b).text());
+        let mut it = at
+            .mistake(message)
+            .label(format!("`{l}` is {}, `{r}` is {}", x.describe(), y.describe()))
+            .of_kinds();
+        let part = match x {
+            Kind::Period(unit @ Unit::Month) => Some((Part::MonthName, "'March'", unit.name())),
+            Kind::Period(unit @ Unit::Quarter) => Some((Part::QuarterName, "'Q1'", unit.name())),
+            _ => None,
+        };
+        if let (Some((part, example, of)), true) = (part, y.is_number()) {
+            let function = functions::of_part(part);
+            let within = l.strip_prefix(of).unwrap_or("(date)");
+            it = it.help(format!(
+                "the same {of} of every year: {function}{within} {} {example}",
+                how.text()
+            ));
+        }
+        if let (Kind::Date | Kind::DateTime | Kind::Period(_), Kind::Number { .. }) = (x, y) {
+            it =
+                it.help("dates and periods are written in quotes: '2025-03-14', '2025-03', '2025'");
+        } else if x == Kind::Text && y.is_number() {
+            it = match self.odd_help(at.on(a)) {
+                Some(help) => it.help(help),
+                None => it.help(format!("text is written in quotes: {l} {} '{r}'", how.text())),
+            };
+        }
+        it
     }
 
     /// `value in (…)`, and `not in`: a set that is looked up in, however many items there are.
