@@ -446,3 +446,25 @@ fn numbers_look_as_readers_elsewhere_expect() {
     let figure = csv.lines().nth(1).unwrap();
     assert!(figure.contains('.') && figure.contains(',') && out.contains(figure), "{out}{csv}");
 }
+
+/// What a profile says to write can be pasted behind the very command, and ends the matter.
+#[rstest]
+#[case("till.csv", ";Nord;Brötchen;", ";nord ;Brötchen;", "as one: ", "differ only in case")]
+#[case("till.csv", "1,80;bar", "1,8O;bar", "no value: ", "look like a number")]
+#[case("visits.csv", "Harbour,22,", "Harbour,\"2,2x\",", "no value: ", "look like a number")]
+#[case("visits.csv", "Harbour,22,", "Harbour,-22,", "without them: ", "negative")]
+fn the_advice_of_a_profile_ends_the_matter(
+    #[case] file: &str,
+    #[case] from: &str,
+    #[case] to: &str,
+    #[case] before: &str,
+    #[case] matter: &str,
+) {
+    let line = format!("profile {file} --quiet");
+    let said = run(file, from, to, &line).ok();
+    assert!(said.contains(matter), "{said}");
+    let advice = said.split(before).nth(1).unwrap().lines().next().unwrap();
+    let advice = advice.split("; ").next().unwrap();
+    let mended = run(file, from, to, &format!("{line} {advice}")).ok();
+    assert!(!mended.contains(matter), "{advice}\n{mended}");
+}

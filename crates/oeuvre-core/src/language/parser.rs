@@ -196,7 +196,14 @@ impl<'a> Parser<'a> {
     /// What is written here for the word at the current place, where it is one of elsewhere.
     fn of_elsewhere(&self) -> Option<String> {
         let Token::Word(word) = self.peek() else { return None };
-        elsewhere::clause(word).map(|ours| format!("write {ours}"))
+        let ours = elsewhere::clause(word)?;
+        if let (true, Some(Token::Word(name) | Token::Quoted(name))) =
+            (word.eq_ignore_ascii_case("as"), self.peek_at(1))
+        {
+            let before = self.written.text[..self.span().start].trim();
+            return Some(format!("write the name before it: '{name}: {before}'"));
+        }
+        Some(format!("write {ours}"))
     }
 
     fn list(&mut self) -> Result<Vec<Expr>, Diagnostic> {

@@ -38,15 +38,19 @@ impl Plan {
     /// second state is that of the first column.
     ///
     /// # Errors
-    /// None in practice.
-    pub fn of_values(columns: Vec<ColumnInfo>) -> Result<Plan, Error> {
-        let mut plan = Plan::new(&Request::default(), columns)?;
-        plan.inputs = (0..plan.columns.len()).collect();
+    /// A mistake in the conditions of the request.
+    pub fn of_values(request: &Request, columns: Vec<ColumnInfo>) -> Result<Plan, Error> {
+        let mut plan = Plan::new(request, columns)?;
+        // Behind the columns of the conditions all others.
+        let others = (0..plan.columns.len()).filter(|c| !plan.inputs.contains(c));
+        let others: Vec<usize> = others.collect();
+        plan.inputs.extend(others);
         plan.needed = vec![true; plan.inputs.len()];
-        for (i, column) in plan.columns.iter().enumerate() {
+        for (column, info) in plan.columns.iter().enumerate() {
+            let Some(i) = plan.inputs.iter().position(|&c| c == column) else { continue };
             plan.programs.groupings[0].states.push(StatePlan {
                 aggregate: Arc::new(Once(Alike(Arc::new(Count)))),
-                args: vec![Built { operand: Operand::Input(i), kind: column.kind }],
+                args: vec![Built { operand: Operand::Input(i), kind: info.kind }],
                 condition: None,
             });
         }
@@ -631,7 +635,7 @@ mod tests {
 
     #[test]
     fn a_plan_of_values_has_a_state_for_each_column() {
-        let plan = Plan::of_values(rows(ROWS).columns()).unwrap();
+        let plan = Plan::of_values(&Request::default(), rows(ROWS).columns()).unwrap();
         assert_eq!(plan.programs.groupings[0].states.len(), 4);
         assert_eq!(plan.columns[2].kind, Kind::Number { scale: 2 });
     }

@@ -8,7 +8,7 @@
 //!
 //! let fares = [("fare", Kind::Number { scale: 2 })];
 //! let rows = InMemory::from_texts(&fares, &[&["12.50"], &[""], &["8.00"]])?;
-//! let (table, ledger) = oeuvre_core::profile(&rows, 1, &|_| "text", &[])?;
+//! let (table, ledger) = oeuvre_core::profile(&rows, 1, &|_| "text", &[], &oeuvre_core::Request::default())?;
 //! assert_eq!(table.label(0, 0).map(|name| name.to_string()), Some("fare".into()));
 //! assert_eq!(ledger.read, 3);
 //! # Ok::<(), oeuvre_core::Error>(())
@@ -25,6 +25,7 @@ use crate::grouping::gather_one;
 use crate::ledger::Ledger;
 use crate::notice::alike_labels;
 use crate::plan::Plan;
+use crate::request::Request;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::names::{
     as_name, grouped, missing_texts, plain_label, shell_quoted, visible_label,
@@ -49,7 +50,7 @@ type Counted = (Value, u64);
 /// A text with how often it occurs.
 type CountedText = (String, u64);
 
-/// Profiles all columns. `looks_like` names the kind that a text would have (`number`, `date`, `text`
+/// Profiles all columns, of the rows that the conditions of a request leave. `looks_like` names the kind that a text would have (`number`, `date`, `text`
 /// and so on); `warnings` are what the source has found, by column.
 ///
 /// # Errors
@@ -59,9 +60,10 @@ pub fn profile(
     threads: usize,
     looks_like: LooksLike<'_>,
     warnings: &[(String, String)],
+    request: &Request,
 ) -> Result<(Grid, Ledger), Error> {
     let columns = source.columns();
-    let plan = Plan::of_values(columns.clone())?;
+    let plan = Plan::of_values(request, columns.clone())?;
     let (group_states, mut ledger) = gather_one(&plan, source, threads)?;
     let mut out: Vec<Vec<Value>> = vec![Vec::new(); HEADINGS.len()];
     let mut notes = Vec::new();
@@ -75,9 +77,14 @@ pub fn profile(
         all_differ |= counted.len() as u64 == ledger.counted;
         doubled.extend(doubled_values(column.kind, &counted, present).map(|values| (i, values)));
     }
+    // Lines are those of all rows, and so they are looked for where all are counted.
+    let whole = plan.condition.is_none();
+    if !whole {
+        doubled.clear();
+    }
     let lines_of = rows::doubled_lines(source, threads, &kinds, &doubled)?;
     let given_twice = ledger.notes.iter().any(|note| note.topic == Topic::Twice);
-    if !all_differ && !given_twice && ledger.counted > 1 {
+    if whole && !all_differ && !given_twice && ledger.counted > 1 {
         let text = rows::equal_rows(source, threads)?;
         ledger.notes.extend(text.map(|text| Note::new(Topic::Twice, text)));
     }
@@ -386,13 +393,17 @@ fn hurts(column: &ColumnInfo, counted: &[Counted], looks_like: LooksLike<'_>) ->
 
 #[cfg(test)]
 mod tests {
+    use crate::Request;
     use crate::testing::{rows, shown};
     use rstest::rstest;
 
     fn profile(data: &str) -> (String, Vec<String>) {
         let looks_like = |text: &str| if text.parse::<f64>().is_ok() { "number" } else { "text" };
-        let (grid, _) = super::profile(&rows(data), 1, &looks_like, &[]).unwrap();
-        let (again, _) = super::profile(&rows(data).in_batches(1), 2, &looks_like, &[]).unwrap();
+        let (grid, _) =
+            super::profile(&rows(data), 1, &looks_like, &[], &Request::default()).unwrap();
+        let (again, _) =
+            super::profile(&rows(data).in_batches(1), 2, &looks_like, &[], &Request::default())
+                .unwrap();
         assert_eq!(shown(&grid), shown(&again));
         (shown(&grid), grid.notes)
     }

@@ -116,6 +116,8 @@ pub(crate) struct ProfileArgs {
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<String>,
     #[command(flatten)]
+    pub(crate) counted: request::CountedArgs,
+    #[command(flatten)]
     pub(crate) reading: reading::ReadingArgs,
     #[command(flatten)]
     pub(crate) output: output::OutputArgs,

@@ -47,22 +47,8 @@ pub(crate) struct RowsArgs {
     /// Keys that stand twice in a lookup: stop (unless said), or first to take the first of their lines.
     #[arg(hide_short_help = true, long, value_name = "WHAT")]
     doubled: Vec<String>,
-    /// Join labels that differ only in case or spaces.
-    ///
-    /// Take labels of a column that differ only in case, spaces or Unicode form for one; repeatable.
-    ///
-    /// As in --one-spelling 'route,vessel'. They are shown in the spelling that most rows have; texts that are
-    /// compared with the column and keys of lookups follow it. A column of a lookup: --one-spelling routes.name.
-    #[arg(long, value_name = "COLUMNS", add = complete::columns())]
-    one_spelling: Vec<String>,
-    /// Which rows are counted: "status = 'sailed'".
-    ///
-    /// Which rows are counted, before anything is grouped; repeatable, all must hold.
-    ///
-    /// As in --where "status = 'sailed' and fare > 0". A row for which the condition is neither true nor
-    /// false, because a value is missing, is left out, and the ledger says how many.
-    #[arg(long = "where", value_name = "COND", add = complete::calculations())]
-    filters: Vec<String>,
+    #[command(flatten)]
+    counted: CountedArgs,
     /// Which lines are shown, when results are known.
     ///
     /// Which lines are shown, after the results are known; repeatable, all must hold.
@@ -84,6 +70,39 @@ pub(crate) struct RowsArgs {
     /// Show the N lines with the smallest first result, or the last N by --sort.
     #[arg(hide_short_help = true, long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     bottom: Option<u64>,
+}
+
+/// Options that say which rows are counted, and which labels are one.
+#[derive(clap::Args, Debug)]
+#[command(next_help_heading = "What to show")]
+pub(crate) struct CountedArgs {
+    /// Join labels that differ only in case or spaces.
+    ///
+    /// Take labels of a column that differ only in case, spaces or Unicode form for one; repeatable.
+    ///
+    /// As in --one-spelling 'route,vessel'. They are shown in the spelling that most rows have; texts that are
+    /// compared with the column and keys of lookups follow it. A column of a lookup: --one-spelling routes.name.
+    #[arg(long, value_name = "COLUMNS", add = complete::columns())]
+    one_spelling: Vec<String>,
+    /// Which rows are counted: "status = 'sailed'".
+    ///
+    /// Which rows are counted, before anything is grouped; repeatable, all must hold.
+    ///
+    /// As in --where "status = 'sailed' and fare > 0". A row for which the condition is neither true nor
+    /// false, because a value is missing, is left out, and the ledger says how many.
+    #[arg(long = "where", value_name = "COND", add = complete::calculations())]
+    filters: Vec<String>,
+}
+
+impl CountedArgs {
+    /// A request for the rows that the options ask for.
+    pub(crate) fn to_request(&self) -> Result<Request, Error> {
+        Ok(Request {
+            one_spelling: columns(&self.one_spelling)?,
+            filters: written("--where", &self.filters),
+            ..Request::default()
+        })
+    }
 }
 
 /// Options that say how rows are grouped.
@@ -194,13 +213,11 @@ impl RowsArgs {
             show: self.show.iter().flat_map(|t| Show::parse_all("--show", t)).collect(),
             lets,
             lookups: self.lookups(reading)?,
-            one_spelling: columns(&self.one_spelling)?,
-            filters: written("--where", &self.filters),
             sort: self.sort.as_ref().map(|t| SourceText::new("--sort", t.clone())),
             lines_where: written("--lines-where", &self.lines_where),
             top: self.top,
             bottom: self.bottom,
-            ..Request::default()
+            ..self.counted.to_request()?
         })
     }
 }
