@@ -9,7 +9,7 @@ use crate::grid::Grid;
 use crate::grouping::{Gathered, fill, gather, gather_one, second_pass};
 use crate::ledger::Ledger;
 use crate::plan::Plan;
-use crate::table::{alike_keys, assemble};
+use crate::table::{alike_keys, assemble, texts_of_lines};
 use oeuvre_columns::Source;
 
 /// Runs a plan over rows with this many threads (at least one).
@@ -44,6 +44,7 @@ fn finished(
 ) -> Result<(Grid, Ledger), Error> {
     source.ensure_sound(&plan.inputs)?;
     ledger.notes.extend(alike_keys(plan, &groups[0]));
+    ledger.notes.extend(texts_of_lines(plan, &groups[0]));
     fill(plan, &mut groups[0])?;
     let second_pass = second_pass(plan, source, threads, &groups)?;
     let grid = assemble(plan, &groups, second_pass.as_ref(), &mut ledger)?;

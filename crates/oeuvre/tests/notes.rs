@@ -133,6 +133,13 @@ const LOANS: &str = "summary loans-1.csv loans-2.csv";
     "summary loans-1.csv --by member --show \"count(where thing = 'Kayaks')\"",
     "no row that counts has thing = 'Kayaks'; there is 'Kayak', 23 rows"
 )]
+#[case::a_text_in_a_condition_on_lines(
+    "",
+    "",
+    "",
+    "summary loans-1.csv --by thing --lines-where \"thing <> 'Tents'\"",
+    "no line has thing = 'Tents'; there is 'Tent', 23 rows"
+)]
 // 4. Signs, encodings, dates.
 #[case::an_odd_value_is_named(
     "till.csv",
@@ -320,6 +327,20 @@ const LOANS: &str = "summary loans-1.csv loans-2.csv";
     "",
     "summary loans-1.csv --check 'sum(fee) = 275' --quiet",
     "check does not hold: sum(fee) = 275: found 276.00, wanted 275, difference 1.00"
+)]
+#[case::a_total_among_the_rows(
+    "loans-1.csv",
+    "272,2025-09-30,,Bike,M044,1.50",
+    "272,2025-09-30,,Bike,M044,1.50\n,,,Total,,230.00",
+    "summary loans-1.csv --by thing --show 'sum(fee)'",
+    "thing has a label 'Total', 1 row: a total of the file may be counted among its rows"
+)]
+#[case::two_signs_of_one_currency(
+    "visits.csv",
+    "13 EUR",
+    "13 €",
+    "summary visits.csv --by Fee",
+    "rows read"
 )]
 #[case::a_column_that_a_file_lacks(
     "loans-2.csv",

@@ -15,7 +15,7 @@ mod texts;
 mod values;
 
 pub(crate) use alike::{alike_labels, alike_lookup_keys, name_of};
-pub(crate) use texts::Texts;
+pub(crate) use texts::{Texts, total_among_rows};
 
 use crate::plan::Plan;
 use crate::rows::program::Operand;

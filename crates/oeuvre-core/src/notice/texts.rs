@@ -7,6 +7,29 @@ use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::names::{as_name, grouped, nearest, plain_label, shell_quoted, visible_label};
 use std::collections::{HashMap, HashSet};
 
+/// What lines that are no rows are called in files that people hand over.
+const TOTALS: [&str; 4] = ["total", "totals", "grand total", "subtotal"];
+
+/// What is told of a label that may be that of a total among the rows.
+pub(crate) fn total_among_rows<'a>(
+    heading: &str,
+    labels: impl Iterator<Item = (&'a str, u64)>,
+) -> Option<Note> {
+    let is_total = |label: &str| TOTALS.contains(&&*plain_label(label.trim_end_matches(':')));
+    let may_be = |label: &str| {
+        label.len() < 16 && label.trim_start().starts_with(['T', 't', 'G', 'g', 'S', 's'])
+    };
+    let mut found = labels.filter(|(label, _)| may_be(label) && is_total(label));
+    let (label, n) = found.next()?;
+    let rows = plural(n, "row", "rows");
+    let text = format!(
+        "{heading} has a label {}, {} {rows}: a total of the file may be counted among its rows",
+        visible_label(label),
+        grouped(n)
+    );
+    Some(Note::new(Topic::Twice, text))
+}
+
 /// The labels of a column that is compared with texts, each with how many rows have it.
 #[derive(Clone, Default)]
 pub(crate) struct Texts {
@@ -16,6 +39,12 @@ pub(crate) struct Texts {
 }
 
 impl Texts {
+    /// Labels that have been counted elsewhere.
+    pub(crate) fn of(labels: impl Iterator<Item = (String, u64)>) -> Texts {
+        let (labels, counts) = labels.map(|(label, n)| (label, [n, 0, 0, 0])).unzip();
+        Texts { labels, counts }
+    }
+
     pub(crate) fn look_at(&mut self, column: &Column) {
         let Data::Codes(codes) = &column.data else { return };
         let texts = &column.dictionary;
@@ -58,7 +87,7 @@ impl Texts {
     }
 
     /// `whose` are the rows that were looked at.
-    pub(super) fn notes(&self, plan: &Plan, watch: &TextsWatch, whose: &str) -> Vec<Note> {
+    pub(crate) fn notes(&self, plan: &Plan, watch: &TextsWatch, whose: &str) -> Vec<Note> {
         let column = column_of(plan, watch.operand);
         let name = column.unwrap_or(&watch.name);
         let labels = self.counted();

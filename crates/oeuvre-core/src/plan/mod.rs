@@ -49,6 +49,7 @@ use oeuvre_columns::value::{Kind, Value};
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
+pub(crate) use watches::texts;
 pub use watches::{DaysWatch, TextsWatch, ValuesWatch, Watches};
 
 /// A column of a program.

@@ -115,7 +115,7 @@ fn walked(window: &Window<Built>) -> Option<Vec<usize>> {
 }
 
 /// The columns that a program compares with texts.
-fn texts(program: &Program) -> Vec<TextsWatch> {
+pub(crate) fn texts(program: &Program) -> Vec<TextsWatch> {
     let mut watches: Vec<TextsWatch> = Vec::new();
     for step in &program.steps {
         let Op::Test(test) = &step.op else { continue };

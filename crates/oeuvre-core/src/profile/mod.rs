@@ -23,7 +23,7 @@ use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::grouping::gather_one;
 use crate::ledger::Ledger;
-use crate::notice::alike_labels;
+use crate::notice::{alike_labels, total_among_rows};
 use crate::plan::Plan;
 use crate::request::Request;
 use oeuvre_columns::column::Column;
@@ -338,6 +338,8 @@ fn hurts(column: &ColumnInfo, counted: &[Counted], looks_like: LooksLike<'_>) ->
     for (text, n) in &texts {
         alike.entry(plain_label(text)).or_default().push((text.clone(), *n));
     }
+    let of_file = total_among_rows(name, texts.iter().map(|(text, n)| (text.as_str(), *n)));
+    said.extend(of_file.and_then(|n| n.text.split_once(" has ").map(|(_, text)| text.to_owned())));
     let note = alike_labels(name, Some(name), alike.into_values());
     said.extend(note.and_then(|n| n.text.split_once(" has ").map(|(_, text)| text.to_owned())));
     // Texts among what would be numbers or dates.

@@ -41,7 +41,7 @@ mod lines;
 mod partitions;
 mod tree;
 
-pub(crate) use alike::alike_keys;
+pub(crate) use alike::{alike_keys, texts_of_lines};
 pub(crate) use assemble::{Table, assemble, table};
 pub(crate) use entered::EnteredCells;
 pub use labels::ReadsAs;

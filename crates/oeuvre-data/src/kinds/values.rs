@@ -243,7 +243,14 @@ pub(crate) fn currency_of(text: &str) -> Option<Mark> {
         return None;
     }
     if let Some(sign) = text.chars().find(|c| CURRENCY_SIGNS.contains(c)) {
-        return Some(Mark::currency(sign.encode_utf8(&mut [0; 4])));
+        // A sign that is that of one currency alone is the same as its code.
+        let code = match sign {
+            '€' => "EUR",
+            '£' => "GBP",
+            '₹' => "INR",
+            sign => return Some(Mark::currency(sign.encode_utf8(&mut [0; 4]))),
+        };
+        return Some(Mark::currency(code));
     }
     let letters = text.trim_matches(|c: char| !c.is_ascii_uppercase());
     (letters.len() == 3 && letters.bytes().all(|b| b.is_ascii_uppercase()))
