@@ -425,6 +425,14 @@ fn headings_names_and_layout_words_work_the_first_time() {
     let out = run("", "", "", &ask).ok();
     let last = out.lines().last().unwrap();
     assert!(last.starts_with("Total,") && last.ends_with(",1,1"), "{out}");
+    // On a line for the rest, too, and in the group that it stands in.
+    let ask = format!(
+        "{LOANS} --by 'quarter(lent_on),thing' --columns-by 'month(lent_on)' --show 'share(fee within line)' --show 'share(fee within subtotal)' --totals --top 1 --sort thing --as csv --quiet"
+    );
+    let out = run("", "", "", &ask).ok();
+    let rest = |start: &str| out.lines().find(|l| l.starts_with(start)).unwrap().to_owned();
+    let (inner, outer) = (rest("2025-Q3,Rest,"), rest("Rest,"));
+    assert!(inner.contains(",1,0.875") && outer.contains(",1,0.5"), "{out}");
     for (condition, rows) in [("year(lent_on) = 2025", 184), ("thing != 'Bike' and fee == 2.5", 46)]
     {
         let ask = format!("{LOANS} --where \"{condition}\" --as csv --quiet");

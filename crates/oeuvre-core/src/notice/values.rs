@@ -86,7 +86,8 @@ impl Values {
                 (watch.condition, &watch.args.iter().map(|a| a.operand).collect::<Vec<_>>()[..])
             {
                 let (lacking, texts) = fields.missing(*place);
-                let blank = taken - with_value - lacking - texts.iter().map(|t| t.1).sum::<u64>();
+                let told = lacking + texts.iter().map(|t| t.1).sum::<u64>();
+                let blank = (taken - with_value).saturating_sub(told);
                 let mut parts = Vec::new();
                 if blank > 0 {
                     parts.push(format!("{} blank", grouped(blank)));

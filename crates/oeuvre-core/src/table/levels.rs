@@ -21,7 +21,7 @@ use crate::plan::{Plan, SortBy};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
 use crate::window::Calc;
-use crate::window::{self, Argument, Cells, pick};
+use crate::window::{self, Argument, Cells, Layout, pick};
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::calendar::Unit;
@@ -71,6 +71,8 @@ pub(crate) struct Levels<'a> {
     /// ordered by more than their labels.
     pub(crate) line_places: Option<Vec<Vec<u32>>>,
     evaluated: HashMap<Vec<usize>, Rc<Rollup>>,
+    /// Of groups taken together their totals over the keys along the top, by their numbers.
+    rest_lines: Option<Rc<Rollup>>,
     made: HashMap<Depths, Rc<LevelResults>>,
     /// The group program's columns for no rows.
     of_no_rows: Option<(Vec<Column>, Evaluator)>,
@@ -94,6 +96,7 @@ impl<'a> Levels<'a> {
             ranks,
             line_places: None,
             evaluated: HashMap::new(),
+            rest_lines: None,
             made: HashMap::new(),
             of_no_rows: None,
             ties: HashMap::new(),
@@ -135,10 +138,16 @@ impl<'a> Levels<'a> {
         across: usize,
         known: &[(usize, Vec<u32>)],
     ) -> Result<LevelResults, Error> {
-        let it = &self.plan;
+        let it = self.plan;
         let kept: Vec<usize> = (it.by_keys..it.by_keys + across).collect();
         let mut cells = roll_up(it, self.group_states, 0, &kept, Some(members), None)?;
         cells.periods = self.shared_periods(members, &cells)?;
+        let by_line =
+            |i: &TableInput| matches!(i, TableInput::Window(w) if w.layout() == Some(Layout::Line));
+        if it.table_inputs.iter().any(by_line) {
+            let lines = roll_up(it, self.group_states, 0, &[], Some(members), None)?;
+            self.rest_lines = Some(Rc::new(lines));
+        }
         // A condition that means a line's own result has no meaning here, nor what is worked out from it.
         let everywhere = vec![true; cells.groups];
         for step in second_pass_steps(self.plan).into_iter().enumerate().filter(|s| s.1) {
@@ -225,13 +234,15 @@ impl<'a> Levels<'a> {
         let mut done = 0;
         for (i, input) in plan.table_inputs.iter().enumerate() {
             let TableInput::Window(window) = input else { continue };
-            let window = &*window.at_level(&cells.kept, plan.by_keys);
             let before = plan.steps_before[i];
             run_table(plan, &cells, &windows, &mut table, done..before)?;
             masks.pass_on(plan, &mut table, done..before);
             done = done.max(before);
             let now = Now { cells: &cells, windows: &windows, table: &table, depths };
-            let (mut column, own) = self.window(window, &now)?;
+            let (mut column, own) = match (depths, window.layout()) {
+                (None, Some(layout)) => self.of_rest(window, &now, layout)?,
+                _ => self.window(&window.at_level(&cells.kept, plan.by_keys), &now)?,
+            };
             masks.inputs[i] = masks.of_window(window, own);
             if let Some(mask) = &masks.inputs[i] {
                 column.data.blank(mask);
@@ -241,6 +252,49 @@ impl<'a> Levels<'a> {
         run_table(plan, &cells, &windows, &mut table, done..program.steps.len())?;
         masks.pass_on(plan, &mut table, done..program.steps.len());
         Ok(LevelResults { cells, windows, table })
+    }
+
+    /// What a word that follows the layout gives on lines for the rest: each is its own line, and the subtotal
+    /// around it is that of the innermost group that it stands in.
+    fn of_rest(
+        &mut self,
+        window: &Window,
+        now: &Now<'_>,
+        layout: Layout,
+    ) -> Result<(Column, Mask), Error> {
+        let by_keys = self.plan.by_keys;
+        let group = self.plan.group_of(window.args[0].operand);
+        if window.calc != Calc::Total {
+            return Ok(nowhere(window.kind, now.cells.groups));
+        }
+        if let (Layout::Line, Some(lines), Some(group)) = (layout, self.rest_lines.clone(), group) {
+            let mut numbering = Numbering::default();
+            let there = numbering.number(std::slice::from_ref(&lines.start), lines.groups);
+            let here = [now.cells.start.clone()];
+            let column = lines.column(group.operand);
+            return Ok(self.at_numbers(&mut numbering, &there, &here, now, column));
+        }
+        let (by, across): (Vec<usize>, Vec<usize>) =
+            now.cells.kept.iter().partition(|k| **k < by_keys);
+        let most = if layout == Layout::Subtotal { by.len() } else { 0 };
+        let mut found: Option<(Column, Vec<bool>)> = None;
+        for n in (0..=most).rev() {
+            let keys = by[..n].iter().chain(&across);
+            let within = Some(keys.map(|&k| Reference::Key(k)).collect());
+            let (column, own) = self.total(&Window { within, ..window.clone() }, now)?;
+            let blank = own.map_or_else(|| vec![false; now.cells.groups], |own| own.to_vec());
+            match &mut found {
+                None => found = Some((column, blank)),
+                Some((known, lacks)) => {
+                    for cell in (0..blank.len()).filter(|&cell| lacks[cell] && !blank[cell]) {
+                        known.set(window.kind, cell, &column.value(window.kind, cell));
+                    }
+                    lacks.iter_mut().zip(blank).for_each(|(lack, blank)| *lack &= blank);
+                }
+            }
+        }
+        let (column, lacks) = found.unwrap_or_default();
+        Ok((column, mask(lacks.into_iter())))
     }
 
     /// What a window gives, and where it has no meaning.

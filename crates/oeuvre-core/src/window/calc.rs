@@ -273,6 +273,14 @@ pub struct Window<V> {
 }
 
 impl<V: Copy> Window<V> {
+    /// The part of the layout that it follows, if it does.
+    pub(crate) fn layout(&self) -> Option<Layout> {
+        self.within.iter().flatten().find_map(|r| match r {
+            Reference::Layout(layout) => Some(*layout),
+            _ => None,
+        })
+    }
+
     /// The window at a level of the table that keeps some keys: what follows the layout is keys there.
     pub(crate) fn at_level(&self, kept: &[usize], by_keys: usize) -> Cow<'_, Window<V>> {
         let follows = |r: &Reference<V>| matches!(r, Reference::Layout(_));
