@@ -66,28 +66,9 @@ pub fn profile(
     let plan = Plan::of_values(request, columns.clone())?;
     let (group_states, mut ledger) = gather_one(&plan, source, threads)?;
     let mut out: Vec<Vec<Value>> = vec![Vec::new(); HEADINGS.len()];
-    let mut notes = Vec::new();
-    let mut marks = BTreeMap::new();
-    let kinds: Vec<Kind> = columns.iter().map(|c| c.kind).collect();
-    let mut all_differ = false;
-    let mut doubled = Vec::new();
-    for (i, column) in columns.iter().enumerate() {
-        let counted = counted(group_states[0].states[i + 1].as_ref(), column.kind);
-        let present: u64 = counted.iter().map(|c| c.1).sum();
-        all_differ |= counted.len() as u64 == ledger.counted;
-        doubled.extend(doubled_values(column.kind, &counted, present).map(|values| (i, values)));
-    }
     // Lines are those of all rows, and so they are looked for where all are counted.
     let whole = plan.condition.is_none();
-    if !whole {
-        doubled.clear();
-    }
-    let lines_of = rows::doubled_lines(source, threads, &kinds, &doubled)?;
-    let given_twice = ledger.notes.iter().any(|note| note.topic == Topic::Twice);
-    if whole && !all_differ && !given_twice && ledger.counted > 1 {
-        let text = rows::equal_rows(source, threads)?;
-        ledger.notes.extend(text.map(|text| Note::new(Topic::Twice, text)));
-    }
+    let (mut all_differ, mut doubled, mut said) = (false, Vec::new(), Vec::new());
     for (i, column) in columns.iter().enumerate() {
         // The plan's own count of rows comes first among the states.
         let state = group_states[0].states[i + 1].as_ref();
@@ -96,7 +77,20 @@ pub fn profile(
         for (list, value) in out.iter_mut().zip(values) {
             list.push(value);
         }
-        let mut said = hurts(column, &counted, looks_like);
+        all_differ |= counted.len() as u64 == ledger.counted;
+        let twice = doubled_values(column.kind, &counted).filter(|_| whole);
+        doubled.extend(twice.map(|values| (i, values)));
+        said.push(hurts(column, &counted, looks_like));
+    }
+    let kinds: Vec<Kind> = columns.iter().map(|c| c.kind).collect();
+    let lines_of = rows::doubled_lines(source, threads, &kinds, &doubled)?;
+    let given_twice = ledger.notes.iter().any(|note| note.topic == Topic::Twice);
+    if whole && !all_differ && !given_twice && ledger.counted > 1 {
+        let text = rows::equal_rows(source, threads)?;
+        ledger.notes.extend(text.map(|text| Note::new(Topic::Twice, text)));
+    }
+    let (mut notes, mut marks) = (Vec::new(), BTreeMap::new());
+    for (i, (column, mut said)) in columns.iter().zip(said).enumerate() {
         said.extend(lines_of.get(&i).cloned());
         said.extend(warnings.iter().filter(|w| w.0 == column.name).map(|w| w.1.clone()));
         if !said.is_empty() {
@@ -301,7 +295,8 @@ fn frequent(counted: &[Counted], present: u64) -> String {
 }
 
 /// The values that stand on several rows of a column of whole numbers or texts, of which nearly all differ.
-fn doubled_values(kind: Kind, counted: &[Counted], present: u64) -> Option<Vec<Value>> {
+fn doubled_values(kind: Kind, counted: &[Counted]) -> Option<Vec<Value>> {
+    let present: u64 = counted.iter().map(|c| c.1).sum();
     let of_ids = matches!(kind, Kind::Text | Kind::Number { scale: 0 });
     let distinct = counted.len() as u64;
     let nearly_all = distinct < present && distinct * 100 >= present * 99;
