@@ -19,10 +19,15 @@ impl Days {
     pub(super) fn look_at(&mut self, column: &Column) {
         match &column.data {
             Data::I32(days) => {
+                // Missing is the smallest number, and lies beyond the last bit when it is counted from the first.
+                self.grow(days.iter().copied().max().unwrap_or(MISSING_I32));
                 let mut last = MISSING_I32;
-                for &day in days.iter().filter(|d| **d != MISSING_I32) {
+                for &day in days.iter() {
                     if day != last {
-                        self.set(day);
+                        let at = day.wrapping_sub(FIRST_DAY) as u32 as usize;
+                        if let Some(word) = self.bits.get_mut(at / 64) {
+                            *word |= 1 << (at % 64);
+                        }
                         last = day;
                     }
                 }
@@ -42,11 +47,17 @@ impl Days {
         }
     }
 
-    fn set(&mut self, day: i32) {
-        let at = (day.clamp(FIRST_DAY, LAST_DAY) - FIRST_DAY) as usize;
-        if at / 64 >= self.bits.len() {
-            self.bits.resize(at / 64 + 1, 0);
+    /// Makes room for a day.
+    fn grow(&mut self, day: i32) {
+        let words = (day.clamp(FIRST_DAY, LAST_DAY) - FIRST_DAY) as usize / 64 + 1;
+        if words > self.bits.len() {
+            self.bits.resize(words, 0);
         }
+    }
+
+    fn set(&mut self, day: i32) {
+        self.grow(day);
+        let at = (day.clamp(FIRST_DAY, LAST_DAY) - FIRST_DAY) as usize;
         self.bits[at / 64] |= 1 << (at % 64);
     }
 
