@@ -19,6 +19,7 @@
 
 use crate::error::{Error, SourceText};
 use crate::grid::Grid;
+use crate::language::parser::parse_list;
 use crate::ledger::{Checked, Ledger};
 use crate::plan::Plan;
 use crate::request::{Check, Request, Show, Totals};
@@ -54,15 +55,13 @@ pub fn run_with_checks(
     if request.checks.is_empty() {
         return crate::run(plan, source, threads);
     }
+    let sides = sides(request, source)?;
     let mut shows: Vec<Show> = Vec::new();
     let mut with_difference = Vec::new();
-    for check in &request.checks {
-        let one = |text: String| Show { heading: None, calc: SourceText::new("--check", text) };
-        shows.push(Show { heading: None, calc: check.calc.clone() });
-        shows.push(Show { heading: None, calc: check.value.clone() });
-        shows.push(one(agreement(check)));
-        let difference = one(format!("({}) - ({})", check.calc.text, check.value.text));
-        // A mistake in one of the sides is told there, and a difference that has no meaning is left out.
+    for (check, [calc, value]) in request.checks.iter().zip(&sides) {
+        shows.extend([calc, value, &agreement(check, calc, value)].map(|text| shown(text)));
+        let difference = shown(&format!("({calc}) - ({value})"));
+        // A difference that has no meaning is left out.
         let alone = Request { show: vec![difference.clone()], ..over_all(request) };
         let has_one = Plan::new(&alone, source.columns()).is_ok();
         with_difference.push(has_one);
@@ -87,6 +86,30 @@ pub fn run_with_checks(
     Ok((grid, ledger))
 }
 
+/// A calculation of a check, as a result.
+fn shown(text: &str) -> Show {
+    Show { heading: None, calc: SourceText::new("--check", text) }
+}
+
+/// Both sides of each check as they are worked out: a number on each row is added up, as anywhere else. Mistakes
+/// are told here, where they were written.
+fn sides(request: &Request, source: &dyn Source) -> Result<Vec<[String; 2]>, Error> {
+    let written = || request.checks.iter().flat_map(|c| [&c.calc, &c.value]);
+    let show = written().map(|calc| Show { heading: None, calc: calc.clone() }).collect();
+    let plan = Plan::new(&Request { show, ..over_all(request) }, source.columns())?;
+    if let Some(calc) = written().find(|calc| parse_list(calc).is_ok_and(|list| list.len() > 1)) {
+        return Err(Error::request_with_help(
+            format!("--check '{}' is several figures", calc.text),
+            "give each of them its own --check",
+        ));
+    }
+    let mut texts = plan.results.iter().map(|result| match result.sums_rows {
+        true => format!("sum({})", result.calc()),
+        false => result.calc().to_owned(),
+    });
+    Ok(std::iter::from_fn(|| Some([texts.next()?, texts.next()?])).collect())
+}
+
 /// The same rows as those of a request, all of them together.
 fn over_all(request: &Request) -> Request {
     Request {
@@ -107,8 +130,8 @@ fn over_all(request: &Request) -> Request {
 }
 
 /// The condition that a check is.
-fn agreement(check: &Check) -> String {
-    let (calc, value, how) = (&check.calc.text, &check.value.text, check.how.text());
+fn agreement(check: &Check, calc: &str, value: &str) -> String {
+    let how = check.how.text();
     let difference = format!("(({calc}) - ({value}))");
     match &check.tolerance {
         None => format!("({calc}) {how} ({value})"),
@@ -162,7 +185,7 @@ impl Check {
             }
             before = c;
         }
-        let (end, start, how) = found.ok_or_else(|| refused("has no known figure"))?;
+        let (end, start, how) = found.ok_or_else(|| refused("has no =, >= or <= before a known figure"))?;
         let (calc, rest) = (text[..end].trim(), text[start..].trim());
         let tolerance = rest.split_once("+-").or_else(|| rest.split_once('±'));
         let (value, tolerance) = match tolerance {

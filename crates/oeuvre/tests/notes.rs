@@ -442,13 +442,13 @@ fn headings_names_and_layout_words_work_the_first_time() {
 
 #[test]
 fn a_check_that_does_not_hold_ends_with_3_and_everything_written() {
-    let both = "summary loans-1.csv --by thing --check 'count() = 92' --check 'sum(fee) >= 300 ± 1' --quiet --as csv";
+    let both = "summary loans-1.csv --by thing --check 'count() = 92' --check 'fee = 276' --check 'sum(fee) >= 300 ± 1' --quiet --as csv";
     let run = run("", "", "", both);
     assert_eq!(run.code, 3, "{}", run.stderr);
     assert!(run.stdout.starts_with("thing,rows\nBike,23\n"), "{}", run.stdout);
     assert_eq!(
         run.stderr,
-        "check holds: count() = 92\ncheck does not hold: sum(fee) >= 300 ± 1: found 276.00, wanted 300, difference -24.00\n"
+        "check holds: count() = 92\ncheck holds: fee = 276\ncheck does not hold: sum(fee) >= 300 ± 1: found 276.00, wanted 300, difference -24.00\n"
     );
 }
 
