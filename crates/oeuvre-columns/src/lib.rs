@@ -30,6 +30,7 @@ mod memory;
 pub mod names;
 mod note;
 mod problem;
+pub mod quoting;
 mod schema;
 mod source;
 pub mod value;

@@ -24,6 +24,7 @@ use crate::ledger::{Checked, Ledger};
 use crate::plan::Plan;
 use crate::request::{Check, Request, Show, Totals};
 use crate::run::run_all;
+use oeuvre_columns::quoting::outside_quotes;
 use oeuvre_columns::value::Comparison;
 use oeuvre_columns::{Decimal, Source, Value};
 
@@ -164,29 +165,18 @@ impl Check {
                 ),
             )
         };
-        let (mut quote, mut depth, mut found) = (None, 0i32, None);
-        let mut before = ' ';
-        for (at, c) in text.char_indices() {
-            match (quote, c) {
-                (None, '\'' | '"') => quote = Some(c),
-                (Some(q), _) if q == c => quote = None,
-                (None, '(') => depth += 1,
-                (None, ')') => depth -= 1,
-                (None, '=') if depth == 0 => {
-                    found = Some(match before {
-                        '<' => (at - 1, at + 1, Comparison::LessEqual),
-                        '>' => (at - 1, at + 1, Comparison::GreaterEqual),
-                        '=' => (at - 1, at + 1, Comparison::Equal),
-                        '!' => return Err(refused("says what the figure is not")),
-                        _ => (at, at + 1, Comparison::Equal),
-                    });
-                }
-                _ => {}
-            }
-            before = c;
-        }
-        let (end, start, how) = found.ok_or_else(|| refused("has no =, >= or <= before a known figure"))?;
-        let (calc, rest) = (text[..end].trim(), text[start..].trim());
+        let (at, ..) = outside_quotes(text)
+            .filter(|o| o.1 == '=' && o.2 == 0)
+            .last()
+            .ok_or_else(|| refused("has no =, >= or <= before a known figure"))?;
+        let (end, how) = match text[..at].chars().next_back() {
+            Some('<') => (at - 1, Comparison::LessEqual),
+            Some('>') => (at - 1, Comparison::GreaterEqual),
+            Some('=') => (at - 1, Comparison::Equal),
+            Some('!') => return Err(refused("says what the figure is not")),
+            _ => (at, Comparison::Equal),
+        };
+        let (calc, rest) = (text[..end].trim(), text[at + 1..].trim());
         let tolerance = rest.split_once("+-").or_else(|| rest.split_once('±'));
         let (value, tolerance) = match tolerance {
             None => (rest, None),

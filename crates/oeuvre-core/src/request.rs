@@ -14,6 +14,7 @@
 use crate::error::SourceText;
 use crate::rows::lookup::NoMatch;
 use crate::spelling::Spellings;
+use oeuvre_columns::quoting::outside_quotes;
 use oeuvre_columns::value::Comparison;
 use oeuvre_columns::{Decimal, Note, Table, choices};
 use std::sync::Arc;
@@ -31,39 +32,22 @@ impl Show {
     /// Reads `Heading: calc` or `calc`; `origin` says where it was written. The language has no colon outside
     /// quotes, so that the first one ends the heading; an empty heading is none.
     pub fn parse(origin: &str, text: &str) -> Show {
-        let mut quote = None;
-        for (at, c) in text.char_indices() {
-            match (quote, c) {
-                (None, '\'' | '"') => quote = Some(c),
-                (Some(q), _) if c == q => quote = None,
-                (None, ':') => {
-                    let heading = text[..at].trim();
-                    return Show {
-                        heading: (!heading.is_empty()).then(|| heading.to_owned()),
-                        calc: SourceText::new(origin, text[at + 1..].trim_start()),
-                    };
-                }
-                _ => {}
-            }
+        let Some((at, ..)) = outside_quotes(text).find(|o| o.1 == ':') else {
+            return Show { heading: None, calc: SourceText::new(origin, text) };
+        };
+        let heading = text[..at].trim();
+        Show {
+            heading: (!heading.is_empty()).then(|| heading.to_owned()),
+            calc: SourceText::new(origin, text[at + 1..].trim_start()),
         }
-        Show { heading: None, calc: SourceText::new(origin, text) }
     }
 
     /// As [`Show::parse`], of a list in which each has a heading: `A: a, B: b`; any other text is one.
     pub fn parse_all(origin: &str, text: &str) -> Vec<Show> {
-        let (mut parts, mut from, mut depth, mut quote) = (Vec::new(), 0, 0i32, None);
-        for (at, c) in text.char_indices() {
-            match (quote, c) {
-                (None, '\'' | '"') => quote = Some(c),
-                (Some(q), _) if c == q => quote = None,
-                (None, '(') => depth += 1,
-                (None, ')') => depth -= 1,
-                (None, ',') if depth == 0 => {
-                    parts.push(Show::parse(origin, &text[from..at]));
-                    from = at + 1;
-                }
-                _ => {}
-            }
+        let (mut parts, mut from) = (Vec::new(), 0);
+        for (at, ..) in outside_quotes(text).filter(|o| o.1 == ',' && o.2 == 0) {
+            parts.push(Show::parse(origin, &text[from..at]));
+            from = at + 1;
         }
         parts.push(Show::parse(origin, &text[from..]));
         if parts.iter().all(|p| p.heading.is_some()) {

@@ -306,86 +306,104 @@ fn doubled_values(kind: Kind, counted: &[Counted]) -> Option<Vec<Value>> {
 
 /// What in a column will hurt, each with what deals with it.
 fn hurts(column: &ColumnInfo, counted: &[Counted], looks_like: LooksLike<'_>) -> Vec<String> {
-    let (name, kind) = (&column.name, column.kind);
-    let mut said = Vec::new();
+    if column.kind.is_number() {
+        return Vec::from_iter(negatives(&column.name, counted));
+    }
+    if column.kind != Kind::Text {
+        return Vec::new();
+    }
+    let texts: Vec<CountedText> = counted.iter().map(|(v, n)| (v.to_string(), *n)).collect();
+    let mut said = hurting_labels(&column.name, &texts);
+    said.extend(odd_texts(column, &texts, looks_like));
+    said
+}
+
+/// Some values below zero among numbers that are mostly above it.
+fn negatives(name: &str, counted: &[Counted]) -> Option<String> {
+    let sign = |v: &Value| match v {
+        Value::Number(n) => n.mantissa.signum(),
+        Value::Float(f) if *f < 0.0 => -1,
+        Value::Float(f) if *f > 0.0 => 1,
+        _ => 0,
+    };
     let total: u64 = counted.iter().map(|c| c.1).sum();
-    if kind.is_number() {
-        let sign = |v: &Value| match v {
-            Value::Number(n) => n.mantissa.signum(),
-            Value::Float(f) if *f < 0.0 => -1,
-            Value::Float(f) if *f > 0.0 => 1,
-            _ => 0,
-        };
-        let below: u64 = counted.iter().filter(|c| sign(&c.0) < 0).map(|c| c.1).sum();
-        if below > 0 && below * 5 < total {
-            said.push(format!(
-                "{} negative among mostly positive values, perhaps refunds or credit notes; without them: --where {}",
-                grouped(below),
-                shell_quoted(&format!("{} >= 0", as_name(name)))
-            ));
-        }
-    }
-    if kind != Kind::Text {
-        return said;
-    }
-    let mut alike: BTreeMap<Cow<'_, str>, Vec<(String, u64)>> = BTreeMap::new();
-    let texts: Vec<(String, u64)> = counted.iter().map(|(v, n)| (v.to_string(), *n)).collect();
-    for (text, n) in &texts {
-        alike.entry(plain_label(text)).or_default().push((text.clone(), *n));
+    let below: u64 = counted.iter().filter(|c| sign(&c.0) < 0).map(|c| c.1).sum();
+    (below > 0 && below * 5 < total).then(|| {
+        format!(
+            "{} negative among mostly positive values, perhaps refunds or credit notes; without them: --where {}",
+            grouped(below),
+            shell_quoted(&format!("{} >= 0", as_name(name)))
+        )
+    })
+}
+
+/// Totals of the file among its rows, and labels that look alike, as the notes of a summary tell them.
+fn hurting_labels(name: &str, texts: &[CountedText]) -> Vec<String> {
+    let mut alike: BTreeMap<Cow<'_, str>, Vec<CountedText>> = BTreeMap::new();
+    for one in texts {
+        alike.entry(plain_label(&one.0)).or_default().push(one.clone());
     }
     let of_file = total_among_rows(name, texts.iter().map(|(text, n)| (text.as_str(), *n)));
-    said.extend(of_file.and_then(|n| n.text.split_once(" has ").map(|(_, text)| text.to_owned())));
-    let note = alike_labels(name, Some(name), alike.into_values());
-    said.extend(note.and_then(|n| n.text.split_once(" has ").map(|(_, text)| text.to_owned())));
-    // Texts among what would be numbers or dates.
+    let notes = [of_file, alike_labels(name, Some(name), alike.into_values())];
+    // The line of the column has its name already.
+    let of_column = |n: Note| n.text.split_once(" has ").map(|(_, text)| text.to_owned());
+    notes.into_iter().flatten().filter_map(of_column).collect()
+}
+
+/// Texts among what would be numbers or dates, or numbers that are codes.
+fn odd_texts(
+    column: &ColumnInfo,
+    texts: &[CountedText],
+    looks_like: LooksLike<'_>,
+) -> Option<String> {
+    let name = &column.name;
+    let total: u64 = texts.iter().map(|t| t.1).sum();
     let mut looks: BTreeMap<&'static str, (u64, Vec<&CountedText>)> = BTreeMap::new();
-    for one in &texts {
+    for one in texts {
         let it = looks.entry(looks_like(&one.0)).or_default();
         it.0 += one.1;
         it.1.push(one);
     }
     let most = looks.iter().max_by_key(|(_, (n, _))| *n);
-    if let Some((&word, (n, _))) = most
-        && word != "text"
-        && word != "code"
-        && *n < total
-    {
-        let others: Vec<&&CountedText> =
-            looks.iter().filter(|(w, _)| **w != word).flat_map(|(_, (_, list))| list).collect();
-        let mut named: Vec<String> = others
-            .iter()
-            .take(NAMED)
-            .map(|(text, n)| format!("{} {}", visible_label(text), grouped(*n)))
-            .collect();
-        if others.len() > NAMED {
-            named.push(format!("and {} more texts", grouped((others.len() - NAMED) as u64)));
-        }
-        let first = match &column.odd {
-            Some(odd) => format!(", the first {odd}"),
-            None => String::new(),
-        };
-        // All of them, or the advice would lead to the next one.
-        let advice = match others.len() {
-            0..=MOST_ADVISED => {
-                let texts: Vec<&str> = others.iter().map(|o| o.0.as_str()).collect();
-                let texts = shell_quoted(&missing_texts(Some(name), &texts));
-                format!("; if these stand for no value: --missing {texts}")
-            }
-            _ => String::new(),
-        };
-        said.push(format!(
-            "{} of {} look like a {word}, but not {}{first}{advice}",
-            grouped(*n),
-            grouped(total),
-            named.join(", "),
-        ));
-    } else if let Some((&"code", _)) = most {
-        said.push(format!(
+    let (&word, (n, _)) = most?;
+    if word == "code" {
+        return Some(format!(
             "whole numbers with zeros in front are taken as codes; as numbers: --kind {}",
             shell_quoted(&format!("{name}=number"))
         ));
     }
-    said
+    if word == "text" || *n == total {
+        return None;
+    }
+    let others: Vec<&&CountedText> =
+        looks.iter().filter(|(w, _)| **w != word).flat_map(|(_, (_, list))| list).collect();
+    let mut named: Vec<String> = others
+        .iter()
+        .take(NAMED)
+        .map(|(text, n)| format!("{} {}", visible_label(text), grouped(*n)))
+        .collect();
+    if others.len() > NAMED {
+        named.push(format!("and {} more texts", grouped((others.len() - NAMED) as u64)));
+    }
+    let first = match &column.odd {
+        Some(odd) => format!(", the first {odd}"),
+        None => String::new(),
+    };
+    // All of them, or the advice would lead to the next one.
+    let advice = match others.len() {
+        0..=MOST_ADVISED => {
+            let texts: Vec<&str> = others.iter().map(|o| o.0.as_str()).collect();
+            let texts = shell_quoted(&missing_texts(Some(name), &texts));
+            format!("; if these stand for no value: --missing {texts}")
+        }
+        _ => String::new(),
+    };
+    Some(format!(
+        "{} of {} look like a {word}, but not {}{first}{advice}",
+        grouped(*n),
+        grouped(total),
+        named.join(", "),
+    ))
 }
 
 #[cfg(test)]

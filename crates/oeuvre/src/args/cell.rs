@@ -1,5 +1,6 @@
 //! Cells named by their keys and labels: `route = SKE, month = 2025-03`.
 
+use oeuvre_columns::quoting::outside_quotes;
 use oeuvre_core::{AtLabel, Error, Show, SourceText};
 use std::sync::Arc;
 
@@ -59,18 +60,7 @@ pub(crate) fn read(option: &str, text: &str, by: &[Arc<SourceText>]) -> Result<K
 
 /// Where the key ends: at the first equals sign outside quotes and parentheses.
 fn key_end(text: &str) -> Option<usize> {
-    let (mut quote, mut depth) = (None, 0);
-    for (at, c) in text.char_indices() {
-        match (quote, c) {
-            (None, '\'' | '"') => quote = Some(c),
-            (Some(q), _) if q == c => quote = None,
-            (None, '(') => depth += 1,
-            (None, ')') => depth -= 1,
-            (None, '=') if depth <= 0 => return Some(at),
-            _ => {}
-        }
-    }
-    None
+    outside_quotes(text).find(|o| o.1 == '=' && o.2 == 0).map(|o| o.0)
 }
 
 /// A text in single quotes, in which a doubled quote stands for itself, and how long it is with them.

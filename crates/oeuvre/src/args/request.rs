@@ -4,6 +4,7 @@ use super::cell;
 use super::choice::choice;
 use super::reading::{ReadingArgs, value_for, word};
 use crate::complete;
+use oeuvre_columns::quoting::outside_quotes;
 use oeuvre_core::language::columns_of_list;
 use oeuvre_core::{
     Check, Doubled, Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt,
@@ -224,21 +225,11 @@ impl RowsArgs {
 
 /// The name and the calculation of `name: calc` or `name=calc`: the first sign outside quotes parts them.
 fn named(text: &str) -> Option<(String, &str)> {
-    let mut quote = None;
-    for (at, c) in text.char_indices() {
-        match (quote, c) {
-            (None, '\'' | '"') => quote = Some(c),
-            (Some(q), _) if c == q => quote = None,
-            (None, ':' | '=') => {
-                let name = text[..at].trim();
-                let bare = name.strip_prefix('"').and_then(|n| n.strip_suffix('"'));
-                let name = bare.map_or_else(|| name.to_owned(), |n| n.replace("\"\"", "\""));
-                return Some((name, text[at + 1..].trim_start()));
-            }
-            _ => {}
-        }
-    }
-    None
+    let (at, ..) = outside_quotes(text).find(|o| matches!(o.1, ':' | '='))?;
+    let name = text[..at].trim();
+    let bare = name.strip_prefix('"').and_then(|n| n.strip_suffix('"'));
+    let name = bare.map_or_else(|| name.to_owned(), |n| n.replace("\"\"", "\""));
+    Some((name, text[at + 1..].trim_start()))
 }
 
 /// The name of a lookup and its file, of `FILE` or `NAME=FILE`.
