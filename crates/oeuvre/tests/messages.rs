@@ -82,6 +82,9 @@ fn a_mistake_is_drawn_with_a_way_out(
 #[case(&["--check", "sum(fare) = abc"], "there is no column `abc`")]
 #[case(&["--check", "sum(fare), count() = 3"], "is several figures")]
 #[case(&["--check", "fare > 3"], "has no =, >= or <= before a known figure")]
+#[case(&["--dates", "dd.mm.yyyy"], "a month is MM")]
+#[case(&["--dates", "dMy,dMy"], "a field twice")]
+#[case(&["--dates", "dd yyyy"], "a day without a month")]
 #[case(&["--to", "out.xyz"], "the ending of out.xyz names no file type")]
 #[case(&["--to", "no/such/folder/out.csv"], "cannot be written")]
 fn other_options_are_checked_too(#[case] args: &[&str], #[case] message: &str) {

@@ -12,6 +12,7 @@
 //! assert_eq!(pattern.read("05-Jan-25"), date(2025, 1, 5).map(|day| (day, 0)));
 //! assert_eq!(pattern.read("05-13-25"), None);
 //! assert!(DatePattern::parse("dd.QQQ").is_err());
+//! assert!(DatePattern::parse("dd.mm.yyyy").is_err()); // a month is MM
 //! let stamp = DatePattern::parse("yyyyMMdd HHmm").unwrap();
 //! assert_eq!(stamp.read("20250105 0930"), date(2025, 1, 5).map(|day| (day, (9 * 60 + 30) * 60_000_000)));
 //! ```
@@ -42,6 +43,27 @@ enum Field {
     MonthName,
     /// A character that stands for itself.
     Literal(char),
+}
+
+/// What fields cannot be meant so: a slip such as `dd.mm.yyyy` would read every date as one in January.
+fn mistake(fields: &[Field]) -> Option<&'static str> {
+    let count = |letter: char| {
+        let is = |f: &&Field| match f {
+            Field::Number(c, _) => *c == letter,
+            Field::MonthName => letter == 'M',
+            Field::Literal(_) => false,
+        };
+        fields.iter().filter(is).count()
+    };
+    let without = |letter, other| count(letter) > 0 && count(other) == 0;
+    match () {
+        () if without('m', 'H') => Some("it has minutes, mm, without an hour, HH: a month is MM"),
+        () if count('y') == 0 => Some("it has no year: yyyy or yy"),
+        () if "yMdHms".chars().any(|letter| count(letter) > 1) => Some("it has a field twice"),
+        () if without('d', 'M') => Some("it has a day without a month: MM or MMM"),
+        () if without('s', 'm') => Some("it has seconds, ss, without minutes, mm"),
+        () => None,
+    }
 }
 
 /// A pattern of date fields.
@@ -82,12 +104,10 @@ impl DatePattern {
                 (c, n) => vec![Field::Literal(c); n],
             });
         }
-        let has =
-            |letter: char| fields.iter().any(|f| matches!(f, Field::Number(c, _) if *c == letter));
-        if !has('y') {
-            return Err("it has no year: yyyy or yy".to_owned());
+        match mistake(&fields) {
+            Some(mistake) => Err(mistake.to_owned()),
+            None => Ok(DatePattern { fields }),
         }
-        Ok(DatePattern { fields })
     }
 
     /// Whether it has a time of day.
