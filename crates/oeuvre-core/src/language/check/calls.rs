@@ -11,6 +11,7 @@ use crate::rows::program::Op;
 use crate::rows::scalar::{Expect, Pattern, Scalar};
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::decimal::Decimal;
+use oeuvre_columns::value::pattern::DatePattern;
 use oeuvre_columns::value::{BandBound, Bands, BandsId, Kind};
 
 impl Checker {
@@ -108,7 +109,17 @@ impl Checker {
                 Ok(self.tree.apply(text, Op::Scalar(scalar), &[a], Kind::Band(bands)))
             }
             RowCall::Matches => self.matching(at, call),
-            RowCall::Scalar(ref scalar) => self.scalar(at, &call.args, scalar.clone()),
+            RowCall::Scalar(ref scalar) => {
+                if let (Scalar::Date, Some(Node::Text(pattern))) =
+                    (scalar, call.args.get(1).map(|p| &p.node))
+                {
+                    DatePattern::parse(pattern).map_err(|problem| {
+                        let it = at.on(&call.args[1]);
+                        it.mistake("this date pattern cannot be read").label(problem)
+                    })?;
+                }
+                self.scalar(at, &call.args, scalar.clone())
+            }
         }
     }
 
@@ -377,6 +388,7 @@ mod tests {
         "expected how many digits to keep after the point [a whole number from 0 to 12]"
     )]
     #[case("matches(t, '(')", "regular expression")]
+    #[case("date(t, 'dd.mm.yyyy')", "this date pattern cannot be read [it has minutes")]
     #[case("band(a, 0)", "above 0")]
     #[case("band(a, 3, 2)", "from the lowest to the highest")]
     #[case("fiscal_year(d, 13)", "month")]
