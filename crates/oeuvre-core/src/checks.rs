@@ -22,14 +22,12 @@ use crate::grid::Grid;
 use crate::language::parser::parse_list;
 use crate::ledger::{Checked, Ledger};
 use crate::plan::Plan;
-use crate::request::{Check, Request, Show, Totals};
+use crate::request::{Check, Request, Show};
 use crate::run::run_all;
+use oeuvre_columns::column::Column;
 use oeuvre_columns::quoting::outside_quotes;
 use oeuvre_columns::value::Comparison;
-use oeuvre_columns::{Decimal, Source, Value};
-
-/// Results of a check: the figure, the known one, whether they agree; and their difference where there is one.
-const RESULTS: usize = 3;
+use oeuvre_columns::{ColumnInfo, Decimal, InMemory, Kind, Source, Value};
 
 /// Plans a request and runs it with its checks, in one pass over the rows.
 ///
@@ -56,98 +54,193 @@ pub fn run_with_checks(
     if request.checks.is_empty() {
         return crate::run(plan, source, threads);
     }
-    let sides = sides(request, source)?;
-    let mut shows: Vec<Show> = Vec::new();
-    let mut with_difference = Vec::new();
-    for (check, [calc, value]) in request.checks.iter().zip(&sides) {
-        shows.extend([calc, value, &agreement(check, calc, value)].map(|text| shown(text)));
-        let difference = shown(&format!("({calc}) - ({value})"));
-        // A difference that has no meaning is left out.
-        let alone = Request { show: vec![difference.clone()], ..over_all(request) };
-        let has_one = Plan::new(&alone, source.columns()).is_ok();
-        with_difference.push(has_one);
-        shows.extend(has_one.then_some(difference));
-    }
-    let checks = Plan::new(&Request { show: shows, ..over_all(request) }, source.columns())?;
-    let mut both = run_all(&[plan, &checks], source, threads)?;
+    let sides = plan_sides(request, source)?;
+    let mut both = run_all(&[plan, &sides], source, threads)?;
     let Some((figures, _)) = both.pop() else { unreachable!("there are two plans") };
     let Some((grid, mut ledger)) = both.pop() else { unreachable!("there are two plans") };
-    let mut at = 0;
-    for (check, has_difference) in request.checks.iter().zip(with_difference) {
-        let cell = |i: usize| figures.cell(0, at + i);
-        ledger.checks.push(Checked {
-            that: check.written.clone(),
-            found: cell(0),
-            wanted: cell(1),
-            holds: cell(2) == Value::Boolean(true),
-            difference: if has_difference { cell(RESULTS) } else { Value::Missing },
-        });
-        at += RESULTS + usize::from(has_difference);
+    for (check, at) in request.checks.iter().zip((0..).step_by(2)) {
+        let (found, wanted) = (Figure::of(&figures, at), Figure::of(&figures, at + 1));
+        let terms = Terms { how: check.how, tolerance: check.tolerance };
+        ledger.checks.push(terms.checked(check.written.clone(), &found, &wanted)?);
     }
     Ok((grid, ledger))
 }
 
-/// A calculation of a check, as a result.
-fn shown(text: &str) -> Show {
-    Show { heading: None, calc: SourceText::new("--check", text) }
-}
-
-/// Both sides of each check as they are worked out: a number on each row is added up, as anywhere else. Mistakes
-/// are told here, where they were written.
-fn sides(request: &Request, source: &dyn Source) -> Result<Vec<[String; 2]>, Error> {
+/// A plan for both sides of each check, one after the other. A number on each row is added up, as anywhere else;
+/// what cannot be compared is told before any row is read.
+fn plan_sides(request: &Request, source: &dyn Source) -> Result<Plan, Error> {
     let written = || request.checks.iter().flat_map(|c| [&c.calc, &c.value]);
     let show = written().map(|calc| Show { heading: None, calc: calc.clone() }).collect();
-    let plan = Plan::new(&Request { show, ..over_all(request) }, source.columns())?;
+    let plan = Plan::new(&request.over_all(show), source.columns())?;
     if let Some(calc) = written().find(|calc| parse_list(calc).is_ok_and(|list| list.len() > 1)) {
         return Err(Error::request_with_help(
             format!("--check '{}' is several figures", calc.text),
             "give each of them its own --check",
         ));
     }
-    let mut texts = plan.results.iter().map(|result| match result.sums_rows {
-        true => format!("sum({})", result.calc()),
-        false => result.calc().to_owned(),
-    });
-    Ok(std::iter::from_fn(|| Some([texts.next()?, texts.next()?])).collect())
+    for (check, sides) in request.checks.iter().zip(plan.results.chunks(2)) {
+        let none = |side: &crate::plan::ResultPlan| Figure::none(side.built.kind);
+        let terms = Terms { how: check.how, tolerance: check.tolerance };
+        if let [found, wanted] = sides {
+            terms.checked(check.written.clone(), &none(found), &none(wanted))?;
+        }
+    }
+    Ok(plan)
 }
 
-/// The same rows as those of a request, all of them together.
-fn over_all(request: &Request) -> Request {
-    Request {
-        for_reading: false,
-        by: Vec::new(),
-        columns_by: Vec::new(),
-        every_period: false,
-        every: Vec::new(),
-        sort: None,
-        sort_column: Vec::new(),
-        lines_where: Vec::new(),
-        top: None,
-        bottom: None,
-        totals: Totals::None,
-        checks: Vec::new(),
-        ..request.clone()
+impl Request {
+    /// Some results over the same rows as those of a request, all of them together.
+    pub fn over_all(&self, show: Vec<Show>) -> Request {
+        Request {
+            show,
+            lets: self.lets.clone(),
+            lookups: self.lookups.clone(),
+            one_spelling: self.one_spelling.clone(),
+            spellings: self.spellings.clone(),
+            filters: self.filters.clone(),
+            ..Request::default()
+        }
     }
 }
 
-/// The condition that a check is.
-fn agreement(check: &Check, calc: &str, value: &str) -> String {
-    let how = check.how.text();
-    let difference = format!("(({calc}) - ({value}))");
-    match &check.tolerance {
-        None => format!("({calc}) {how} ({value})"),
-        Some((n, of_hundred)) => {
-            let most = match of_hundred {
-                true => format!("abs({value}) * {n} / 100"),
-                false => n.to_string(),
-            };
-            let near = format!("abs{difference} <= {most}");
-            match how {
-                "=" => near,
-                _ => format!("({calc}) {how} ({value}) or {near}"),
+/// A figure by itself.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Figure {
+    /// What it is.
+    pub kind: Kind,
+    /// It itself.
+    pub value: Value,
+    /// Whether it is a share, which reads in percent.
+    pub share: bool,
+    /// The quotient that its binary64 is nearest to, where that is known.
+    pub quotient: Option<(Decimal, Decimal)>,
+}
+
+impl Figure {
+    /// The figure in a column of a table of one line.
+    pub fn of(grid: &Grid, column: usize) -> Figure {
+        Figure::at(grid, 0, column)
+    }
+
+    /// The figure in a cell of a table.
+    pub fn at(grid: &Grid, line: usize, column: usize) -> Figure {
+        let it = &grid.columns[column];
+        let quotient = grid.quotient(line, column);
+        Figure { kind: it.kind, value: grid.cell(line, column), share: it.share, quotient }
+    }
+
+    /// A figure that is known.
+    pub fn known(value: Value) -> Figure {
+        let kind = match &value {
+            Value::Number(number) => Kind::Number { scale: number.scale },
+            Value::Float(_) => Kind::Float,
+            Value::Date(_) => Kind::Date,
+            Value::DateTime(_) => Kind::DateTime,
+            Value::Boolean(_) => Kind::Boolean,
+            _ => Kind::Text,
+        };
+        Figure { kind, value, share: false, quotient: None }
+    }
+
+    /// No figure, where one of a kind is expected.
+    fn none(kind: Kind) -> Figure {
+        Figure { kind, value: Value::Missing, share: false, quotient: None }
+    }
+
+    /// What a calculation on two figures gives, in which they are called `found` and `wanted`.
+    fn with(&self, other: &Figure, calc: &str) -> Result<Figure, Error> {
+        let columns = [("found", self), ("wanted", other)];
+        let infos = columns.map(|(name, f)| ColumnInfo::new(name, f.kind));
+        let data =
+            columns.map(|(_, f)| Column::from_values(f.kind, std::slice::from_ref(&f.value)));
+        let rows = InMemory::new(infos.to_vec(), 1, data.into_iter().enumerate());
+        let request = Request { listing: true, ..Request::of(&[], &[calc]) };
+        let plan = Plan::new(&request, rows.columns())?;
+        Ok(Figure::of(&crate::list(&plan, &rows, 1)?.0, 0))
+    }
+
+    /// How far it is from another: the difference, and in percent of the other where that is more than zero; each
+    /// `None` where it has no meaning.
+    ///
+    /// # Errors
+    /// A difference that is too large.
+    pub fn change_from(&self, before: &Figure) -> Result<[Option<Figure>; 2], Error> {
+        if !self.kind.is_number() || !before.kind.is_number() {
+            return Ok([None, None]);
+        }
+        let given = |figure: Figure| (!figure.value.is_missing()).then_some(figure);
+        let difference = Figure { share: self.share, ..self.with(before, "found - wanted")? };
+        let growth = "if(wanted > 0, (found - wanted) / wanted, missing)";
+        let growth = Figure { share: true, ..self.with(before, growth)? };
+        Ok([given(difference), given(growth)])
+    }
+}
+
+/// How a figure is compared with a known one.
+#[derive(Clone, Copy, Debug)]
+pub struct Terms {
+    /// `=`, `>=` or `<=`.
+    pub how: Comparison,
+    /// How far they may be apart, and whether that is in percent of what is known.
+    pub tolerance: Option<(Decimal, bool)>,
+}
+
+impl Terms {
+    /// Compares two figures. Where one of them is missing they do not agree.
+    ///
+    /// # Errors
+    /// Figures that cannot be compared, such as a number with a text.
+    pub fn checked(self, that: String, found: &Figure, wanted: &Figure) -> Result<Checked, Error> {
+        let mut as_written = None;
+        // A text in quotes may stand for a date or a period, but the values of a column of texts do not.
+        if let (Value::Text(text), false) = (&wanted.value, found.kind == Kind::Text) {
+            as_written = Some(format!("'{}'", text.replace('\'', "''")));
+        }
+        let value = as_written.as_deref().unwrap_or("wanted");
+        let holds = match (&wanted.value, wanted.kind) {
+            // Which text it will be is not known yet.
+            (Value::Missing, Kind::Text) => false,
+            _ => found.with(wanted, &self.agreement(value))?.value == Value::Boolean(true),
+        };
+        // A difference that has no meaning is left out.
+        let difference = found.with(wanted, &format!("found - {value}"));
+        Ok(Checked {
+            that,
+            found: found.value.clone(),
+            wanted: wanted.value.clone(),
+            difference: difference.map_or(Value::Missing, |d| d.value),
+            holds,
+        })
+    }
+
+    /// The condition that holds where `found` agrees with a value.
+    fn agreement(self, value: &str) -> String {
+        let how = self.how.text();
+        match self.tolerance {
+            None => format!("found {how} {value}"),
+            Some((n, of_hundred)) => {
+                let most = match of_hundred {
+                    true => format!("abs({value}) * {n} / 100"),
+                    false => n.to_string(),
+                };
+                let near = format!("abs(found - {value}) <= {most}");
+                match how {
+                    "=" => near,
+                    _ => format!("found {how} {value} or {near}"),
+                }
             }
         }
     }
+}
+
+/// How far figures may be apart, of `0.5%` or `10`: the number, and whether it is in percent.
+pub fn tolerance_of(text: &str) -> Option<(Decimal, bool)> {
+    let (number, of_hundred) = match text.trim().strip_suffix('%') {
+        Some(number) => (number.trim(), true),
+        None => (text.trim(), false),
+    };
+    let number: Decimal = number.parse().ok()?;
+    (number.mantissa >= 0).then_some((number, of_hundred))
 }
 
 impl Check {
@@ -181,14 +274,10 @@ impl Check {
         let (value, tolerance) = match tolerance {
             None => (rest, None),
             Some((value, most)) => {
-                let most = most.trim();
-                let (number, of_hundred) = match most.strip_suffix('%') {
-                    Some(number) => (number.trim(), true),
-                    None => (most, false),
-                };
-                let number: Decimal =
-                    number.parse().map_err(|()| refused("has a tolerance that is no number"))?;
-                (value.trim(), Some((number, of_hundred)))
+                let tolerance = tolerance_of(most);
+                let tolerance =
+                    tolerance.ok_or_else(|| refused("has a tolerance that is no number"))?;
+                (value.trim(), Some(tolerance))
             }
         };
         if calc.is_empty() || value.is_empty() {

@@ -22,7 +22,8 @@
 use crate::rows::evaluator::StepOverflow;
 pub(crate) use oeuvre_columns::names::{all_of, either, nearest};
 use oeuvre_columns::value::Overflow;
-use oeuvre_columns::{DataProblem, ReadError, Retry};
+use oeuvre_columns::{DataProblem, Decimal, ReadError, Retry};
+use std::collections::BTreeMap;
 use std::fmt;
 use std::ops::Range;
 use std::sync::Arc;
@@ -34,12 +35,72 @@ pub struct SourceText {
     pub origin: String,
     /// The text.
     pub text: String,
+    /// Its place in a file, where it stands in one.
+    pub within: Option<Within>,
+    /// What the names with a `$` in it stand for.
+    pub given: Option<Arc<Givens>>,
+}
+
+/// A place of a text in a file.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Within {
+    /// The file, with its text.
+    pub file: Arc<FileText>,
+    /// Where each byte of the text stands in the file, in bytes, and behind them where the text ends.
+    pub places: Arc<[usize]>,
+}
+
+impl Within {
+    /// The place in the file of a range of the text.
+    pub fn range(&self, span: &Range<usize>) -> Range<usize> {
+        let end = self.places.len().saturating_sub(1);
+        let at = |i: usize| self.places.get(i.min(end)).copied().unwrap_or(0);
+        at(span.start)..at(span.end)
+    }
+}
+
+/// A file that calculations stand in.
+#[derive(Debug, PartialEq, Eq, Hash)]
+pub struct FileText {
+    /// Its name.
+    pub name: String,
+    /// What it holds.
+    pub text: String,
+}
+
+/// Values that are given when a report is run, by the names that stand for them behind a `$`.
+pub type Givens = BTreeMap<String, Given>;
+
+/// A value that is given when a report is run: it stands in a calculation as a value, and is never read as a part
+/// of one.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Given {
+    /// A number.
+    Number(Decimal),
+    /// A text, which may stand for a date or a period.
+    Text(String),
+}
+
+impl fmt::Display for Given {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Given::Number(number) => number.fmt(f),
+            Given::Text(text) => f.write_str(text),
+        }
+    }
 }
 
 impl SourceText {
     /// A text and where it was written.
     pub fn new(origin: impl Into<String>, text: impl Into<String>) -> Arc<SourceText> {
-        Arc::new(SourceText { origin: origin.into(), text: text.into() })
+        let (within, given) = (None, None);
+        Arc::new(SourceText { origin: origin.into(), text: text.into(), within, given })
+    }
+
+    /// The text of a calculation that is made of this one: what is given stays the same.
+    pub(crate) fn derived(&self, text: impl Into<String>) -> Arc<SourceText> {
+        let (origin, given) = (self.origin.clone(), self.given.clone());
+        Arc::new(SourceText { origin, text: text.into(), within: None, given })
     }
 }
 

@@ -13,6 +13,7 @@
 //! assert_eq!(grid.quotient(0, 0), None); // known only where a calculation has exact parts
 //! ```
 
+use crate::checks::Figure;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::decimal::Decimal;
 use oeuvre_columns::value::{Kind, Value};
@@ -118,21 +119,36 @@ pub struct Grid {
 impl Grid {
     /// A table of one line and one column, without keys; `share` says whether the value reads in percent.
     pub fn of_one(heading: &str, kind: Kind, share: bool, value: &Value) -> Grid {
+        let figure = Figure { kind, share, value: value.clone(), quotient: None };
+        Grid::of_figures(&[(heading.to_owned(), figure)])
+    }
+
+    /// A table of one line without keys: some figures with their headings.
+    pub fn of_figures(figures: &[(String, Figure)]) -> Grid {
         let line = Line { kind: LineKind::Group, depth: 0 };
-        let column = ResultColumn {
-            heading: heading.to_owned(),
-            calc: heading.to_owned(),
+        let one =
+            |kind: Kind, value: Value| Column::from_values(kind, std::slice::from_ref(&value));
+        let exact = |number: Decimal| {
+            let kind = Kind::Number { scale: number.scale };
+            (kind, one(kind, Value::Number(number)))
+        };
+        let column = |(result, (heading, it)): (usize, &(String, Figure))| ResultColumn {
+            heading: heading.clone(),
+            calc: heading.clone(),
             position: 0,
-            result: 0,
+            result,
             plain: false,
-            share,
+            share: it.share,
             heading_mark: None,
-            kind,
-            cells: Column::from_values(kind, std::slice::from_ref(value)),
-            ratio: None,
+            kind: it.kind,
+            cells: one(it.kind, it.value.clone()),
+            ratio: it
+                .quotient
+                .map(|(a, b)| RatioColumns { numerator: exact(a), denominator: exact(b) }),
             marks: BTreeMap::new(),
         };
-        Grid { lines: vec![line], positions: vec![line], columns: vec![column], ..Grid::default() }
+        let columns = figures.iter().enumerate().map(column).collect();
+        Grid { lines: vec![line], positions: vec![line], columns, ..Grid::default() }
     }
 
     /// The label of a line under a key; `None` beyond the depth of a total.

@@ -132,6 +132,13 @@ impl Ledger {
 
     /// The entries in the order of the work.
     pub fn entries(&self) -> Vec<Entry> {
+        let mut entries = self.entries_of_rows();
+        entries.extend(self.entries_of_table());
+        entries
+    }
+
+    /// The entries on the rows: how many were read, left out, and counted.
+    pub fn entries_of_rows(&self) -> Vec<Entry> {
         let mut out = Vec::new();
         let mut add = |label: &str, count: u64, detail: String, part: bool| {
             out.push(Entry { label: label.to_owned(), count, detail, part });
@@ -173,10 +180,21 @@ impl Ledger {
                 );
             }
         }
+        if !self.of_rows_alone {
+            add("counted", self.counted, String::new(), false);
+        }
+        out
+    }
+
+    /// The entries on what was made of them: values read as missing, and what the table shows.
+    pub fn entries_of_table(&self) -> Vec<Entry> {
+        let mut out = Vec::new();
         if self.of_rows_alone {
             return out;
         }
-        add("counted", self.counted, String::new(), false);
+        let mut add = |label: &str, count: u64, detail: String, part: bool| {
+            out.push(Entry { label: label.to_owned(), count, detail, part });
+        };
         for (column, text, n) in &self.read_as_missing {
             add("read as missing", *n, format!("'{text}' in {column}"), true);
         }

@@ -189,6 +189,32 @@ pub struct Request {
 }
 
 impl Request {
+    /// The same request with each text in it replaced by another: by one that knows its place in a file, or what is
+    /// given.
+    pub fn map_texts(
+        mut self,
+        replaced: &mut dyn FnMut(&Arc<SourceText>) -> Arc<SourceText>,
+    ) -> Request {
+        let lets = self.lets.iter_mut().map(|(_, text)| text);
+        let shows = self.show.iter_mut().map(|show| &mut show.calc);
+        let matches = self.lookups.iter_mut().map(|lookup| &mut lookup.on);
+        let columns = self.sort_column.iter_mut().map(|(key, _)| key);
+        let checks = self.checks.iter_mut().flat_map(|c| [&mut c.calc, &mut c.value]);
+        let lists = [
+            &mut self.by,
+            &mut self.columns_by,
+            &mut self.filters,
+            &mut self.every,
+            &mut self.lines_where,
+        ];
+        let lists = lists.into_iter().flatten().chain(&mut self.sort);
+        let all = lets.chain(shows).chain(matches).chain(columns).chain(checks).chain(lists);
+        for text in all {
+            *text = replaced(text);
+        }
+        self
+    }
+
     /// A summary of some results by some categories, outermost first; what else there is to say is set in the
     /// fields of what this gives.
     ///

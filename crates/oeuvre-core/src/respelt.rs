@@ -49,26 +49,48 @@ pub fn respelt<'a>(
     request: &Request,
     threads: usize,
 ) -> Result<(Respelt<'a>, Request), Error> {
+    let (source, mut requests) = respelt_all(source, std::slice::from_ref(request), threads)?;
+    match requests.pop() {
+        Some(request) => Ok((source, request)),
+        None => unreachable!("there is one request"),
+    }
+}
+
+/// As [`respelt`], for several requests that name the same columns: the labels are counted once for all of them.
+///
+/// # Errors
+/// As for [`respelt`].
+pub fn respelt_all<'a>(
+    source: &'a dyn Source,
+    requests: &[Request],
+    threads: usize,
+) -> Result<(Respelt<'a>, Vec<Request>), Error> {
     let columns = source.columns();
-    let (mut places, mut request) = (Vec::new(), request.clone());
+    let (mut places, mut requests) = (Vec::new(), requests.to_vec());
     let mut notes = Vec::new();
-    for (lookup, name) in std::mem::take(&mut request.one_spelling) {
-        let of_lookup = |l: &&mut crate::LookupRequest| match &lookup {
-            Some(lookup) => l.table.name == *lookup,
-            None => l.table.columns.iter().any(|c| c.name == name),
-        };
-        let own = columns.iter().position(|c| lookup.is_none() && c.name == name);
-        match (own, request.lookups.iter_mut().find(of_lookup)) {
-            (Some(place), _) => {
-                ensure_text(&columns[place])?;
-                places.push(place);
+    for request in &mut requests {
+        for (lookup, name) in std::mem::take(&mut request.one_spelling) {
+            let of_lookup = |l: &&mut crate::LookupRequest| match &lookup {
+                Some(lookup) => l.table.name == *lookup,
+                None => l.table.columns.iter().any(|c| c.name == name),
+            };
+            let own = columns.iter().position(|c| lookup.is_none() && c.name == name);
+            match (own, request.lookups.iter_mut().find(of_lookup)) {
+                (Some(place), _) => {
+                    ensure_text(&columns[place])?;
+                    places.push(place);
+                }
+                (None, Some(of)) => {
+                    of.table = Arc::new(respelt_table(&of.table, &name, &mut notes)?);
+                }
+                (None, None) => return Err(no_column(&columns, lookup.as_deref(), &name)),
             }
-            (None, Some(of)) => of.table = Arc::new(respelt_table(&of.table, &name, &mut notes)?),
-            (None, None) => return Err(no_column(&columns, lookup.as_deref(), &name)),
         }
     }
     places.sort_unstable();
     places.dedup();
+    let mut seen = std::collections::HashSet::new();
+    notes.retain(|note: &Note| seen.insert(note.clone()));
     let mut spellings = BTreeMap::new();
     if !places.is_empty() {
         let counted = Pass::over(source, threads).serve(&Labels(places.clone()))?.share;
@@ -77,8 +99,10 @@ pub fn respelt<'a>(
         }
     }
     let spellings: Spellings = Arc::new(spellings);
-    request.spellings = Some(spellings.clone());
-    Ok((Respelt { source, spellings, lookups: notes }, request))
+    for request in &mut requests {
+        request.spellings = Some(spellings.clone());
+    }
+    Ok((Respelt { source, spellings, lookups: notes }, requests))
 }
 
 fn ensure_text(column: &ColumnInfo) -> Result<(), Error> {

@@ -6,11 +6,14 @@
 
 use crate::error::Error;
 use crate::grid::Grid;
-use crate::grouping::{Gathered, fill, gather, gather_one, second_pass};
+use crate::grouping::{Gathered, Groups, GroupsShare, fill, gather_one, second_pass};
 use crate::ledger::Ledger;
+use crate::listing::{Keep, KeepShare, keep, list_of};
+use crate::pass::{Consumer, Done, Pass, Share};
 use crate::plan::Plan;
 use crate::table::{alike_keys, assemble, texts_of_lines};
 use oeuvre_columns::Source;
+use oeuvre_columns::column::Batch;
 
 /// Runs a plan over rows with this many threads (at least one).
 ///
@@ -21,7 +24,8 @@ pub fn run(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Le
     finished(plan, source, threads, gather_one(plan, source, threads)?)
 }
 
-/// Runs several plans over the same rows in one pass: what each gives is what [`run`] gives for it.
+/// Runs several plans over the same rows in one pass, listings among them: what each gives is what [`run`], or
+/// [`crate::list`], gives for it.
 ///
 /// # Errors
 /// As for [`run`]; of several problems the first in the order of the rows.
@@ -30,9 +34,81 @@ pub fn run_all(
     source: &dyn Source,
     threads: usize,
 ) -> Result<Vec<(Grid, Ledger)>, Error> {
-    let gathered = gather(plans, source, threads)?;
-    let each = plans.iter().zip(gathered);
-    each.map(|(plan, gathered)| finished(plan, source, threads, gathered)).collect()
+    let wants: Vec<Wants<'_>> = plans.iter().map(|plan| Wants::of(plan)).collect();
+    let done = Pass::over(source, threads).serve_all(&wants)?;
+    let each = plans.iter().zip(done);
+    each.map(|(plan, done)| match done.share {
+        Kept::Groups(share) => {
+            let ledger = share.rows.ledger(plan, source, &done.account)?;
+            finished(plan, source, threads, (share.into_groups(), ledger))
+        }
+        Kept::Rows(share) => {
+            list_of(plan, source, threads, Done { share: *share, account: done.account })
+        }
+    })
+    .collect()
+}
+
+/// What a plan wants of the rows: their groups, or in a listing the rows themselves.
+enum Wants<'p> {
+    Groups(Groups<'p>),
+    Rows(Keep<'p>),
+}
+
+/// What a worker keeps of them.
+enum Kept {
+    Groups(Box<GroupsShare>),
+    Rows(Box<KeepShare>),
+}
+
+impl<'p> Wants<'p> {
+    fn of(plan: &'p Plan) -> Wants<'p> {
+        if plan.listing { Wants::Rows(keep(plan)) } else { Wants::Groups(Groups(plan)) }
+    }
+}
+
+impl Consumer for Wants<'_> {
+    type Share = Kept;
+
+    fn columns(&self) -> &[usize] {
+        match self {
+            Wants::Groups(it) => it.columns(),
+            Wants::Rows(it) => it.columns(),
+        }
+    }
+
+    fn share(&self) -> Kept {
+        match self {
+            Wants::Groups(it) => Kept::Groups(Box::new(it.share())),
+            Wants::Rows(it) => Kept::Rows(Box::new(it.share())),
+        }
+    }
+
+    fn take(&self, share: &mut Kept, batch: &mut Batch) -> Result<(), Error> {
+        match (self, share) {
+            (Wants::Groups(it), Kept::Groups(share)) => it.take(share, batch),
+            (Wants::Rows(it), Kept::Rows(share)) => it.take(share, batch),
+            _ => unreachable!("a share is that of its consumer"),
+        }
+    }
+
+    fn finish(&self, share: &mut Kept, batch: &Batch) -> Result<(), Error> {
+        match (self, share) {
+            (Wants::Groups(it), Kept::Groups(share)) => it.finish(share, batch),
+            (Wants::Rows(it), Kept::Rows(share)) => it.finish(share, batch),
+            _ => unreachable!("a share is that of its consumer"),
+        }
+    }
+}
+
+impl Share for Kept {
+    fn absorb(&mut self, other: Kept) -> Result<(), Error> {
+        match (self, other) {
+            (Kept::Groups(mine), Kept::Groups(theirs)) => mine.absorb(*theirs),
+            (Kept::Rows(mine), Kept::Rows(theirs)) => mine.absorb(*theirs),
+            _ => unreachable!("the shares of one consumer are alike"),
+        }
+    }
 }
 
 /// From the groups of a plan to its table.

@@ -36,10 +36,12 @@ mod bytes;
 mod input;
 mod kinds;
 mod mapped;
+mod names;
 mod open;
 mod options;
 mod text;
 
 pub use input::{Input, read_whole, settled};
+pub use names::files_named;
 pub use open::open;
 pub use options::{DateForm, DateOrder, Forced, Lacking, ReadOptions, Uneven, Zone};

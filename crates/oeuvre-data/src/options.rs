@@ -129,6 +129,11 @@ pub struct ReadOptions {
     pub not_missing_of: Vec<(String, String)>,
     /// How dates are written that are not in ISO form; found out for each file when not given.
     pub dates: Option<DateForm>,
+    /// How the dates of single columns are written: heading and form.
+    pub dates_of: Vec<(String, DateForm)>,
+    /// How single files, by their place among the names, are read otherwise: what is said here of separators,
+    /// quotes, encoding, headings, decimal sign, dates and lines above the headings holds for them instead.
+    pub of_files: Vec<(usize, ReadOptions)>,
     /// The decimal sign, `.` or `,`; found out for each file when not given.
     pub decimal: Option<char>,
     /// Lines above the headings.
@@ -144,6 +149,11 @@ pub struct ReadOptions {
 }
 
 impl ReadOptions {
+    /// How a file is read, by its place among the names.
+    pub(crate) fn of_file(&self, file: usize) -> &ReadOptions {
+        self.of_files.iter().find(|(at, _)| *at == file).map_or(self, |(_, options)| options)
+    }
+
     /// A reading option as it is typed for what is read here.
     pub(crate) fn typed(&self, option: &str, value: &str) -> String {
         match &self.lookup {
@@ -168,6 +178,8 @@ impl Default for ReadOptions {
             not_missing_of: Vec::new(),
             missing: DEFAULT_MISSING.iter().map(|&t| t.to_owned()).collect(),
             dates: None,
+            dates_of: Vec::new(),
+            of_files: Vec::new(),
             decimal: None,
             skip_lines: 0,
             lacking: Lacking::Stop,

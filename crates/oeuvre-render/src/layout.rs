@@ -284,6 +284,36 @@ impl<'a> Layout<'a> {
         self.style.signs
     }
 
+    /// Adds the label of a key as it reads, also where the line above has the same.
+    pub fn push_whole_label(&self, out: &mut String, row: Row, key: usize) {
+        match self.grid.label(row.line, key) {
+            Some(label) => push_patterned(out, &label, self.keys[key].as_ref()),
+            None => self.push_plain(out, row, Slot::Key(key)),
+        }
+    }
+
+    /// The number pattern that the figures of a column are written by, where one was asked for.
+    pub(crate) fn pattern(&self, slot: Slot) -> Option<&Pattern> {
+        match slot {
+            Slot::Key(k) => self.keys[k].as_ref(),
+            Slot::Across(k) => self.across[k].as_ref(),
+            Slot::Result(r) => self.result_of(r).pattern.as_ref(),
+        }
+    }
+
+    /// Whether the values of a column read as they stand in the rows.
+    pub(crate) fn is_plain(&self, slot: Slot) -> bool {
+        matches!(slot, Slot::Result(r) if self.grid.columns.get(r).is_some_and(|c| c.plain))
+    }
+
+    /// How many digits after the point the binary64 figures of a column show where no pattern says so.
+    pub(crate) fn float_digits(&self, slot: Slot) -> usize {
+        match slot {
+            Slot::Result(r) => self.result_of(r).figures.float_digits,
+            _ => 0,
+        }
+    }
+
     /// As [`Layout::push_read`], with a comma between groups of digits and a point before the decimals.
     fn push_plain(&self, out: &mut String, row: Row, slot: Slot) {
         match slot {

@@ -1,4 +1,5 @@
-//! A finished grid and its ledger as terminal text, CSV, TSV, JSON, JSON Lines and Markdown.
+//! A document, or a finished grid and its ledger, as terminal text, CSV, TSV, JSON, JSON Lines, Markdown, a page
+//! for a browser, or a workbook.
 //!
 //! A renderer computes no figure and never probes its surroundings: width, colour and signs are settings. All
 //! outputs go through one [`layout::Layout`], which knows the lines, the columns, and how a cell reads; a file
@@ -24,8 +25,12 @@
 //! ```
 
 mod cells;
+mod document;
 mod draw;
 mod format;
+#[cfg(any(feature = "html", feature = "xlsx"))]
+mod headings;
+mod headline;
 pub mod layout;
 mod ledger;
 mod sections;
@@ -38,8 +43,11 @@ use oeuvre_core::{Grid, Ledger, Plan, Trace};
 use std::io::{self, Write};
 
 pub use cells::{ForTerminal, escape_controls};
+pub use document::{Document, Part, PartType};
 pub use format::Signs;
-pub use ledger::{LedgerSettings, checks_text, ledger_text};
+pub use ledger::{
+    LedgerSettings, checks_text, document_checks_text, document_ledger_text, ledger_text,
+};
 pub use sections::write_sections;
 pub use style::{Named, Style, StyleProblem};
 pub use writers::Format;
@@ -56,7 +64,7 @@ pub struct TextSettings {
 /// What to write, and how.
 #[derive(Clone, Copy, Debug)]
 pub struct Settings<'a> {
-    /// How it is to look.
+    /// How a table by itself, and what is traced, is to look.
     pub style: &'a Style,
     /// The format.
     pub format: Format,
@@ -76,7 +84,19 @@ pub fn write(
     settings: Settings<'_>,
     out: &mut dyn Write,
 ) -> io::Result<()> {
-    settings.format.0.write(grid, ledger, settings, out)
+    write_document(&Document::of_table(grid, ledger, settings.style), settings, out)
+}
+
+/// Writes a document.
+///
+/// # Errors
+/// When the output cannot be written.
+pub fn write_document(
+    document: &Document<'_>,
+    settings: Settings<'_>,
+    out: &mut dyn Write,
+) -> io::Result<()> {
+    settings.format.0.write(document, settings, out)
 }
 
 /// Writes a traced cell. For reading all of it, with at most `most` rows; else the rows alone.

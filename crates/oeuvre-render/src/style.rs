@@ -50,6 +50,13 @@ pub struct Named {
     pub key: bool,
 }
 
+impl Named {
+    /// Whether a name means it: its heading, or its calculation.
+    pub fn is_called(&self, name: &str) -> bool {
+        same(name, &self.heading, &self.calc)
+    }
+}
+
 /// What is wrong with a style, and the way out.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StyleProblem {

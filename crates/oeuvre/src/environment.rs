@@ -3,6 +3,7 @@
 //! Everything else gets these as settings, so that what is written never depends on where it is tested.
 
 use oeuvre_columns::choices;
+use oeuvre_columns::value::calendar::civil_from_days;
 use std::io::IsTerminal;
 
 choices! {
@@ -46,4 +47,13 @@ pub(crate) fn stderr_width() -> Option<usize> {
 /// How many threads run at once here.
 pub(crate) fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, |n| n.get())
+}
+
+/// The day and the minute, as they are written at the top of what was made now.
+pub(crate) fn stamp() -> String {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    let seconds = now.map_or(0, |since| since.as_secs());
+    let (year, month, day) = civil_from_days((seconds / 86_400) as i32);
+    let (hour, minute) = (seconds / 3600 % 24, seconds / 60 % 60);
+    format!("Made on {year:04}-{month:02}-{day:02} at {hour:02}:{minute:02} UTC")
 }

@@ -10,21 +10,28 @@ mod environment;
 mod failure;
 mod messages;
 mod present;
+mod report;
 mod run;
 
-use clap::{CommandFactory, Parser};
+use clap::{CommandFactory, FromArgMatches};
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
     clap_complete::CompleteEnv::with_factory(args::Args::command)
         .var(complete::VARIABLE)
         .complete();
-    let args = match args::Args::try_parse() {
-        Ok(args) => args,
+    let parsed = args::Args::command().try_get_matches().and_then(|matches| {
+        let args = args::Args::from_arg_matches(&matches)?;
+        Ok((args, matches))
+    });
+    let (args, matches) = match parsed {
+        Ok(parsed) => parsed,
         Err(error) => args::elsewhere(error).exit(),
     };
     let color = args.color();
-    match commands::run(args) {
+    // What was typed matters to a request that is saved.
+    let typed = matches.subcommand().map_or(&matches, |(_, typed)| typed);
+    match commands::run(args, typed) {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => messages::report(&failure, color),
     }

@@ -7,9 +7,12 @@ use crate::args::output::{Notes, OutputArgs};
 use crate::deliver::deliver_as;
 use crate::environment;
 use crate::failure::Failure;
-use oeuvre_core::{Grid, Ledger};
-use oeuvre_render::{LedgerSettings, Settings, Style, TextSettings};
-use std::io::{self, Write};
+use oeuvre_columns::names::all_of;
+use oeuvre_core::{Error, Grid, Ledger, Section};
+use oeuvre_render::{Document, Format, LedgerSettings, Settings, Style, TextSettings};
+use std::collections::HashSet;
+use std::io::{self, IsTerminal, Write};
+use std::path::Path;
 
 /// Writes a table where and as what the options say, and the ledger.
 pub(crate) fn present(
@@ -18,26 +21,205 @@ pub(crate) fn present(
     grid: &Grid,
     ledger: &Ledger,
 ) -> Result<(), Failure> {
+    present_explained(output, style, (grid, ledger), Vec::new())
+}
+
+/// As [`present`], with how its figures are worked out, for what shows that.
+pub(crate) fn present_explained(
+    output: &OutputArgs,
+    style: &Style,
+    (grid, ledger): (&Grid, &Ledger),
+    explained: Vec<Section>,
+) -> Result<(), Failure> {
     let settings = settings(output, style)?;
-    deliver_as(output.to.as_deref(), settings.format, |out| {
-        oeuvre_render::write(grid, ledger, settings, out)
-    })?;
+    let mut document = Document::of_table(grid, ledger, style);
+    if settings.format.explains() && !explained.is_empty() {
+        document.explained.push((document.parts[0].name.clone(), explained));
+    }
+    deliver_document(output.to.as_deref(), &document, settings)?;
     tell(output, ledger)
+}
+
+/// Writes a document to a file, or to standard output.
+fn deliver_document(
+    to: Option<&Path>,
+    document: &Document<'_>,
+    settings: Settings<'_>,
+) -> Result<(), Failure> {
+    let format = settings.format;
+    if let Some((message, help)) = format.refuses(document) {
+        return Err(Error::request_with_help(message, help).into());
+    }
+    if format.is_binary() && to.is_none() && io::stdout().is_terminal() {
+        let message = format!("{} is not for a terminal", format.name());
+        let help = format!("name a file: --to FILE.{}", format.ending());
+        return Err(Error::request_with_help(message, help).into());
+    }
+    deliver_as(to, format, |out| oeuvre_render::write_document(document, settings, out))
+}
+
+/// Where a report goes.
+pub(crate) enum Target<'a> {
+    /// To one file, or to standard output.
+    One(Format),
+    /// To a file for each part, in a folder.
+    Folder(&'a Path, Format),
+}
+
+impl<'a> Target<'a> {
+    /// Where the options say: to a folder where --to names one.
+    pub(crate) fn of(output: &'a OutputArgs) -> Result<Target<'a>, Error> {
+        let is_folder = |to: &&Path| {
+            to.is_dir() || to.to_string_lossy().ends_with(['/', std::path::MAIN_SEPARATOR])
+        };
+        match (output.to.as_deref().filter(is_folder), output.file_type) {
+            (None, _) => Ok(Target::One(output.format()?)),
+            (Some(folder), Some(format)) => Ok(Target::Folder(folder, format)),
+            (Some(folder), None) => Err(Error::request_with_help(
+                format!("{} is a folder, which takes a file for each part", folder.display()),
+                "say as what they are written: --as csv",
+            )),
+        }
+    }
+
+    pub(crate) fn format(&self) -> Format {
+        match self {
+            Target::One(format) | Target::Folder(_, format) => *format,
+        }
+    }
+
+    /// That it holds as many parts as there are; asked before anything is read.
+    pub(crate) fn ensure_holds<'p>(
+        &self,
+        names: impl Iterator<Item = &'p str>,
+    ) -> Result<(), Error> {
+        let names: Vec<&str> = names.collect();
+        match self {
+            Target::One(format) if names.len() > 1 && !format.holds_several() => {
+                let name = format.name();
+                Err(Error::request_with_help(
+                    format!(
+                        "{name} holds one table, and the report has {}: {}",
+                        names.len(),
+                        all_of(&names)
+                    ),
+                    format!(
+                        "write a file for each with --to DIR/ --as {name}, or one alone with --only {}",
+                        names[0]
+                    ),
+                ))
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Writes a report where and as what the options say, its ledger and its checks.
+pub(crate) fn present_document(
+    output: &OutputArgs,
+    target: &Target<'_>,
+    document: &Document<'_>,
+) -> Result<(), Failure> {
+    let style = Style::default();
+    let settings = settings_for(output, &style, target.format());
+    match target {
+        Target::One(_) => deliver_document(output.to.as_deref(), document, settings)?,
+        Target::Folder(folder, format) => into_folder(folder, *format, document, settings)?,
+    }
+    let color = environment::color(output.color, &io::stderr());
+    let mut text = String::new();
+    if !output.quiet {
+        let width = || environment::stderr_width();
+        let all_notes = output.notes == Notes::All;
+        let width_cols = output.width.or_else(width);
+        let ledger = LedgerSettings { all_notes, width_cols };
+        if environment::terminal_width().is_some() && output.to.is_none() {
+            text.push('\n');
+        }
+        text.push_str(&oeuvre_render::document_ledger_text(document, ledger));
+    }
+    text.push_str(&oeuvre_render::document_checks_text(document, color));
+    let told = io::stderr().write_all(text.as_bytes());
+    told.map_err(|e| Failure::writing("standard error", &e))?;
+    let holds = document.checks.iter().all(|(_, check)| check.holds);
+    if holds { Ok(()) } else { Err(Failure::Check) }
+}
+
+/// Writes each part of a document as a file of its own, and names the files of other runs that stay there.
+fn into_folder(
+    folder: &Path,
+    format: Format,
+    document: &Document<'_>,
+    settings: Settings<'_>,
+) -> Result<(), Failure> {
+    let shown = folder.display().to_string();
+    let failed = |e: io::Error| Failure::writing(&shown, &e);
+    let parts: Vec<Document<'_>> = (0..document.parts.len()).map(|i| document.of_part(i)).collect();
+    for part in &parts {
+        if let Some((message, help)) = format.refuses(part) {
+            return Err(Error::request_with_help(message, help).into());
+        }
+    }
+    std::fs::create_dir_all(folder).map_err(failed)?;
+    let mut others: Vec<String> = std::fs::read_dir(folder)
+        .map_err(failed)?
+        .filter_map(|entry| entry.ok()?.file_name().into_string().ok())
+        .filter(|name| Format::of_ending(name).is_some())
+        .collect();
+    let mut taken = HashSet::new();
+    for part in &parts {
+        let name = file_name(&part.parts[0].name, format, &mut taken);
+        deliver_document(Some(&folder.join(&name)), part, settings)?;
+        others.retain(|other| *other != name);
+    }
+    others.sort();
+    if !others.is_empty() && settings.with_ledger {
+        let text = format!("note: {shown} also holds {}, not of this run\n", all_of(&others));
+        let told =
+            io::stderr().write_all(oeuvre_render::escape_controls(text.trim_end()).as_bytes());
+        told.and_then(|()| io::stderr().write_all(b"\n"))
+            .map_err(|e| Failure::writing("standard error", &e))?;
+    }
+    Ok(())
+}
+
+/// The name of the file of a part: without what parts folders, or begins a hidden file, and no two the same.
+fn file_name(part: &str, format: Format, taken: &mut HashSet<String>) -> String {
+    let clean: String = part
+        .chars()
+        .map(|c| if c.is_control() || "/\\:*?\"<>|".contains(c) { '-' } else { c })
+        .collect();
+    let clean = match clean.trim_matches([' ', '.']) {
+        "" => "part",
+        clean => clean,
+    };
+    let mut name = format!("{clean}.{}", format.ending());
+    let mut number = 1;
+    while !taken.insert(name.to_lowercase()) {
+        number += 1;
+        name = format!("{clean} ({number}).{}", format.ending());
+    }
+    name
 }
 
 /// How the options and the terminal say that a table is drawn.
 pub(crate) fn settings<'a>(output: &OutputArgs, style: &'a Style) -> Result<Settings<'a>, Failure> {
+    Ok(settings_for(output, style, output.format()?))
+}
+
+/// As [`settings`], for a format that is known.
+fn settings_for<'a>(output: &OutputArgs, style: &'a Style, format: Format) -> Settings<'a> {
     let to_file = output.to.is_some();
     let width = || if to_file { None } else { environment::terminal_width() };
-    Ok(Settings {
+    Settings {
         style,
-        format: output.format()?,
+        format,
         text: TextSettings {
             width_cols: output.width.or_else(width),
             color: !to_file && environment::color(output.color, &io::stdout()),
         },
         with_ledger: !output.quiet,
-    })
+    }
 }
 
 /// Writes the ledger to standard error.

@@ -2,8 +2,8 @@
 
 use crate::args::style::ensure_fits;
 use oeuvre_columns::Source;
-use oeuvre_core::{Error, Grid, Ledger, Plan, Request, respelt};
-use oeuvre_data::{Input, ReadOptions, open, settled};
+use oeuvre_core::{Error, Grid, Ledger, Plan, Request, Section, respelt};
+use oeuvre_data::{Input, ReadOptions, files_named, open, settled};
 use oeuvre_render::Style;
 
 /// Plans a request and does something with the plan, until the kinds of its columns are settled.
@@ -29,16 +29,18 @@ pub(crate) fn planned<T>(
     })
 }
 
-/// Runs a request for a summary over files.
+/// Runs a request for a summary over files, and says how its figures are worked out.
 pub(crate) fn summarize(
     files: &[String],
     options: ReadOptions,
     request: &Request,
     threads: usize,
     style: &Style,
-) -> Result<(Grid, Ledger), Error> {
-    let mut input = open(files, options)?;
+) -> Result<(Grid, Ledger, Vec<Section>), Error> {
+    let files = files_named(files, None)?;
+    let mut input = open(&files, options)?;
     planned(input.as_mut(), (request, threads), style, |plan, request, input| {
-        oeuvre_core::run_with_checks(plan, request, input, threads)
+        let (grid, ledger) = oeuvre_core::run_with_checks(plan, request, input, threads)?;
+        Ok((grid, ledger, oeuvre_core::explain(request, plan, &files)))
     })
 }

@@ -43,4 +43,4 @@ pub(crate) use key_sets::{
 };
 pub(crate) use rollup::{Members, Rollup, of_no_rows, roll_up};
 pub(crate) use second_pass::{SecondPassStates, second_pass};
-pub(crate) use states::{Gathered, GroupStates, gather, gather_one};
+pub(crate) use states::{Gathered, GroupStates, Groups, GroupsShare, gather_one};

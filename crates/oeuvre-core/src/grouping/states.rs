@@ -18,38 +18,18 @@ use std::collections::BTreeSet;
 /// The groups of a plan, and the account of the rows.
 pub(crate) type Gathered = (Vec<GroupStates>, Ledger);
 
-/// Reads all rows into the groups and states of some plans, in one pass.
+/// Reads all rows into the groups and states of a plan.
 ///
 /// # Errors
 /// What is wrong with the data, and what cannot be held.
-pub(crate) fn gather(
-    plans: &[&Plan],
-    source: &dyn Source,
-    threads: usize,
-) -> Result<Vec<Gathered>, Error> {
-    let consumers: Vec<Groups<'_>> = plans.iter().map(|plan| Groups(plan)).collect();
-    let done = Pass::over(source, threads).serve_all(&consumers)?;
-    let each = plans.iter().zip(done);
-    each.map(|(plan, done)| {
-        let ledger = done.share.rows.ledger(plan, source, &done.account)?;
-        Ok((done.share.into_groups(), ledger))
-    })
-    .collect()
-}
-
-/// As [`gather`], for one plan.
-///
-/// # Errors
-/// As [`gather`].
 pub(crate) fn gather_one(
     plan: &Plan,
     source: &dyn Source,
     threads: usize,
 ) -> Result<Gathered, Error> {
-    match gather(&[plan], source, threads)?.pop() {
-        Some(gathered) => Ok(gathered),
-        None => unreachable!("there is one plan"),
-    }
+    let done = Pass::over(source, threads).serve(&Groups(plan))?;
+    let ledger = done.share.rows.ledger(plan, source, &done.account)?;
+    Ok((done.share.into_groups(), ledger))
 }
 
 /// The groups of a plan, as a consumer of a pass.

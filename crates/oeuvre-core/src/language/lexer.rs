@@ -3,7 +3,7 @@
 //! Bytes are looked at once, from the left. A token keeps its byte range; single quotes hold texts and double
 //! quotes names, each doubled to stand inside.
 
-use crate::error::{Diagnostic, SourceText};
+use crate::error::{Diagnostic, Given, SourceText, nearest};
 use oeuvre_columns::value::decimal::Decimal;
 use std::ops::Range;
 use std::sync::Arc;
@@ -52,6 +52,10 @@ pub(crate) fn tokens(written: &Arc<SourceText>) -> Result<Vec<Spanned>, Diagnost
             let (value, len) = quoted(written, start, c)?;
             at += len;
             if c == '\'' { Token::Text(value) } else { Token::Quoted(value) }
+        } else if c == '$' {
+            let (token, len) = given(written, start)?;
+            at += len;
+            token
         } else if c.is_ascii_digit() || (c == '.' && next_is_digit(rest)) {
             let len = number_len(rest);
             at += len;
@@ -96,6 +100,30 @@ pub(crate) fn tokens(written: &Arc<SourceText>) -> Result<Vec<Spanned>, Diagnost
     }
     out.push(Spanned { token: Token::End, span: text.len()..text.len() });
     Ok(out)
+}
+
+/// What a name behind a `$` stands for, and how long it is.
+fn given(written: &SourceText, start: usize) -> Result<(Token, usize), Diagnostic> {
+    let rest = &written.text[start + 1..];
+    let len = rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len());
+    let (name, mark) = (&rest[..len], start..start + 1 + len);
+    let mistake = |message: String| Diagnostic::new(&Arc::new(written.clone()), mark, message);
+    let Some(givens) = &written.given else {
+        return Err(mistake("`$` stands for a value that is given to a report".to_owned())
+            .label("write the value itself, a text in single quotes"));
+    };
+    match givens.get(name) {
+        Some(Given::Number(number)) => Ok((Token::Number(*number), 1 + len)),
+        Some(Given::Text(text)) => Ok((Token::Text(text.clone()), 1 + len)),
+        None => {
+            let near = nearest(name, givens.keys().map(String::as_str));
+            let help = match near.first() {
+                Some(near) => format!("did you mean `${near}`?"),
+                None => "name it in [given]".to_owned(),
+            };
+            Err(mistake(format!("no value `${name}` is given")).help(help))
+        }
+    }
 }
 
 fn next_is_digit(rest: &str) -> bool {

@@ -36,14 +36,14 @@ impl Columns {
 }
 
 /// The columns that are shown or compared, as a consumer of a pass.
-pub(super) struct Keep<'a> {
+pub(crate) struct Keep<'a> {
     pub(super) plan: &'a Plan,
     /// The columns of the row program.
-    pub(super) operands: &'a [Operand],
+    pub(super) operands: Vec<Operand>,
 }
 
 /// What a worker has read of them.
-pub(super) struct KeepShare {
+pub(crate) struct KeepShare {
     pub(super) rows: RowWork,
     pub(super) columns: Columns,
 }

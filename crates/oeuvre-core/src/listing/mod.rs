@@ -28,7 +28,7 @@ mod stream;
 use crate::error::Error;
 use crate::grid::{Grid, Line, LineKind, RatioColumns, ResultColumn};
 use crate::ledger::Ledger;
-use crate::pass::{Pass, note_zero_divisions};
+use crate::pass::{Done, Pass, note_zero_divisions};
 use crate::plan::{Built, Reference, TableInput, Window};
 use crate::plan::{Plan, SortBy};
 use crate::rows::evaluator::Evaluator;
@@ -36,7 +36,7 @@ use crate::rows::program::Operand;
 use crate::window::order::{Ordinals, sorted};
 use crate::window::partition::Partitions;
 use crate::window::{self, Argument, Calc, Cells};
-use columns::Keep;
+pub(crate) use columns::{Keep, KeepShare};
 use oeuvre_columns::Source;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::{Interner, Pairs};
@@ -64,8 +64,31 @@ const PART_ROWS: usize = 1 << 15;
 /// # Errors
 /// As [`crate::run`].
 pub fn list(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, Ledger), Error> {
-    let threads = threads.max(1);
-    let (whole, mut ledger) = AllRows::read(plan, source, threads)?;
+    let done = Pass::over(source, threads).serve(&keep(plan))?;
+    list_of(plan, source, threads, done)
+}
+
+/// The rows that the plan of a listing wants, as a consumer of a pass.
+pub(crate) fn keep(plan: &Plan) -> Keep<'_> {
+    Keep { plan, operands: of_rows(plan).map(|(_, operand)| operand).collect() }
+}
+
+/// The inputs of the table program that are worked out row by row.
+fn of_rows(plan: &Plan) -> impl Iterator<Item = (usize, Operand)> + '_ {
+    plan.table_inputs.iter().enumerate().filter_map(|(i, input)| match input {
+        TableInput::Row(b) | TableInput::Group(b) => Some((i, b.operand)),
+        TableInput::Window(_) => None,
+    })
+}
+
+/// The table of a listing whose rows have been read.
+pub(crate) fn list_of(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+    done: Done<KeepShare>,
+) -> Result<(Grid, Ledger), Error> {
+    let (whole, mut ledger) = AllRows::of(plan, source, threads.max(1), done)?;
     let shown = whole.shown();
     let grid = whole.part(0..shown);
     account_rows(plan, &mut ledger, shown as u64, blank(&grid));
@@ -90,7 +113,8 @@ pub fn list_in_parts<T: Send>(
     if !compares {
         return stream(plan, source, threads, parts);
     }
-    let (whole, mut ledger) = AllRows::read(plan, source, threads)?;
+    let done = Pass::over(source, threads).serve(&keep(plan))?;
+    let (whole, mut ledger) = AllRows::of(plan, source, threads, done)?;
     let shown = whole.shown();
     let blanks = give(shown, threads, &|range| whole.part(range), parts);
     account_rows(plan, &mut ledger, shown as u64, blanks);
@@ -220,26 +244,17 @@ fn at_once<T: Send, R: Send>(things: Vec<T>, work: impl Fn(T) -> R + Sync) -> Ve
 }
 
 /// A window's column, and how many rows owe their place to the order of the file.
-type Done = Result<(Column, u64), Error>;
+type Worked = Result<(Column, u64), Error>;
 
 impl<'a> AllRows<'a> {
-    /// Reads all rows, and works out what compares them.
-    fn read(
+    /// Works out what compares rows that have been read.
+    fn of(
         plan: &'a Plan,
         source: &dyn Source,
         threads: usize,
+        done: Done<KeepShare>,
     ) -> Result<(AllRows<'a>, Ledger), Error> {
-        let of_rows: Vec<(usize, Operand)> = plan
-            .table_inputs
-            .iter()
-            .enumerate()
-            .filter_map(|(i, input)| match input {
-                TableInput::Row(b) | TableInput::Group(b) => Some((i, b.operand)),
-                TableInput::Window(_) => None,
-            })
-            .collect();
-        let operands: Vec<Operand> = of_rows.iter().map(|r| r.1).collect();
-        let done = Pass::over(source, threads).serve(&Keep { plan, operands: &operands })?;
+        let of_rows: Vec<(usize, Operand)> = of_rows(plan).collect();
         let mut ledger = done.share.rows.ledger(plan, source, &done.account)?;
         source.ensure_sound(&plan.inputs)?;
         let columns = done.share.columns;
@@ -342,7 +357,7 @@ impl<'a> AllRows<'a> {
         self.run_steps(done..plan.table.steps.len())
     }
 
-    fn window(&self, window: &Window) -> Done {
+    fn window(&self, window: &Window) -> Worked {
         let partition = self.partition(window);
         let position = Ordinals { values: Vec::new(), largest: 0 };
         let arg = |i: usize| self.column(window.args[i].operand);

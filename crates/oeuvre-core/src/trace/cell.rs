@@ -16,7 +16,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 /// What `--at` means by a total.
-const TOTAL: &str = "Total";
+pub(super) const TOTAL: &str = "Total";
 
 /// The cell that is traced.
 pub(super) struct Cell {

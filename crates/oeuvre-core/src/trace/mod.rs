@@ -25,7 +25,10 @@
 //! ```
 
 mod cell;
+mod in_table;
 mod rows;
+
+pub use in_table::cell_named;
 
 use crate::error::{Error, SourceText};
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
@@ -234,13 +237,14 @@ fn from_rows(
     parts: &[Vec<usize>],
     memory: &InMemory,
 ) -> Result<Vec<Value>, Error> {
-    let calcs = parts.iter().flatten().filter_map(|&i| plan.table_calcs[i].clone());
+    let of_results = parts.iter().zip(&plan.results);
+    let calcs = of_results.flat_map(|(inputs, result)| {
+        let calc = |&i: &usize| Some(result.written.derived(&*plan.table_calcs[i].clone()?));
+        inputs.iter().filter_map(calc)
+    });
     let show: Vec<Show> = calcs
         .enumerate()
-        .map(|(i, calc)| Show {
-            heading: Some(format!("part {i}")),
-            calc: SourceText::new("--show", &*calc),
-        })
+        .map(|(i, calc)| Show { heading: Some(format!("part {i}")), calc })
         .collect();
     if show.is_empty() {
         return Ok(Vec::new());

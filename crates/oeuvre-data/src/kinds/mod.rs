@@ -49,6 +49,8 @@ struct Ways {
     other_sign: Option<DataProblem>,
     /// The orders in which its dates can be read.
     orders: Orders,
+    /// The pattern of its dates, where it was said.
+    pattern: Option<Arc<DatePattern>>,
     /// A date that can be read two ways, as long as both are possible.
     ambiguous: Option<String>,
     /// A number with three digits behind its only sign.
@@ -104,8 +106,6 @@ pub(crate) struct Columns {
     states: Vec<ColumnState>,
     /// The names of its files.
     files: Vec<String>,
-    /// How dates are written, where it was said.
-    dates: Option<DateForm>,
     /// The decimal sign of each file.
     decimals: Vec<char>,
     zone: Arc<Zone>,
@@ -150,21 +150,19 @@ impl Columns {
         let mut columns = Columns {
             states: Vec::new(),
             files: files.to_vec(),
-            dates: options.dates.clone(),
             decimals,
             zone: Arc::new(options.zone.clone()),
             options: options.clone(),
             learnt: Mutex::default(),
         };
-        let ways = |&decimal: &char| Ways {
-            decimal,
-            other_sign: None,
-            orders: columns.orders(),
-            ambiguous: None,
-            three_digits: None,
-            settled: Arc::default(),
+        let ways = |(file, &decimal): (usize, &char)| {
+            let dates = options.of_file(file).dates.as_ref();
+            let (orders, pattern) = (orders_of(dates), pattern_of(dates));
+            let (other_sign, ambiguous, three_digits) = (None, None, None);
+            let settled = Arc::default();
+            Ways { decimal, other_sign, orders, pattern, ambiguous, three_digits, settled }
         };
-        let ways: Vec<Ways> = columns.decimals.iter().map(ways).collect();
+        let ways: Vec<Ways> = columns.decimals.iter().enumerate().map(ways).collect();
         let state = |name: &String| ColumnState {
             name: name.clone(),
             shape: Shape::Unknown,
@@ -184,6 +182,13 @@ impl Columns {
         for (name, text) in &options.not_missing_of {
             let state = columns.named(name, "--not-missing", example)?;
             Arc::make_mut(&mut state.missing).retain(|m| m != text);
+        }
+        for (name, form) in &options.dates_of {
+            let state = columns.named(name, "dates", "name a heading of the file")?;
+            for ways in &mut state.files {
+                ways.orders = orders_of(Some(form));
+                ways.pattern = pattern_of(Some(form));
+            }
         }
         let example = "name a heading of the file, such as in --kind 'fare=number'";
         for (name, forced) in &options.kinds {
@@ -226,14 +231,6 @@ impl Columns {
         &self.states
     }
 
-    /// The orders in which dates may be read before any was seen.
-    fn orders(&self) -> Orders {
-        match self.dates {
-            Some(DateForm::Order(order)) => Orders::only(order),
-            _ => Orders::ALL,
-        }
-    }
-
     /// How a column is read in a file.
     pub(crate) fn reading(&self, column: usize, file: usize) -> Reading {
         let state = &self.states[column];
@@ -250,15 +247,8 @@ impl Columns {
             other_sign: ways.other_sign.is_some(),
             unsettled: unsettled.filter(|u| !u.settled.load(Ordering::Relaxed)),
             orders,
-            pattern: self.pattern(),
+            pattern: ways.pattern.clone(),
             zone: self.zone.clone(),
-        }
-    }
-
-    fn pattern(&self) -> Option<Arc<DatePattern>> {
-        match &self.dates {
-            Some(DateForm::Pattern(pattern)) => Some(pattern.clone()),
-            _ => None,
         }
     }
 
@@ -311,8 +301,9 @@ impl Columns {
         if matches!(self.states[column].forced, Some(f) if f != Forced::Number) {
             return;
         }
-        let (pattern, zone) = (self.pattern(), self.zone.clone());
+        let zone = self.zone.clone();
         let state = &mut self.states[column];
+        let pattern = state.files[file].pattern.clone();
         let first_shape = state.shape;
         // Once more when the column turns out to have the other decimal sign.
         loop {
@@ -492,8 +483,9 @@ impl Columns {
     /// The kind that a text would have, in a word: see [`crate::Input::looks_like`].
     pub(crate) fn looks_like(&self, text: &str) -> &'static str {
         let decimal = self.decimals.first().copied().unwrap_or('.');
-        let (pattern, zone) = (self.pattern(), &self.zone);
-        let ways = DateWays { orders: self.orders(), pattern: pattern.as_deref(), zone };
+        let dates = self.options.dates.as_ref();
+        let (orders, pattern) = (orders_of(dates), pattern_of(dates));
+        let ways = DateWays { orders, pattern: pattern.as_deref(), zone: &self.zone };
         if let Some(values::Parsed::Code(_)) = values::parse_number(text, decimal) {
             return "code";
         }
@@ -524,6 +516,22 @@ impl Columns {
                 typed("mdy")
             ))
             .into()
+    }
+}
+
+/// The orders in which dates may be read before any was seen.
+fn orders_of(dates: Option<&DateForm>) -> Orders {
+    match dates {
+        Some(DateForm::Order(order)) => Orders::only(*order),
+        _ => Orders::ALL,
+    }
+}
+
+/// The pattern of dates, where one was named.
+fn pattern_of(dates: Option<&DateForm>) -> Option<Arc<DatePattern>> {
+    match dates {
+        Some(DateForm::Pattern(pattern)) => Some(pattern.clone()),
+        _ => None,
     }
 }
 

@@ -62,6 +62,38 @@ impl DatePattern {
         Ok(DatePattern { fields })
     }
 
+    /// The pattern in the language of workbooks, where it can be said there.
+    #[cfg(feature = "xlsx")]
+    pub(crate) fn sheet_format(&self) -> Option<String> {
+        let mut out = String::new();
+        let mut named = false;
+        for field in &self.fields {
+            let text = match field {
+                Field::Text(text) => {
+                    let quoted = |c: char| match c {
+                        '"' => "\\\"".to_owned(),
+                        c => format!("\"{c}\""),
+                    };
+                    text.chars().map(quoted).collect::<String>().replace("\"\"", "")
+                }
+                Field::Part('y', 2) => "yy".to_owned(),
+                Field::Part('y', _) => "yyyy".to_owned(),
+                Field::Part('M', n) => "m".repeat((*n).min(4)),
+                Field::Part('d', n) => "d".repeat((*n).min(2)),
+                Field::Part('E', n) => if *n >= 4 { "dddd" } else { "ddd" }.to_owned(),
+                Field::Part('H', n) => "h".repeat((*n).min(2)),
+                // Minutes are told from months by the hour before them alone.
+                Field::Part('m', n) if out.contains('h') => "m".repeat((*n).min(2)),
+                Field::Part('s', n) => "s".repeat((*n).min(2)),
+                Field::Part(..) => return None,
+            };
+            named |= matches!(field, Field::Part('M', 3..) | Field::Part('E', _));
+            out.push_str(&text);
+        }
+        // Names are English here, and there those of the reader's language unless one is named.
+        Some(if named { format!("[$-409]{out}") } else { out })
+    }
+
     /// Adds a date, a time or a period; false for anything else.
     pub(crate) fn push(&self, out: &mut String, value: &Value) -> bool {
         let (days, seconds) = match value {

@@ -126,6 +126,51 @@ impl NumberPattern {
         })
     }
 
+    /// The pattern in the language of workbooks, where it can be said there.
+    #[cfg(feature = "xlsx")]
+    pub(crate) fn sheet_format(&self) -> Option<String> {
+        let whole = match self.groups {
+            (0, _) => "0".repeat(self.whole_digits.max(1)),
+            (3, 3) if self.whole_digits <= 4 => {
+                let digits = format!(
+                    "{}{}",
+                    "#".repeat(4 - self.whole_digits),
+                    "0".repeat(self.whole_digits)
+                );
+                format!("{},{}", &digits[..1], &digits[1..])
+            }
+            _ => return None,
+        };
+        // A format of a workbook multiplies by a hundred, and by nothing else.
+        if self.power == 3 {
+            return None;
+        }
+        let mut figure = whole;
+        if self.most_fraction > 0 {
+            figure.push('.');
+            figure.push_str(&"0".repeat(self.least_fraction));
+            figure.push_str(&"#".repeat(self.most_fraction - self.least_fraction));
+        }
+        let literal = |text: &str| -> String {
+            let quoted = |c: char| match c {
+                '%' if self.power == 2 => "%".to_owned(),
+                '"' => "\\\"".to_owned(),
+                c => format!("\"{c}\""),
+            };
+            text.chars().map(quoted).collect::<String>().replace("\"\"", "")
+        };
+        let side = |(prefix, suffix): (&str, &str)| {
+            format!("{}{figure}{}", literal(prefix), literal(suffix))
+        };
+        let positive = side((&self.prefix, &self.suffix));
+        match &self.negative {
+            Some((prefix, suffix)) if *prefix != self.prefix || *suffix != self.suffix => {
+                Some(format!("{positive};{}", side((prefix, suffix))))
+            }
+            _ => Some(positive),
+        }
+    }
+
     /// Adds a number, from its quotient where that is known; false for anything else.
     pub(crate) fn push(&self, out: &mut String, value: &Value, of: Quotient) -> bool {
         let (numerator, denominator) = match value {

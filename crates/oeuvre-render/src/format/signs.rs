@@ -50,6 +50,11 @@ impl Signs {
         }
     }
 
+    /// The sign before the decimals.
+    pub fn decimal(self) -> char {
+        self.decimal
+    }
+
     /// A number that is written with `,` between groups and `.` before the decimals, with these signs.
     pub fn write(self, number: &str) -> String {
         let is_digit = |c: char| c.is_ascii_digit();

@@ -5,9 +5,13 @@
 //! total sums over are absent. A column along the top says in `under` which labels it stands under; where it
 //! totals, `place` says what it is, and the keys that it sums over are absent there, too. A detail has `rows`,
 //! flat objects, in place of `lines`. JSON Lines are the lines, or the rows, one object each.
+//!
+//! A report is `{"title": …, "parts": [{"name": …, "type": …, "columns": …, "lines": …}], "checks": …,
+//! "ledger": …}`: each part as a table by itself, with its name.
 
 use super::{PartWriter, Writer};
 use crate::Settings;
+use crate::document::{Account, Document, Part};
 use crate::layout::{Layout, Row, Slot};
 use crate::ledger::notes;
 use crate::style::Style;
@@ -31,16 +35,19 @@ impl Writer for Json {
     }
     fn write(
         &self,
-        grid: &Grid,
-        ledger: &Ledger,
+        document: &Document<'_>,
         settings: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        let layout = Layout::new(grid, settings.style);
-        let ledger = settings.with_ledger.then_some(ledger);
-        let document = Document { layout: &layout, ledger };
         let mut writer = serde_json::Serializer::with_formatter(&mut *out, Lined::default());
-        document.serialize(&mut writer)?;
+        match document.parts.as_slice() {
+            [part] if !document.is_report => {
+                let layout = Layout::new(part.grid, part.style);
+                let ledger = settings.with_ledger.then_some(part.ledger);
+                Table { layout: &layout, ledger }.serialize(&mut writer)?;
+            }
+            _ => Report { document, with_ledger: settings.with_ledger }.serialize(&mut writer)?,
+        }
         writeln!(out)
     }
 }
@@ -57,12 +64,14 @@ impl Writer for Lines {
     }
     fn write(
         &self,
-        grid: &Grid,
-        _: &Ledger,
-        settings: Settings<'_>,
+        document: &Document<'_>,
+        _: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        self.lines(grid, settings.style, out)
+        document.parts.iter().try_for_each(|part| self.lines(part.grid, part.style, out))
+    }
+    fn holds_several(&self) -> bool {
+        false
     }
     fn parts(&self) -> Option<&dyn PartWriter> {
         Some(self)
@@ -84,17 +93,16 @@ impl PartWriter for Lines {
     }
 }
 
-/// Each member of the object, and each line of the table, on a line of its own: for those who read it in an
+/// Each member of the object, and each line of a table, on a line of its own: for those who read it in an
 /// editor, and compare two of them line by line.
 #[derive(Default)]
 struct Lined {
     depth: usize,
-    members: usize,
-}
-
-impl Lined {
-    /// The member of the document that holds the lines, counted from 1.
-    const LINES: usize = 2;
+    /// The name that is being written, or was last.
+    name: String,
+    in_name: bool,
+    /// Of the lists that are open, whether each of their elements has a line of its own.
+    lists: Vec<bool>,
 }
 
 impl Formatter for Lined {
@@ -109,7 +117,8 @@ impl Formatter for Lined {
     }
 
     fn begin_object_key<W: ?Sized + Write>(&mut self, out: &mut W, first: bool) -> io::Result<()> {
-        self.members += usize::from(self.depth == 1);
+        self.name.clear();
+        self.in_name = true;
         match (first, self.depth) {
             (true, _) => Ok(()),
             (false, 1) => out.write_all(b",\n"),
@@ -117,48 +126,170 @@ impl Formatter for Lined {
         }
     }
 
+    fn end_object_key<W: ?Sized + Write>(&mut self, _: &mut W) -> io::Result<()> {
+        self.in_name = false;
+        Ok(())
+    }
+
+    fn write_string_fragment<W: ?Sized + Write>(
+        &mut self,
+        out: &mut W,
+        text: &str,
+    ) -> io::Result<()> {
+        if self.in_name {
+            self.name.push_str(text);
+        }
+        out.write_all(text.as_bytes())
+    }
+
     fn begin_array<W: ?Sized + Write>(&mut self, out: &mut W) -> io::Result<()> {
-        self.depth += 1;
+        self.lists.push(matches!(self.name.as_str(), "lines" | "rows" | "parts" | "checks"));
         out.write_all(b"[")
     }
 
     fn end_array<W: ?Sized + Write>(&mut self, out: &mut W) -> io::Result<()> {
-        self.depth -= 1;
+        self.lists.pop();
         out.write_all(b"]")
     }
 
     fn begin_array_value<W: ?Sized + Write>(&mut self, out: &mut W, first: bool) -> io::Result<()> {
         let between: &[u8] = if first { b"" } else { b"," };
         out.write_all(between)?;
-        match (self.depth, self.members) {
-            (2, Lined::LINES) => out.write_all(b"\n"),
-            _ => Ok(()),
-        }
+        if self.lists.last() == Some(&true) { out.write_all(b"\n") } else { Ok(()) }
     }
 }
 
-/// The whole document.
-struct Document<'a> {
+/// A whole report.
+struct Report<'a> {
+    document: &'a Document<'a>,
+    with_ledger: bool,
+}
+
+impl Serialize for Report<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let document = self.document;
+        let mut map = to.serialize_map(None)?;
+        map.serialize_entry("title", &document.title)?;
+        if let Some(stamp) = &document.stamp {
+            map.serialize_entry("stamp", stamp)?;
+        }
+        let parts: Vec<PartOf<'_>> = document.parts.iter().map(PartOf).collect();
+        map.serialize_entry("parts", &parts)?;
+        let checks = document.checks.iter().map(|(name, check)| Known(name.as_deref(), check));
+        map.serialize_entry("checks", &checks.collect::<Vec<_>>())?;
+        if self.with_ledger {
+            map.serialize_entry("ledger", &Accounts(document))?;
+        }
+        map.end()
+    }
+}
+
+/// A part of a report.
+struct PartOf<'a>(&'a Part<'a>);
+
+impl Serialize for PartOf<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let part = self.0;
+        let layout = Layout::new(part.grid, part.style);
+        let mut map = to.serialize_map(None)?;
+        map.serialize_entry("name", &part.name)?;
+        map.serialize_entry("type", part.shows.name())?;
+        if let Some(title) = &part.title {
+            map.serialize_entry("title", title)?;
+        }
+        if let Some(text) = &part.text {
+            map.serialize_entry("text", text)?;
+        }
+        serialize_table(&layout, &mut map)?;
+        map.end()
+    }
+}
+
+/// The ledger of a report: an account of each set of rows that parts counted, what each part shows, and all notes.
+struct Accounts<'a>(&'a Document<'a>);
+
+/// The account of the rows that some parts counted.
+#[derive(Serialize)]
+struct AccountOf {
+    parts: Vec<String>,
+    entries: Vec<Entered>,
+}
+
+/// What a part shows.
+#[derive(Serialize)]
+struct TableOf<'a> {
+    part: &'a str,
+    entries: Vec<Entered>,
+}
+
+/// A note, with the parts that it holds for where these are not all.
+#[derive(Serialize)]
+struct NoteOf<'a> {
+    note: &'a str,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    parts: Vec<&'a str>,
+}
+
+impl Serialize for Accounts<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let document = self.0;
+        let entered = |entries: Vec<Entry>| entries.into_iter().map(Entered).collect();
+        let accounts = document.accounts();
+        // Parts by their names, as everywhere here; what else counted these rows by what it is.
+        let names = |account: &Account<'_>| -> Vec<String> {
+            let parts = account.parts.iter().map(|p| p.name.clone());
+            let headings: Vec<&str> = account.parts.iter().map(|p| p.heading()).collect();
+            let others = account.names.iter().filter(|n| !headings.contains(n));
+            parts.chain(others.map(|n| (*n).to_owned())).collect()
+        };
+        let accounts: Vec<AccountOf> = accounts
+            .iter()
+            .map(|a| AccountOf { parts: names(a), entries: entered(a.entries.clone()) })
+            .collect();
+        let table = |part: &'_ Part<'_>| entered(part.ledger.entries_of_table());
+        let tables: Vec<TableOf<'_>> = document
+            .parts
+            .iter()
+            .map(|part| TableOf { part: &part.name, entries: table(part) })
+            .collect();
+        let notes: Vec<NoteOf<'_>> =
+            document.told().into_iter().map(|(note, parts)| NoteOf { note, parts }).collect();
+        let mut map = to.serialize_map(None)?;
+        map.serialize_entry("accounts", &accounts)?;
+        map.serialize_entry("tables", &tables)?;
+        map.serialize_entry("notes", &notes)?;
+        map.end()
+    }
+}
+
+/// A table by itself.
+struct Table<'a> {
     layout: &'a Layout<'a>,
     ledger: Option<&'a Ledger>,
 }
 
-impl Serialize for Document<'_> {
+impl Serialize for Table<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        let (layout, grid) = (self.layout, self.layout.grid);
         let mut map = to.serialize_map(None)?;
-        let columns: Vec<Column<'_>> =
-            (0..layout.slots.len()).map(|at| Column { layout, at }).collect();
-        map.serialize_entry("columns", &columns)?;
-        map.serialize_entry(if grid.of_rows { "rows" } else { "lines" }, &AllLines(layout))?;
-        if !grid.notes.is_empty() {
-            map.serialize_entry("notes", &grid.notes)?;
-        }
+        serialize_table(self.layout, &mut map)?;
         if let Some(ledger) = self.ledger {
-            map.serialize_entry("ledger", &Account(ledger))?;
+            map.serialize_entry("ledger", &LedgerOf(ledger))?;
         }
         map.end()
     }
+}
+
+/// Adds the columns and the lines of a table to an object.
+fn serialize_table<M: SerializeMap>(layout: &Layout<'_>, map: &mut M) -> Result<(), M::Error> {
+    let grid = layout.grid;
+    let columns: Vec<Column<'_>> =
+        (0..layout.slots.len()).map(|at| Column { layout, at }).collect();
+    map.serialize_entry("columns", &columns)?;
+    map.serialize_entry(if grid.of_rows { "rows" } else { "lines" }, &AllLines(layout))?;
+    if !grid.notes.is_empty() {
+        map.serialize_entry("notes", &grid.notes)?;
+    }
+    Ok(())
 }
 
 /// All lines, one after the other.
@@ -320,15 +451,15 @@ impl Serialize for Under<'_> {
 }
 
 /// The ledger.
-struct Account<'a>(&'a Ledger);
+struct LedgerOf<'a>(&'a Ledger);
 
-impl Serialize for Account<'_> {
+impl Serialize for LedgerOf<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         let mut map = to.serialize_map(None)?;
         let entries: Vec<Entered> = self.0.entries().into_iter().map(Entered).collect();
         map.serialize_entry("entries", &entries)?;
         if !self.0.checks.is_empty() {
-            let checks: Vec<Known<'_>> = self.0.checks.iter().map(Known).collect();
+            let checks: Vec<Known<'_>> = self.0.checks.iter().map(|c| Known(None, c)).collect();
             map.serialize_entry("checks", &checks)?;
         }
         map.serialize_entry("notes", &notes(self.0).collect::<Vec<_>>())?;
@@ -336,17 +467,20 @@ impl Serialize for Account<'_> {
     }
 }
 
-/// A check.
-struct Known<'a>(&'a oeuvre_core::Checked);
+/// A check, with its name where it has one.
+struct Known<'a>(Option<&'a str>, &'a oeuvre_core::Checked);
 
 impl Serialize for Known<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         let mut map = to.serialize_map(None)?;
-        map.serialize_entry("that", &self.0.that)?;
-        map.serialize_entry("found", &Cell(&self.0.found))?;
-        map.serialize_entry("wanted", &Cell(&self.0.wanted))?;
-        map.serialize_entry("difference", &Cell(&self.0.difference))?;
-        map.serialize_entry("holds", &self.0.holds)?;
+        if let Some(name) = self.0 {
+            map.serialize_entry("name", name)?;
+        }
+        map.serialize_entry("that", &self.1.that)?;
+        map.serialize_entry("found", &Cell(&self.1.found))?;
+        map.serialize_entry("wanted", &Cell(&self.1.wanted))?;
+        map.serialize_entry("difference", &Cell(&self.1.difference))?;
+        map.serialize_entry("holds", &self.1.holds)?;
         map.end()
     }
 }
@@ -378,7 +512,7 @@ mod tests {
         let format = "json".parse().unwrap();
         let settings =
             Settings { style: &style, format, text: TextSettings::default(), with_ledger: false };
-        Json.write(&grid, &ledger, settings, &mut out).unwrap();
+        Json.write(&Document::of_table(&grid, &ledger, &style), settings, &mut out).unwrap();
         String::from_utf8(out).unwrap()
     }
 

@@ -6,11 +6,11 @@
 use super::Writer;
 use crate::Settings;
 use crate::cells::escape_controls;
+use crate::document::{Document, Part, PartType, paragraphs};
 use crate::draw::{bar_text, heat_text};
+use crate::headline::Headline;
 use crate::layout::Layout;
 use crate::ledger::{self, ledger_sentence};
-use crate::style::Style;
-use oeuvre_core::{Grid, Ledger};
 use std::io::{self, Write};
 
 /// Signs that Markdown would take for its own, and HTML's, made plain; controls made visible.
@@ -47,23 +47,94 @@ impl Writer for Markdown {
     }
     fn write(
         &self,
-        grid: &Grid,
-        ledger: &Ledger,
+        document: &Document<'_>,
         settings: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        write(grid, settings.style, ledger, settings.with_ledger, out)
+        let mut between = Between(false);
+        if let Some(title) = &document.title {
+            between.write(out)?;
+            writeln!(out, "# {}", plain(title))?;
+            for text in document
+                .stamp
+                .iter()
+                .cloned()
+                .chain(document.text.as_deref().into_iter().flat_map(paragraphs))
+            {
+                between.write(out)?;
+                writeln!(out, "{}", plain(&text))?;
+            }
+        }
+        for part in &document.parts {
+            if document.has_headings() && part.shows != PartType::Headline {
+                between.write(out)?;
+                writeln!(out, "## {}", plain(part.heading()))?;
+            }
+            for text in part.text.as_deref().into_iter().flat_map(paragraphs) {
+                between.write(out)?;
+                writeln!(out, "{}", plain(&text))?;
+            }
+            between.write(out)?;
+            if part.shows == PartType::Headline {
+                let it = Headline::of(part.grid, part.style);
+                let beside =
+                    it.beside.map_or(String::new(), |beside| format!(" ({})", plain(&beside)));
+                writeln!(out, "{}: **{}**{beside}", plain(&it.heading), plain(&it.figure))?;
+            } else {
+                table(part, out)?;
+            }
+        }
+        if settings.with_ledger {
+            between.write(out)?;
+            ledger(document, out)?;
+        }
+        Ok(())
     }
 }
 
-fn write(
-    grid: &Grid,
-    style: &Style,
-    ledger: &Ledger,
-    with_ledger: bool,
-    out: &mut dyn Write,
-) -> io::Result<()> {
-    let layout = Layout::new(grid, style);
+/// A blank line between blocks.
+struct Between(bool);
+
+impl Between {
+    fn write(&mut self, out: &mut dyn Write) -> io::Result<()> {
+        if std::mem::replace(&mut self.0, true) { writeln!(out) } else { Ok(()) }
+    }
+}
+
+/// The ledger: as one sentence, or one for each set of rows that parts counted and for each part.
+fn ledger(document: &Document<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let mut lines: Vec<String> = Vec::new();
+    if let ([part], false) = (document.parts.as_slice(), document.title.is_some()) {
+        writeln!(out, "{}", plain(&ledger_sentence(part.ledger)))?;
+    } else {
+        let accounts = document.accounts();
+        for account in &accounts {
+            let of = if accounts.len() > 1 {
+                format!(" of {}", account.names.join(", "))
+            } else {
+                String::new()
+            };
+            lines.push(format!("Ledger{of}: {}.", ledger::entries_text(&account.entries)));
+            for part in account.parts.iter().filter(|p| p.shows != PartType::Headline) {
+                let entries = ledger::entries_text(&part.ledger.entries_of_table());
+                lines.push(format!("{}: {entries}.", part.heading()));
+            }
+        }
+    }
+    for (name, check) in &document.checks {
+        lines.push(ledger::check_line(name.as_deref(), check));
+    }
+    for (note, parts) in document.told() {
+        lines.push(format!("{note}{}", ledger::told_of_parts(&parts)));
+    }
+    if !lines.is_empty() && document.parts.len() == 1 && document.title.is_none() {
+        writeln!(out)?;
+    }
+    lines.iter().try_for_each(|line| writeln!(out, "- {}", plain(line)))
+}
+
+fn table(part: &Part<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let (grid, layout) = (part.grid, Layout::new(part.grid, part.style));
     // Pipe tables have one line of headings: what stands above a column is broken inside its cell.
     let headings: Vec<String> = layout
         .slots
@@ -102,19 +173,6 @@ fn write(
     }
     for (i, note) in grid.notes.iter().enumerate() {
         writeln!(out, "\n<sup>{}</sup> {}", i + 1, plain(note))?;
-    }
-    if with_ledger {
-        writeln!(out, "\n{}", plain(&ledger_sentence(ledger)))?;
-        let mut notes = ledger::notes(ledger).peekable();
-        if notes.peek().is_some() || !ledger.checks.is_empty() {
-            writeln!(out)?;
-        }
-        for check in &ledger.checks {
-            writeln!(out, "- {}", plain(&ledger::check_line(check)))?;
-        }
-        for note in notes {
-            writeln!(out, "- {}", plain(note))?;
-        }
     }
     Ok(())
 }

@@ -13,14 +13,19 @@
 //! assert!("json".parse::<Format>().is_ok_and(|format| !format.is_for_reading()));
 //! ```
 
+#[cfg(feature = "html")]
+mod html;
 mod json;
 mod markdown;
 mod page;
 mod separated;
 mod text;
 mod trace;
+#[cfg(feature = "xlsx")]
+mod xlsx;
 
 use crate::Settings;
+use crate::document::Document;
 use crate::style::Style;
 use oeuvre_core::{Grid, Ledger, Trace};
 use std::fmt;
@@ -50,11 +55,26 @@ pub(crate) trait Writer: Sync {
         false
     }
 
-    /// Writes a table whole.
+    /// Whether it shows how each figure is worked out.
+    fn explains(&self) -> bool {
+        false
+    }
+
+    /// Whether a document of several parts is one file.
+    fn holds_several(&self) -> bool {
+        true
+    }
+
+    /// What it has no room for in a document, and the way out; told before anything is written.
+    fn refuses(&self, document: &Document<'_>) -> Option<(String, String)> {
+        let _ = document;
+        None
+    }
+
+    /// Writes a document whole.
     fn write(
         &self,
-        grid: &Grid,
-        ledger: &Ledger,
+        document: &Document<'_>,
         settings: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()>;
@@ -73,8 +93,9 @@ pub(crate) trait Writer: Sync {
         out: &mut dyn Write,
     ) -> io::Result<()> {
         let _ = most;
-        let settings = Settings { style: &Style::default(), with_ledger: false, ..settings };
-        self.write(&trace.rows, &Ledger::default(), settings, out)
+        let (ledger, style) = (Ledger::default(), Style::default());
+        let settings = Settings { style: &style, with_ledger: false, ..settings };
+        self.write(&Document::of_table(&trace.rows, &ledger, &style), settings, out)
     }
 }
 
@@ -95,6 +116,10 @@ static WRITERS: &[&dyn Writer] = &[
     &json::Json,
     &json::Lines,
     &markdown::Markdown,
+    #[cfg(feature = "html")]
+    &html::Html,
+    #[cfg(feature = "xlsx")]
+    &xlsx::Xlsx,
 ];
 
 /// An output format.
@@ -152,6 +177,26 @@ impl Format {
     /// Whether it makes control characters visible itself.
     pub fn escapes(self) -> bool {
         self.0.escapes()
+    }
+
+    /// Whether it shows how each figure is worked out.
+    pub fn explains(self) -> bool {
+        self.0.explains()
+    }
+
+    /// Whether a document of several parts is one file.
+    pub fn holds_several(self) -> bool {
+        self.0.holds_several()
+    }
+
+    /// The ending of a file of this type.
+    pub fn ending(self) -> &'static str {
+        self.0.endings()[0]
+    }
+
+    /// What it has no room for in a document, and the way out.
+    pub fn refuses(self, document: &Document<'_>) -> Option<(String, String)> {
+        self.0.refuses(document)
     }
 
     /// Whether tables of rows are written part by part.

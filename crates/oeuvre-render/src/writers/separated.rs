@@ -5,13 +5,14 @@
 
 use super::{PartWriter, Writer};
 use crate::Settings;
+use crate::document::Document;
 use crate::layout::{Layout, Slot};
 use crate::style::Style;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};
 use oeuvre_columns::value::calendar::civil_from_days;
 use oeuvre_columns::{Kind, Value};
-use oeuvre_core::{Grid, Ledger};
+use oeuvre_core::Grid;
 use std::io::{self, Write};
 
 /// So much is gathered before it is written.
@@ -45,15 +46,20 @@ impl Writer for Separated {
     }
     fn write(
         &self,
-        grid: &Grid,
-        _: &Ledger,
-        settings: Settings<'_>,
+        document: &Document<'_>,
+        _: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        let layout = Layout::new(grid, settings.style);
-        let headings: Vec<&str> = (0..layout.slots.len()).map(|i| layout.heading(i)).collect();
-        self.headings(&headings, settings.style, out)?;
-        rows(&layout, self.separator(settings.style), out)
+        for part in &document.parts {
+            let layout = Layout::new(part.grid, part.style);
+            let headings: Vec<&str> = (0..layout.slots.len()).map(|i| layout.heading(i)).collect();
+            self.headings(&headings, part.style, out)?;
+            rows(&layout, self.separator(part.style), out)?;
+        }
+        Ok(())
+    }
+    fn holds_several(&self) -> bool {
+        false
     }
     fn parts(&self) -> Option<&dyn PartWriter> {
         Some(self)

@@ -7,6 +7,7 @@ pub(crate) mod cell;
 mod choice;
 pub(crate) mod output;
 pub(crate) mod reading;
+pub(crate) mod report;
 pub(crate) mod request;
 pub(crate) mod style;
 
@@ -33,11 +34,15 @@ pub(crate) enum Command {
     /// Group rows and show results.
     ///
     /// Example: oeuvre summary bookings.csv --by route --show 'count()' --show 'sum(fare)' --totals
-    Summary(Box<SummaryArgs>),
+    Summary(Box<SummaryCommand>),
     /// Keep every row and add calculated columns.
     ///
     /// Example: oeuvre detail bookings.csv --show booking_id,fare --show 'rank(fare within route)'
-    Detail(Box<DetailArgs>),
+    Detail(Box<DetailCommand>),
+    /// Run a report file: every table, detail, headline and check in it.
+    ///
+    /// Example: oeuvre report monthly.toml --to monthly.html
+    Report(Box<report::ReportArgs>),
     /// Show the rows behind one cell of a summary, and the calculation made again on them.
     ///
     /// Takes what summary takes. Example: oeuvre trace bookings.csv --by route --show 'mean(fare)' --at 'route = SKE'
@@ -64,8 +69,9 @@ impl Args {
     pub(crate) fn color(&self) -> crate::environment::Color {
         match &self.command {
             Command::Profile(args) => args.output.color,
-            Command::Summary(args) => args.output.color,
-            Command::Detail(args) => args.output.color,
+            Command::Summary(args) => args.summary.output.color,
+            Command::Detail(args) => args.detail.output.color,
+            Command::Report(args) => args.output.color,
             Command::Trace(args) => args.summary.output.color,
             Command::Explain(args) => args.summary.output.color,
             Command::Demo(_)
@@ -129,6 +135,14 @@ pub(crate) struct ProfileArgs {
     after_help = "All options: oeuvre summary --help; words of calculations: oeuvre functions"
 )]
 #[command(after_long_help = "The words of calculations: oeuvre functions")]
+pub(crate) struct SummaryCommand {
+    #[command(flatten)]
+    pub(crate) summary: SummaryArgs,
+    #[command(flatten)]
+    pub(crate) save: report::SaveArgs,
+}
+
+#[derive(clap::Args, Debug)]
 pub(crate) struct SummaryArgs {
     /// The files with the rows; - is standard input.
     ///
@@ -150,9 +164,14 @@ pub(crate) struct SummaryArgs {
 
 #[derive(clap::Args, Debug)]
 #[command(disable_help_flag = true)]
+#[command(
+    after_help = "All options: oeuvre explain --help; words of calculations: oeuvre functions"
+)]
 pub(crate) struct ExplainArgs {
     #[command(flatten)]
     pub(crate) summary: SummaryArgs,
+    #[command(flatten)]
+    pub(crate) given: report::GivenArgs,
     /// Say what detail would do with these options, instead of summary.
     #[arg(long, help_heading = "What to show")]
     pub(crate) detail: bool,
@@ -160,9 +179,15 @@ pub(crate) struct ExplainArgs {
 
 #[derive(clap::Args, Debug)]
 #[command(disable_help_flag = true)]
+#[command(after_help = "All options: oeuvre trace --help; words of calculations: oeuvre functions")]
 pub(crate) struct TraceArgs {
     #[command(flatten)]
     pub(crate) summary: SummaryArgs,
+    #[command(flatten)]
+    pub(crate) given: report::GivenArgs,
+    /// The table of a report file whose cell is meant.
+    #[arg(hide_short_help = true, long = "in", value_name = "NAME", help_heading = "What to show")]
+    pub(crate) table: Option<String>,
     /// The cell: its keys with their labels, as in 'route = SKE, month = 2025-03'.
     ///
     /// Keys that are left out, from the innermost, mean the total over them. A label with a comma stands in
@@ -208,6 +233,14 @@ impl SummaryArgs {
     after_help = "All options: oeuvre detail --help; words of calculations: oeuvre functions"
 )]
 #[command(after_long_help = "The words of calculations: oeuvre functions")]
+pub(crate) struct DetailCommand {
+    #[command(flatten)]
+    pub(crate) detail: DetailArgs,
+    #[command(flatten)]
+    pub(crate) save: report::SaveArgs,
+}
+
+#[derive(clap::Args, Debug)]
 pub(crate) struct DetailArgs {
     /// The files with the rows; - is standard input.
     #[arg(required = true, value_name = "FILE")]

@@ -28,11 +28,11 @@ pub(crate) struct OutputArgs {
     /// that nothing half-written is left behind.
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
-    /// The file type: csv, tsv, json, jsonl, markdown.
+    /// The file type: csv, tsv, json, jsonl, markdown, html, xlsx.
     ///
     /// The file type, where the ending of --to does not say it; text unless said.
     #[arg(long = "as", value_name = "FILETYPE", hide_possible_values = true, value_parser = format_parser())]
-    file_type: Option<Format>,
+    pub(crate) file_type: Option<Format>,
     /// How many threads to use; as many as the machine runs at once unless said.
     #[arg(hide_short_help = true, long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
     pub(crate) threads: Option<u16>,

@@ -10,7 +10,7 @@ use std::str::FromStr;
 use std::sync::Arc;
 
 /// Options that say how to read.
-#[derive(clap::Args, Debug)]
+#[derive(clap::Args, Debug, Default)]
 #[command(next_help_heading = "How to read")]
 pub(crate) struct ReadingArgs {
     /// What a column holds: number, text, boolean, date or datetime; repeatable, as in 'fare=number'.
@@ -103,7 +103,7 @@ pub(crate) fn word<T: Choice + FromStr<Err = ()>>(option: &str, text: &str) -> R
     })
 }
 
-fn date_form(text: &str) -> Result<DateForm, Error> {
+pub(crate) fn date_form(text: &str) -> Result<DateForm, Error> {
     if let Ok(order) = text.trim().parse::<DateOrder>() {
         return Ok(DateForm::Order(order));
     }

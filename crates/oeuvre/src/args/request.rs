@@ -9,7 +9,7 @@ use oeuvre_core::language::columns_of_list;
 use oeuvre_core::{
     Check, Doubled, Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt,
 };
-use oeuvre_data::{open, read_whole};
+use oeuvre_data::{ReadOptions, files_named, open, read_whole};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -29,25 +29,8 @@ pub(crate) struct RowsArgs {
     /// As in --let 'revenue: sum(fare * passengers)' --show 'revenue / count()'; `=` may stand for `:`.
     #[arg(long = "let", value_name = "NAME: CALC", add = complete::calculations())]
     lets: Vec<String>,
-    /// Add the columns of a second file; each needs a --match.
-    ///
-    /// As in --lookup routes.csv --match 'route = code' --by coast. Its columns are also known as
-    /// routes.name, by the file's stem, or by a name of your own: --lookup 'lines=routes.csv'.
-    #[arg(long, value_name = "FILE")]
-    lookup: Vec<String>,
-    /// How rows find theirs in the lookup: 'route = code'.
-    ///
-    /// Which row of a lookup a row gets: column of the rows = column of the lookup, several with `and`.
-    #[arg(long = "match", value_name = "COND", add = complete::calculations())]
-    matches: Vec<String>,
-    /// Rows without a match in a lookup: blank (unless said), leave-out or stop.
-    ///
-    /// For one lookup alone: --no-match 'routes=leave-out'.
-    #[arg(hide_short_help = true, long, value_name = "WHAT")]
-    no_match: Vec<String>,
-    /// Keys that stand twice in a lookup: stop (unless said), or first to take the first of their lines.
-    #[arg(hide_short_help = true, long, value_name = "WHAT")]
-    doubled: Vec<String>,
+    #[command(flatten)]
+    lookups: LookupArgs,
     #[command(flatten)]
     counted: CountedArgs,
     /// Which lines are shown, when results are known.
@@ -73,8 +56,33 @@ pub(crate) struct RowsArgs {
     bottom: Option<u64>,
 }
 
+/// Options that add the columns of other tables.
+#[derive(clap::Args, Debug, Default)]
+#[command(next_help_heading = "What to show")]
+pub(crate) struct LookupArgs {
+    /// Add the columns of a second file; each needs a --match.
+    ///
+    /// As in --lookup routes.csv --match 'route = code' --by coast. Its columns are also known as
+    /// routes.name, by the file's stem, or by a name of your own: --lookup 'lines=routes.csv'.
+    #[arg(long, value_name = "FILE")]
+    lookup: Vec<String>,
+    /// How rows find theirs in the lookup: 'route = code'.
+    ///
+    /// Which row of a lookup a row gets: column of the rows = column of the lookup, several with `and`.
+    #[arg(long = "match", value_name = "COND", add = complete::calculations())]
+    matches: Vec<String>,
+    /// Rows without a match in a lookup: blank (unless said), leave-out or stop.
+    ///
+    /// For one lookup alone: --no-match 'routes=leave-out'.
+    #[arg(hide_short_help = true, long, value_name = "WHAT")]
+    no_match: Vec<String>,
+    /// Keys that stand twice in a lookup: stop (unless said), or first to take the first of their lines.
+    #[arg(hide_short_help = true, long, value_name = "WHAT")]
+    doubled: Vec<String>,
+}
+
 /// Options that say which rows are counted, and which labels are one.
-#[derive(clap::Args, Debug)]
+#[derive(clap::Args, Debug, Default)]
 #[command(next_help_heading = "What to show")]
 pub(crate) struct CountedArgs {
     /// Join labels that differ only in case or spaces.
@@ -153,14 +161,18 @@ pub(crate) struct GroupArgs {
     pub(crate) long: bool,
 }
 
-impl RowsArgs {
+impl LookupArgs {
     /// The names of the lookups, in their order.
-    pub(crate) fn lookup_names(&self) -> Vec<String> {
+    pub(crate) fn names(&self) -> Vec<String> {
         self.lookup.iter().map(|text| name_and_file(text).0).collect()
     }
 
-    /// The lookups, read whole.
-    fn lookups(&self, reading: &ReadingArgs) -> Result<Vec<LookupRequest>, Error> {
+    /// The lookups, read whole, with their files meant from a folder or from where the program runs.
+    pub(crate) fn read(
+        &self,
+        reading: &ReadingArgs,
+        folder: Option<&Path>,
+    ) -> Result<Vec<LookupRequest>, Error> {
         if self.lookup.len() != self.matches.len() {
             return Err(Error::request_with_help(
                 format!(
@@ -171,31 +183,80 @@ impl RowsArgs {
                 "write --lookup FILE --match 'column of the rows = column of the lookup'",
             ));
         }
-        let names = self.lookup_names();
+        let names = self.names();
         let mut lookups = Vec::new();
         for (text, on) in self.lookup.iter().zip(&self.matches) {
             let (name, file) = name_and_file(text);
             let options = reading.to_lookup_options(&names, &name)?;
-            let mut input = open(&[file.to_owned()], options)?;
-            let table = read_whole(input.as_mut(), &name)?;
-            let all: Vec<usize> = (0..table.columns.len()).collect();
             let of = |values| {
                 value_for(values, &names, Some(&name)).or_else(|| value_for(values, &names, None))
             };
-            lookups.push(LookupRequest {
-                notes: input.notes(&all),
-                table: Arc::new(table),
+            let terms = LookupTerms {
                 on: SourceText::new("--match", on.clone()),
                 no_match: of(&self.no_match)
                     .map_or(Ok(NoMatch::Blank), |w| word("--no-match", w))?,
                 doubled: of(&self.doubled).map_or(Ok(Doubled::Stop), |w| word("--doubled", w))?,
-            });
+            };
+            lookups.push(terms.read(&name, file, folder, options)?);
         }
         Ok(lookups)
+    }
+}
+
+/// How rows find theirs in a lookup.
+pub(crate) struct LookupTerms {
+    pub(crate) on: Arc<SourceText>,
+    pub(crate) no_match: NoMatch,
+    pub(crate) doubled: Doubled,
+}
+
+impl LookupTerms {
+    /// Reads a lookup whole.
+    pub(crate) fn read(
+        self,
+        name: &str,
+        file: &str,
+        folder: Option<&Path>,
+        options: ReadOptions,
+    ) -> Result<LookupRequest, Error> {
+        let files = files_named(&[file.to_owned()], folder)?;
+        let mut input = open(&files, options)?;
+        let table = read_whole(input.as_mut(), name)?;
+        let all: Vec<usize> = (0..table.columns.len()).collect();
+        let LookupTerms { on, no_match, doubled } = self;
+        Ok(LookupRequest {
+            notes: input.notes(&all),
+            table: Arc::new(table),
+            on,
+            no_match,
+            doubled,
+        })
+    }
+}
+
+impl RowsArgs {
+    /// The options on lookups.
+    pub(crate) fn lookups(&self) -> &LookupArgs {
+        &self.lookups
+    }
+
+    /// The options on which rows are counted.
+    pub(crate) fn counted(&self) -> &CountedArgs {
+        &self.counted
+    }
+
+    /// The names of the lookups, in their order.
+    pub(crate) fn lookup_names(&self) -> Vec<String> {
+        self.lookups.names()
     }
 
     /// The request that the options make: a detail of the rows.
     pub(crate) fn to_request(&self, reading: &ReadingArgs) -> Result<Request, Error> {
+        self.to_request_with(self.lookups.read(reading, None)?)
+    }
+
+    /// As [`RowsArgs::to_request`], with lookups that are read already.
+    pub(crate) fn to_request_with(&self, lookups: Vec<LookupRequest>) -> Result<Request, Error> {
         let mut lets = Vec::new();
         for text in &self.lets {
             let (name, calc) = named(text).ok_or_else(|| {
@@ -213,7 +274,7 @@ impl RowsArgs {
             listing: true,
             show: self.show.iter().flat_map(|t| Show::parse_all("--show", t)).collect(),
             lets,
-            lookups: self.lookups(reading)?,
+            lookups,
             sort: self.sort.as_ref().map(|t| SourceText::new("--sort", t.clone())),
             lines_where: written("--lines-where", &self.lines_where),
             top: self.top,
@@ -224,7 +285,7 @@ impl RowsArgs {
 }
 
 /// The name and the calculation of `name: calc` or `name=calc`: the first sign outside quotes parts them.
-fn named(text: &str) -> Option<(String, &str)> {
+pub(crate) fn named(text: &str) -> Option<(String, &str)> {
     let (at, ..) = outside_quotes(text).find(|o| matches!(o.1, ':' | '='))?;
     let name = text[..at].trim();
     let bare = name.strip_prefix('"').and_then(|n| n.strip_suffix('"'));
@@ -233,7 +294,7 @@ fn named(text: &str) -> Option<(String, &str)> {
 }
 
 /// The name of a lookup and its file, of `FILE` or `NAME=FILE`.
-fn name_and_file(text: &str) -> (String, &str) {
+pub(crate) fn name_and_file(text: &str) -> (String, &str) {
     match text.split_once('=') {
         Some((name, file)) if !Path::new(text).exists() => (name.trim().to_owned(), file.trim()),
         _ => {

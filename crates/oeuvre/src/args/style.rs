@@ -73,8 +73,8 @@ impl StyleArgs {
     }
 }
 
-/// Checks a look against the columns that a plan makes, before any row is read.
-pub(crate) fn ensure_fits(style: &Style, plan: &Plan) -> Result<(), Error> {
+/// The columns that a plan makes, as a look may name them.
+pub(crate) fn columns_of(plan: &Plan) -> Vec<Named> {
     let keys = plan.keys().iter().map(|k| Named {
         heading: k.heading.clone(),
         calc: k.heading.clone(),
@@ -87,7 +87,17 @@ pub(crate) fn ensure_fits(style: &Style, plan: &Plan) -> Result<(), Error> {
         kind: r.built.kind,
         key: false,
     });
-    style.check(&results.chain(keys).collect::<Vec<_>>()).map_err(|problem| Error::Request {
+    results.chain(keys).collect()
+}
+
+/// Checks a look against the columns that a plan makes, before any row is read.
+pub(crate) fn ensure_fits(style: &Style, plan: &Plan) -> Result<(), Error> {
+    ensure_fits_columns(style, &columns_of(plan))
+}
+
+/// As [`ensure_fits`], of some columns.
+pub(crate) fn ensure_fits_columns(style: &Style, columns: &[Named]) -> Result<(), Error> {
+    style.check(columns).map_err(|problem| Error::Request {
         message: problem.message,
         help: vec![problem.help],
         of_kinds: true,

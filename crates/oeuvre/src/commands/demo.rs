@@ -134,7 +134,7 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
             writeln!(page, "\n\n{}\n\n$ {}\n", question.asks, question.command(&bookings))
                 .map_err(failed)?;
             let files = std::slice::from_ref(&bookings);
-            let (grid, ledger) = summarize(
+            let (grid, ledger, _) = summarize(
                 files,
                 ReadOptions::default(),
                 &question.request(),

@@ -1,17 +1,21 @@
 //! `oeuvre detail`: keep every row and add calculated columns.
 
-use crate::args::{DetailArgs, ensure_files};
+use crate::args::{DetailCommand, ensure_files};
 use crate::deliver::deliver_all;
 use crate::environment;
 use crate::failure::Failure;
-use crate::present::{present, settings, tell};
+use crate::present::{present_explained, settings, tell};
+use crate::report::save;
 use crate::run::planned;
+use clap::ArgMatches;
 use oeuvre_core::{Grid, Parts};
-use oeuvre_data::open;
+use oeuvre_data::{files_named, open};
 use oeuvre_render::{write_part, write_part_headings};
 use std::io;
 
-pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
+pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Failure> {
+    let args = &command.detail;
+    save::ensure_free(&command.save)?;
     ensure_files(&args.files, "--show")?;
     let options = args.reading.to_options(&args.rows.lookup_names())?;
     let mut request = args.rows.to_request(&args.reading)?;
@@ -19,15 +23,17 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
     let style = args.style.to_style()?;
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
     let settings = settings(&args.output, &style)?;
-    let mut input = open(&args.files, options)?;
+    let files = files_named(&args.files, None)?;
+    let mut input = open(&files, options)?;
     // Formats of one line a row are written part by part; the others need the whole table.
     if !settings.format.streams() {
-        let (grid, ledger) =
-            planned(input.as_mut(), (&request, threads), &style, |plan, _, input| {
+        let (grid, ledger, explained) =
+            planned(input.as_mut(), (&request, threads), &style, |plan, request, input| {
                 let (grid, ledger) = oeuvre_core::list(plan, input, threads)?;
-                Ok((grid, ledger))
+                Ok((grid, ledger, oeuvre_core::explain(request, plan, &files)))
             })?;
-        return present(&args.output, &style, &grid, &ledger);
+        save::save(&command.save, "detail", typed)?;
+        return present_explained(&args.output, &style, (&grid, &ledger), explained);
     }
     let to = args.output.to.as_deref();
     let name = to.map_or_else(|| "standard output".to_owned(), |p| p.display().to_string());
@@ -65,5 +71,6 @@ pub(crate) fn run(args: &DetailArgs) -> Result<(), Failure> {
             None => Ok(ledger),
         }
     })?;
+    save::save(&command.save, "detail", typed)?;
     tell(&args.output, &ledger)
 }

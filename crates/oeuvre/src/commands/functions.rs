@@ -229,7 +229,7 @@ fn examples(all: &[Example]) -> Result<Vec<String>, Failure> {
         let show = chosen.iter().map(|&i| Show::parse("example", all[i].calc)).collect();
         let listing = place == ExampleIn::Detail;
         let request = Request { show, by, listing, ..Request::default() };
-        let (grid, _) = summarize(
+        let (grid, ..) = summarize(
             std::slice::from_ref(&file),
             ReadOptions::default(),
             &request,

@@ -10,21 +10,24 @@ mod explain;
 mod functions;
 mod manual;
 mod profile;
+mod report;
 mod summary;
 mod trace;
 
 use crate::args::{Args, Command};
 use crate::failure::Failure;
+use clap::ArgMatches;
 
 /// Runs what was typed.
-pub(crate) fn run(args: Args) -> Result<(), Failure> {
+pub(crate) fn run(args: Args, typed: &ArgMatches) -> Result<(), Failure> {
     match args.command {
         Command::Demo(args) => demo::run(&args),
-        Command::Summary(args) => summary::run(&args),
-        Command::Detail(args) => detail::run(&args),
+        Command::Summary(args) => summary::run(&args, typed),
+        Command::Detail(args) => detail::run(&args, typed),
+        Command::Report(args) => report::run(&args),
         Command::Profile(args) => profile::run(&args),
-        Command::Explain(args) => explain::run(&args),
-        Command::Trace(args) => trace::run(&args),
+        Command::Explain(args) => explain::run(&args, typed),
+        Command::Trace(args) => trace::run(&args, typed),
         Command::Functions(args) => functions::run(&args),
         Command::Completions { shell } => completions::run(shell),
         Command::Manual(args) => manual::run(&args),

@@ -5,14 +5,15 @@ use crate::environment;
 use crate::failure::Failure;
 use crate::present::present;
 use oeuvre_core::{Error, respelt};
-use oeuvre_data::{open, settled};
+use oeuvre_data::{files_named, open, settled};
 use oeuvre_render::Style;
 
 pub(crate) fn run(args: &ProfileArgs) -> Result<(), Failure> {
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
     ensure_files(&args.files, "--where")?;
     let request = args.counted.to_request()?;
-    let mut input = open(&args.files, args.reading.to_options(&[])?)?;
+    let files = files_named(&args.files, None)?;
+    let mut input = open(&files, args.reading.to_options(&[])?)?;
     let (grid, ledger) = settled(input.as_mut(), |input| -> Result<_, Error> {
         let looks_like = |text: &str| input.looks_like(text);
         if request.one_spelling.is_empty() {

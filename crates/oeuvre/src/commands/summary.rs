@@ -1,16 +1,21 @@
 //! `oeuvre summary`: group rows and show results.
 
-use crate::args::SummaryArgs;
+use crate::args::SummaryCommand;
 use crate::environment;
 use crate::failure::Failure;
-use crate::present::present;
+use crate::present::present_explained;
+use crate::report::save;
 use crate::run::summarize;
+use clap::ArgMatches;
 
-pub(crate) fn run(args: &SummaryArgs) -> Result<(), Failure> {
+pub(crate) fn run(command: &SummaryCommand, typed: &ArgMatches) -> Result<(), Failure> {
+    let args = &command.summary;
+    save::ensure_free(&command.save)?;
     let options = args.to_options()?;
     let (mut request, style) = args.to_request()?;
     request.for_reading = args.output.format()?.is_for_reading();
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
-    let (grid, ledger) = summarize(&args.files, options, &request, threads, &style)?;
-    present(&args.output, &style, &grid, &ledger)
+    let (grid, ledger, explained) = summarize(&args.files, options, &request, threads, &style)?;
+    save::save(&command.save, "table", typed)?;
+    present_explained(&args.output, &style, (&grid, &ledger), explained)
 }

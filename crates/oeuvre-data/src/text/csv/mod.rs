@@ -74,8 +74,8 @@ impl CsvSource {
     /// # Errors
     /// What is wrong with a file or its headings; options that name a column that is not there.
     pub(crate) fn open(names: &[String], options: ReadOptions) -> Result<CsvSource, ReadError> {
-        let encoding = options.encoding.as_deref();
-        let opened = names.iter().map(|name| open(name, encoding)).collect::<Result<_, _>>()?;
+        let open = |(i, name): (usize, &String)| open(name, options.of_file(i).encoding.as_deref());
+        let opened = names.iter().enumerate().map(open).collect::<Result<_, _>>()?;
         CsvSource::of(names, opened, options)
     }
 
@@ -90,14 +90,15 @@ impl CsvSource {
     ) -> Result<CsvSource, ReadError> {
         let mut files: Vec<FileData> = Vec::new();
         let mut heads: Vec<Vec<String>> = Vec::new();
-        for (name, mut opened) in names.iter().zip(opened) {
+        for (i, (name, mut opened)) in names.iter().zip(opened).enumerate() {
             let mut western = None;
+            let options = options.of_file(i);
             let guesses = options.encoding.is_none();
-            if guesses && headings::not_utf8(&opened.bytes, &options) {
+            if guesses && headings::not_utf8(&opened.bytes, options) {
                 opened = opened.decoded(name, WESTERN)?;
                 western = Some(DataProblem::in_file(name, "").at_line(options.skip_lines + 1));
             }
-            let head = headings::read(name, &opened.bytes, &options)?;
+            let head = headings::read(name, &opened.bytes, options)?;
             let headings::Head { names: headings, dialect, body, title_lines } = head;
             let (width, order) = (headings.len(), Vec::new());
             let title_help = title_lines.map(headings::skip);
@@ -112,8 +113,11 @@ impl CsvSource {
         for (file, headings) in files.iter_mut().zip(&heads) {
             file.order = order_of(&all, headings);
         }
-        let decimals =
-            files.iter().map(|f| options.decimal.unwrap_or_else(|| f.decimal())).collect();
+        let decimals = files
+            .iter()
+            .enumerate()
+            .map(|(i, f)| options.of_file(i).decimal.unwrap_or_else(|| f.decimal()))
+            .collect();
         let columns = Columns::new(&all, names, decimals, &options)?;
         let names_files = files.len() > 1 && all.iter().all(|name| name != SOURCE_FILE);
         let mut source = CsvSource { files, columns, options, names_files };
@@ -372,11 +376,12 @@ impl Source for CsvSource {
 
 impl Input for CsvSource {
     fn learn(&mut self) -> Result<(), ReadError> {
-        let Some((file, shown)) = self.columns.learn() else { return Ok(()) };
-        let file = &mut self.files[file];
+        let Some((place, shown)) = self.columns.learn() else { return Ok(()) };
+        let options = self.options.of_file(place);
+        let file = &mut self.files[place];
         let opened = std::mem::replace(&mut file.opened, Opened::copied(Bytes::Owned(Vec::new())));
         file.opened = opened.decoded(&file.name, WESTERN)?;
-        file.body = headings::read(&file.name, &file.opened.bytes, &self.options)?.body;
+        file.body = headings::read(&file.name, &file.opened.bytes, options)?.body;
         file.western = Some(shown);
         Ok(())
     }

@@ -323,7 +323,9 @@ impl<'a> PieceReader<'a> {
                 };
                 it.help(help).into()
             }
-            Trouble::NotUtf8 { bytes, .. } if self.source.options.encoding.is_none() => {
+            Trouble::NotUtf8 { bytes, .. }
+                if self.source.options.of_file(file).encoding.is_none() =>
+            {
                 let text = encoding_rs::WINDOWS_1252.decode(&bytes).0;
                 let finding = Finding::Encoding(at(format!("'{}'", text.escape_debug())));
                 self.source.columns.note(self.piece, (column, file), finding);

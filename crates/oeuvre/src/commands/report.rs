@@ -1,0 +1,26 @@
+//! `oeuvre report`: every table, detail, headline and check of a report file.
+
+use crate::args::report::ReportArgs;
+use crate::environment;
+use crate::failure::Failure;
+use crate::present::{Target, present_document};
+use crate::report::{Asked, prepare, read, run as run_report};
+
+pub(crate) fn run(args: &ReportArgs) -> Result<(), Failure> {
+    let target = Target::of(&args.output)?;
+    let threads = args.output.threads.map_or_else(environment::threads, usize::from);
+    let definition = read(&args.report)?;
+    let asked = Asked {
+        files: &args.files,
+        given: &args.given.given,
+        only: &args.given.only,
+        for_reading: target.format().is_for_reading(),
+        threads,
+    };
+    let mut prepared = prepare(&definition, asked)?;
+    target.ensure_holds(prepared.parts.iter().map(|part| part.name.as_str()))?;
+    let finished = run_report(&mut prepared, threads)?;
+    let stamp = args.stamp.then(environment::stamp);
+    let document = finished.document(stamp, target.format().explains());
+    present_document(&args.output, &target, &document)
+}

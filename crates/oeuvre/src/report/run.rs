@@ -1,0 +1,450 @@
+//! From requests to a finished report: everything is planned before anything is read, then one pass a source
+//! brings the rows to all parts.
+
+use super::file::{Mistakes, Written};
+use super::prepared::{FigureAt, Found, HeadlineAt, Job, MadeOf, Prepared, WantedAt};
+use crate::args::style::{columns_of, ensure_fits, ensure_fits_columns};
+use oeuvre_columns::names::{all_of, nearest};
+use oeuvre_columns::{Kind, Source};
+use oeuvre_core::{
+    Checked, Error, Figure, Grid, Ledger, Plan, Request, Section, cell_named, respelt_all, run_all,
+};
+use oeuvre_data::settled;
+use oeuvre_render::{Document, Named, Part, PartType, Style};
+
+/// A report that has been run.
+pub(crate) struct Finished {
+    title: Option<String>,
+    text: Option<String>,
+    parts: Vec<FinishedPart>,
+    checks: Vec<(Option<String>, Checked)>,
+    notes: Vec<String>,
+    /// The accounts of the rows of checks.
+    others: Vec<Ledger>,
+}
+
+struct FinishedPart {
+    name: String,
+    title: Option<String>,
+    text: Option<String>,
+    shows: PartType,
+    grid: Grid,
+    style: Style,
+    ledger: Ledger,
+    explained: Vec<Section>,
+}
+
+/// What a job has made.
+struct Done {
+    grid: Grid,
+    ledger: Ledger,
+    style: Style,
+    explained: Vec<Section>,
+}
+
+/// Runs a report.
+pub(crate) fn run(prepared: &mut Prepared, threads: usize) -> Result<Finished, Error> {
+    ensure_sound(prepared)?;
+    let mut done: Vec<Option<Done>> = prepared.jobs.iter().map(|_| None).collect();
+    for source in 0..prepared.sources.len() {
+        let jobs = &prepared.jobs;
+        let of_source: Vec<usize> = (0..jobs.len()).filter(|&j| jobs[j].source == source).collect();
+        let mut groups: Vec<Vec<usize>> = Vec::new();
+        for job in of_source {
+            let same = |g: &&mut Vec<usize>| {
+                jobs[g[0]].request.one_spelling == jobs[job].request.one_spelling
+            };
+            match groups.iter_mut().find(same) {
+                Some(group) => group.push(job),
+                None => groups.push(vec![job]),
+            }
+        }
+        let (formats, open) = (&prepared.formats, &mut prepared.sources[source]);
+        let files = &open.files;
+        let made = settled(open.input.as_mut(), |input| {
+            let mut made = Vec::new();
+            for group in &groups {
+                let requests: Vec<Request> =
+                    group.iter().map(|&job| jobs[job].request.clone()).collect();
+                let worked = match requests[0].one_spelling.is_empty() {
+                    true => worked(&requests, input, threads)?,
+                    false => {
+                        let (source, requests) = respelt_all(input, &requests, threads)?;
+                        worked(&requests, &source, threads)?
+                    }
+                };
+                for (&job, (plan, grid, ledger)) in group.iter().zip(worked) {
+                    let request = &jobs[job].request;
+                    let style = with_formats(&jobs[job].style, formats, &plan);
+                    let explained = oeuvre_core::explain(request, &plan, files);
+                    made.push((job, Done { grid, ledger, style, explained }));
+                }
+            }
+            Ok::<_, Error>(made)
+        })?;
+        for (job, it) in made {
+            done[job] = Some(it);
+        }
+    }
+    finish(prepared, done.into_iter().flatten().collect())
+}
+
+/// Plans requests over the same rows, and runs them in one pass.
+fn worked(
+    requests: &[Request],
+    source: &dyn Source,
+    threads: usize,
+) -> Result<Vec<(Plan, Grid, Ledger)>, Error> {
+    let plans: Vec<Plan> =
+        requests.iter().map(|r| Plan::new(r, source.columns())).collect::<Result<_, _>>()?;
+    let tables = run_all(&plans.iter().collect::<Vec<_>>(), source, threads)?;
+    Ok(plans.into_iter().zip(tables).map(|(plan, (grid, ledger))| (plan, grid, ledger)).collect())
+}
+
+/// A look with the formats of the report that it has columns for; its own stand behind, and so before them.
+fn with_formats(style: &Style, formats: &[(String, Written)], plan: &Plan) -> Style {
+    let columns = columns_of(plan);
+    let fits = |name: &str| columns.iter().any(|column| column.is_called(name));
+    let of_report = formats.iter().filter(|(name, _)| fits(name));
+    let of_report = of_report.map(|(name, pattern)| (name.clone(), pattern.value.clone()));
+    Style { formats: of_report.chain(style.formats.iter().cloned()).collect(), ..style.clone() }
+}
+
+/// Plans all jobs, and tells all mistakes of all parts; no row is read but those from which kinds are guessed.
+pub(crate) fn ensure_sound(prepared: &mut Prepared) -> Result<(), Error> {
+    let mut mistakes = Mistakes::default();
+    let mut columns: Vec<Vec<Named>> = vec![Vec::new(); prepared.jobs.len()];
+    for source in 0..prepared.sources.len() {
+        let (jobs, formats) = (&prepared.jobs, &prepared.formats);
+        let found = settled(prepared.sources[source].input.as_mut(), |input| {
+            let (mut mistakes, mut found) = (Mistakes::default(), Vec::new());
+            for (number, job) in jobs.iter().enumerate().filter(|(_, job)| job.source == source) {
+                let planned = planned(job, input, formats).map_err(|e| job.places.place(e));
+                found.extend(mistakes.take(planned)?.map(|named| (number, named)));
+            }
+            mistakes.none()?;
+            Ok::<_, Error>(found)
+        });
+        for (job, named) in mistakes.take(found)?.into_iter().flatten() {
+            columns[job] = named;
+        }
+    }
+    ensure_figures(prepared, &columns, &mut mistakes)?;
+    if mistakes.0.is_empty() {
+        ensure_formats(prepared, &columns, &mut mistakes);
+    }
+    mistakes.none()
+}
+
+/// The columns of a job's table.
+fn planned(
+    job: &Job,
+    source: &dyn Source,
+    formats: &[(String, Written)],
+) -> Result<Vec<Named>, Error> {
+    let plan = Plan::new(&job.request, source.columns())?;
+    // What is wrong with a format of the report is told where it stands.
+    for (name, pattern) in formats {
+        let fits: Vec<Named> =
+            columns_of(&plan).into_iter().filter(|c| c.is_called(name)).collect();
+        ensure_format(name, pattern, &fits)?;
+    }
+    if !job.figures {
+        ensure_fits(&job.style, &plan)?;
+    }
+    Ok(columns_of(&plan))
+}
+
+/// That a pattern is one for each of some columns of that name.
+fn ensure_format(name: &str, pattern: &Written, columns: &[Named]) -> Result<(), Error> {
+    for column in columns {
+        let formats = vec![(name.to_owned(), pattern.value.clone())];
+        let style = Style { formats, ..Style::default() };
+        let of_kinds = |error: Error| match error {
+            Error::Request { message, help, .. } => {
+                let it = pattern.mistake(super::keys::as_keys(&message)).of_kinds();
+                Error::from(help.into_iter().fold(it, |it, help| it.help(help)))
+            }
+            other => other,
+        };
+        ensure_fits_columns(&style, std::slice::from_ref(column)).map_err(of_kinds)?;
+    }
+    Ok(())
+}
+
+/// Checks formats of headlines, and the cells that checks name.
+fn ensure_figures(
+    prepared: &mut Prepared,
+    columns: &[Vec<Named>],
+    mistakes: &mut Mistakes,
+) -> Result<(), Error> {
+    let Prepared { parts, jobs, checks, sources, formats, .. } = prepared;
+    for part in parts {
+        let MadeOf::Figure(it) = &mut part.made_of else { continue };
+        let HeadlineAt { heading, figure, format, style, .. } = it.as_mut();
+        let Some(column) = columns[figure.0].get(figure.1) else { continue };
+        let column = Named { heading: heading.clone(), ..column.clone() };
+        for (name, pattern) in formats.iter().filter(|(name, _)| column.is_called(name)) {
+            mistakes.take(ensure_format(name, pattern, std::slice::from_ref(&column)))?;
+            style.formats.push((heading.clone(), pattern.value.clone()));
+        }
+        if let Some(pattern) = format {
+            mistakes.take(ensure_format(heading, pattern, std::slice::from_ref(&column)))?;
+            style.formats.push((heading.clone(), pattern.value.clone()));
+        }
+    }
+    for check in checks {
+        let Found::Cell { job, result, at } = &check.found else { continue };
+        let job = &jobs[*job];
+        let results: Vec<&Named> =
+            columns[check_job(&check.found)].iter().filter(|c| !c.key).collect();
+        let names: Vec<&str> = results.iter().map(|c| c.heading.as_str()).collect();
+        match result {
+            Some(name)
+                if !results.iter().any(|c| c.is_called(&name.value)) && !results.is_empty() =>
+            {
+                let it = name.mistake(format!("the table has no result `{}`", name.value));
+                mistakes.add(match nearest(&name.value, names.iter().copied()).first() {
+                    Some(near) => it.label(format!("did you mean `{near}`?")),
+                    None => it.help(format!("its results are {}", all_of(&names))),
+                });
+            }
+            None if names.len() > 1 => {
+                let it = check.places.mistake("the table has several results");
+                mistakes.add(it.help(format!("say which: that = \"{}\"", names[0])));
+            }
+            _ => {}
+        }
+        let input = sources[job.source].input.as_ref();
+        let texts: Vec<_> = at.iter().map(|(written, _)| written.clone()).collect();
+        if mistakes.0.is_empty() {
+            mistakes.take(Plan::with_keys(&job.request, input.columns(), &texts))?;
+        }
+    }
+    Ok(())
+}
+
+fn check_job(found: &Found) -> usize {
+    match found {
+        Found::Figure(at) => at.0,
+        Found::Cell { job, .. } => *job,
+    }
+}
+
+/// That each format of the report is that of some column.
+fn ensure_formats(prepared: &Prepared, columns: &[Vec<Named>], mistakes: &mut Mistakes) {
+    let of_jobs = prepared.jobs.iter().zip(columns).filter(|(job, _)| !job.figures);
+    let mut all: Vec<Named> = of_jobs.flat_map(|(_, columns)| columns.iter().cloned()).collect();
+    for part in &prepared.parts {
+        if let MadeOf::Figure(it) = &part.made_of
+            && let Some(column) = columns[it.figure.0].get(it.figure.1)
+        {
+            all.push(Named { heading: it.heading.clone(), ..column.clone() });
+        }
+    }
+    // What a part that is not run would have is not known.
+    if prepared.is_partial {
+        return;
+    }
+    for (name, pattern) in &prepared.formats {
+        if all.iter().any(|column| column.is_called(name))
+            || pattern.within.file.name != prepared.file
+        {
+            continue;
+        }
+        let names: Vec<&str> = all.iter().map(|c| c.heading.as_str()).collect();
+        let it = pattern.mistake(format!("no part has a column `{name}`"));
+        mistakes.add(match nearest(name, names.iter().copied()).first() {
+            Some(near) => it.label(format!("did you mean `{near}`?")),
+            None => it,
+        });
+    }
+}
+
+/// Puts the parts and the checks of a report together.
+fn finish(prepared: &Prepared, done: Vec<Done>) -> Result<Finished, Error> {
+    let figure = |(job, column): FigureAt| Figure::of(&done[job].grid, column);
+    let mut parts = Vec::new();
+    for part in &prepared.parts {
+        let (grid, style, ledger, explained) = match &part.made_of {
+            MadeOf::Job(job) => {
+                let it = &done[*job];
+                (it.grid.clone(), it.style.clone(), it.ledger.clone(), it.explained.clone())
+            }
+            MadeOf::Figure(of) => {
+                let HeadlineAt { heading, figure: at, beside, style, .. } = of.as_ref();
+                let it = figure(*at);
+                let mut style = style.clone();
+                let mut figures = vec![(heading.clone(), it.clone())];
+                if let Some((name, other)) = beside {
+                    let other = figure(*other);
+                    let [difference, growth] = it.change_from(&other)?;
+                    let none = |kind| Figure {
+                        kind,
+                        value: oeuvre_columns::Value::Missing,
+                        share: true,
+                        quotient: None,
+                    };
+                    let pattern = style.formats.last().map(|f| f.1.clone());
+                    style.formats.extend(pattern.iter().map(|p| (name.clone(), p.clone())));
+                    style.formats.extend(pattern.map(|p| ("difference".to_owned(), p)));
+                    figures.push((name.clone(), other));
+                    figures.push((
+                        "difference".to_owned(),
+                        difference.unwrap_or(Figure { share: it.share, ..none(it.kind) }),
+                    ));
+                    figures.push(("growth".to_owned(), growth.unwrap_or(none(Kind::Float))));
+                }
+                let of_job = &done[at.0];
+                let explained = of_figure(&of_job.explained, at.1);
+                let ledger = Ledger { notes: Vec::new(), ..of_job.ledger.clone() };
+                (Grid::of_figures(&figures), style, ledger, explained)
+            }
+        };
+        let (name, title, text) = (part.name.clone(), part.title.clone(), part.text.clone());
+        let shows = part.shows;
+        parts.push(FinishedPart { name, title, text, shows, grid, style, ledger, explained });
+    }
+    let mut checks = Vec::new();
+    for check in &prepared.checks {
+        let found = match &check.found {
+            Found::Figure(at) => figure(*at),
+            Found::Cell { job, result, at } => {
+                let (it, of) = (&done[*job], &prepared.jobs[*job]);
+                let source = prepared.sources[of.source].input.as_ref();
+                let reads_as = |heading: &str, value: &oeuvre_columns::Value| {
+                    it.style.reads_as(heading, value)
+                };
+                let cell = cell_named(&it.grid, &of.request, source, at, &reads_as);
+                let (line, position) = cell.map_err(|e| check.places.place(e))?;
+                let is_it = |c: &oeuvre_core::ResultColumn| {
+                    let name = result.as_ref().map(|r| r.value.trim());
+                    c.position == position
+                        && name.is_none_or(|n| {
+                            n == c.heading || n == c.calc || n.trim_matches('"') == c.heading
+                        })
+                };
+                match it.grid.columns.iter().position(is_it) {
+                    Some(column) => Figure::at(&it.grid, line, column),
+                    None => {
+                        return Err(check.places.mistake("the table has no such result").into());
+                    }
+                }
+            }
+        };
+        let wanted = match &check.wanted {
+            WantedAt::Known(value) => Figure::known(value.clone()),
+            WantedAt::Figure(at) => figure(*at),
+        };
+        let checked = check.terms.checked(check.that.clone(), &found, &wanted);
+        checks.push((check.name.clone(), checked.map_err(|e| placed_check(check, e))?));
+    }
+    let charts = prepared.charts.iter();
+    let mut notes: Vec<String> = charts
+        .map(|name| format!("the chart {name} is left out: this version draws none"))
+        .collect();
+    // What is told of figures by themselves is told of the report.
+    let of_figures = prepared.jobs.iter().zip(&done).filter(|(job, _)| job.figures);
+    let told = of_figures.flat_map(|(_, done)| done.ledger.told());
+    notes.extend(told.map(|note| note.text.clone()));
+    let of_checks = prepared.checks.iter().flat_map(|check| {
+        let found = if let Found::Figure(at) = check.found { Some(at.0) } else { None };
+        let wanted = if let WantedAt::Figure(at) = check.wanted { Some(at.0) } else { None };
+        found.into_iter().chain(wanted)
+    });
+    let of_checks: std::collections::BTreeSet<usize> = of_checks.collect();
+    let others = of_checks.into_iter().map(|job| done[job].ledger.clone()).collect();
+    Ok(Finished {
+        title: prepared.title.clone(),
+        text: prepared.text.clone(),
+        parts,
+        checks,
+        notes,
+        others,
+    })
+}
+
+/// Figures that cannot be compared, told at the check.
+fn placed_check(check: &super::prepared::PreparedCheck, error: Error) -> Error {
+    match error {
+        Error::Diagnostics(mistakes) => {
+            let why = mistakes.first().map_or(String::new(), |m| format!(": {}", m.message));
+            check.places.mistake(format!("these figures cannot be compared{why}")).into()
+        }
+        other => check.places.place(other),
+    }
+}
+
+/// Of the explanation of several figures what belongs to one of them: that of the rows, and its own.
+fn of_figure(sections: &[Section], figure: usize) -> Vec<Section> {
+    // Rows and groups stand before the results.
+    let of_results = sections.get(2 + figure);
+    sections.first().into_iter().chain(of_results).cloned().collect()
+}
+
+impl Finished {
+    /// It as a document, with explanations where these are wanted.
+    pub(crate) fn document(&self, stamp: Option<String>, explains: bool) -> Document<'_> {
+        let part = |part: &'_ FinishedPart| -> (String, Vec<Section>) {
+            let heading = match part.shows {
+                PartType::Headline => part.grid.columns[0].heading.clone(),
+                _ => part.title.clone().unwrap_or_else(|| part.name.clone()),
+            };
+            (heading, part.explained.clone())
+        };
+        Document {
+            is_report: true,
+            title: self.title.clone(),
+            text: self.text.clone(),
+            stamp,
+            parts: self.parts.iter().map(FinishedPart::part).collect(),
+            checks: self.checks.iter().map(|(name, check)| (name.clone(), check)).collect(),
+            notes: self.notes.clone(),
+            others: self.others.iter().map(|ledger| ("Checks".to_owned(), ledger)).collect(),
+            explained: if explains { self.parts.iter().map(part).collect() } else { Vec::new() },
+        }
+    }
+}
+
+impl FinishedPart {
+    fn part(&self) -> Part<'_> {
+        Part {
+            name: self.name.clone(),
+            title: match self.shows {
+                PartType::Headline => Some(self.grid.columns[0].heading.clone()),
+                _ => self.title.clone(),
+            },
+            text: self.text.clone(),
+            shows: self.shows,
+            grid: &self.grid,
+            style: &self.style,
+            ledger: &self.ledger,
+        }
+    }
+}
+
+/// What each part of a report would do, in plain sentences; no row is read but those from which kinds are guessed.
+pub(crate) fn explain(prepared: &mut Prepared) -> Result<Vec<(String, Vec<Section>)>, Error> {
+    ensure_sound(prepared)?;
+    let mut of_jobs: Vec<Vec<Section>> = Vec::new();
+    for job in &prepared.jobs {
+        let source = &prepared.sources[job.source];
+        let plan = Plan::new(&job.request, source.input.columns())?;
+        of_jobs.push(oeuvre_core::explain(&job.request, &plan, &source.files));
+    }
+    let part = |part: &super::prepared::PreparedPart| match &part.made_of {
+        MadeOf::Job(job) => {
+            (part.title.clone().unwrap_or_else(|| part.name.clone()), of_jobs[*job].clone())
+        }
+        MadeOf::Figure(it) => (it.heading.clone(), of_figure(&of_jobs[it.figure.0], it.figure.1)),
+    };
+    let mut all: Vec<(String, Vec<Section>)> = prepared.parts.iter().map(part).collect();
+    if !prepared.checks.is_empty() {
+        let lines = prepared.checks.iter().map(|check| format!("that {}", check.that)).collect();
+        all.push((
+            "Checks".to_owned(),
+            vec![Section { title: "What must agree".to_owned(), lines }],
+        ));
+    }
+    Ok(all)
+}

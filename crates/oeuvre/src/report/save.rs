@@ -1,0 +1,215 @@
+//! A request as it was typed, as a report file that asks the same.
+//!
+//! What was typed is taken from the parsed command line, option by option, so that an option is saved without being
+//! known here. Files, lookups, conditions and reading options go to `[data]`, named calculations to `[let]`, formats to
+//! `[format]`, known figures to `[[check]]`; paths are those from the folder of the report file.
+
+use crate::args::report::{SaveArgs, is_typed};
+use crate::args::request::{name_and_file, named};
+use crate::deliver::deliver;
+use crate::failure::Failure;
+use clap::{ArgAction, ArgMatches, CommandFactory};
+use oeuvre_columns::value::Comparison;
+use oeuvre_core::{Check, Error, Show};
+use std::path::{Component, Path, PathBuf};
+use toml::{Table, Value};
+
+/// Options that say nothing of what is asked.
+const NOT_ASKED: &[&str] = &[
+    "to",
+    "as",
+    "threads",
+    "width",
+    "quiet",
+    "notes",
+    "color",
+    "save-report",
+    "replace",
+    "piece-bytes",
+    "help",
+];
+
+/// That the file is not there yet, unless it may be replaced.
+pub(crate) fn ensure_free(args: &SaveArgs) -> Result<(), Error> {
+    match &args.save_report {
+        Some(path) if path.exists() && !args.replace => Err(Error::request_with_help(
+            format!("{} is there already", path.display()),
+            "replace it with --replace, or name another file",
+        )),
+        _ => Ok(()),
+    }
+}
+
+/// Writes the report file, where one was asked for.
+pub(crate) fn save(args: &SaveArgs, kind: &str, typed: &ArgMatches) -> Result<(), Failure> {
+    let Some(path) = &args.save_report else { return Ok(()) };
+    let folder = path.parent().map(Path::to_owned).unwrap_or_default();
+    let command = if kind == "table" { "summary" } else { "detail" };
+    let text = text_of(kind, command, typed, &folder)?;
+    deliver(Some(path), |out| out.write_all(text.as_bytes()))
+}
+
+fn text_of(kind: &str, command: &str, typed: &ArgMatches, folder: &Path) -> Result<String, Error> {
+    let all = crate::args::Args::command();
+    let Some(command) = all.find_subcommand(command) else { return Ok(String::new()) };
+    let strings = |id: &str| -> Vec<String> {
+        let raw = typed.try_get_raw(id).ok().flatten();
+        raw.map_or(Vec::new(), |raw| raw.map(|v| v.to_string_lossy().into_owned()).collect())
+    };
+    let (mut data, mut lets, mut formats, mut part) =
+        (Table::new(), Table::new(), Table::new(), Table::new());
+    let (mut checks, mut lookups) = (Vec::new(), Vec::new());
+    part.insert("name".into(), command.get_name().into());
+    for option in command.get_arguments() {
+        let id = option.get_id().as_str();
+        if id == "files" {
+            let files = strings(id);
+            let files = files.iter().map(|f| Value::from(from_folder(f, folder)));
+            data.insert("files".into(), Value::Array(files.collect()));
+            continue;
+        }
+        let Some(long) = option.get_long() else { continue };
+        if NOT_ASKED.contains(&long) || !is_typed(typed, id) {
+            continue;
+        }
+        let values = strings(id);
+        match long {
+            "let" => {
+                for (name, calc) in values.iter().filter_map(|text| named(text)) {
+                    lets.insert(name, calc.into());
+                }
+            }
+            "format" => {
+                for (name, pattern) in values.iter().filter_map(|text| text.split_once(':')) {
+                    formats.insert(name.trim().to_owned(), pattern.trim().into());
+                }
+            }
+            "check" => {
+                for text in &values {
+                    checks.push(Value::Table(check(&Check::parse("--check", text)?)));
+                }
+            }
+            "lookup" => {
+                for (text, on) in values.iter().zip(strings("matches")) {
+                    let (name, file) = name_and_file(text);
+                    let mut lookup = Table::new();
+                    lookup.insert("file".into(), from_folder(file, folder).into());
+                    if name != name_and_file(file).0 {
+                        lookup.insert("name".into(), name.clone().into());
+                    }
+                    lookup.insert("match".into(), on.into());
+                    for (key, id) in [("no-match", "no_match"), ("doubled", "doubled")] {
+                        let own =
+                            |v: &&String| v.split_once('=').is_some_and(|(n, _)| n.trim() == name);
+                        let all = |v: &&String| !v.contains('=');
+                        let values = strings(id);
+                        let value = values.iter().rfind(own).or_else(|| values.iter().rfind(all));
+                        let word =
+                            value.map(|v| v.rsplit('=').next().unwrap_or(v).trim().to_owned());
+                        if let Some(word) = word {
+                            lookup.insert(key.into(), word.into());
+                        }
+                    }
+                    lookups.push(Value::Table(lookup));
+                }
+            }
+            "match" | "no-match" | "doubled" => {}
+            _ => {
+                let of_rows = option.get_help_heading() == Some("How to read")
+                    || matches!(long, "where" | "one-spelling");
+                let to = if of_rows { &mut data } else { &mut part };
+                to.insert(long.to_owned(), value(option, long, &values));
+            }
+        }
+    }
+    if !lookups.is_empty() {
+        data.insert("lookup".into(), Value::Array(lookups));
+    }
+    let mut whole = Table::new();
+    whole.insert("data".into(), Value::Table(data));
+    for (key, table) in [("let", lets), ("format", formats)] {
+        if !table.is_empty() {
+            whole.insert(key.into(), Value::Table(table));
+        }
+    }
+    whole.insert(kind.to_owned(), Value::Array(vec![Value::Table(part)]));
+    if !checks.is_empty() {
+        whole.insert("check".into(), Value::Array(checks));
+    }
+    toml::to_string_pretty(&whole)
+        .map_err(|e| Error::request(format!("the request cannot be saved: {e}")))
+}
+
+/// The value of an option.
+fn value(option: &clap::Arg, long: &str, values: &[String]) -> Value {
+    if matches!(option.get_action(), ArgAction::SetTrue) {
+        return Value::Boolean(true);
+    }
+    let text = |text: &String| -> Value {
+        match text.parse::<i64>() {
+            Ok(number) if number.to_string() == *text => Value::Integer(number),
+            _ if long == "show" => Value::String(with_dollars(text)),
+            _ => Value::String(text.clone()),
+        }
+    };
+    match values {
+        [one] => text(one),
+        many => Value::Array(many.iter().map(text).collect()),
+    }
+}
+
+/// A result whose headings have a `$` that stands for itself.
+fn with_dollars(text: &str) -> String {
+    let shows = Show::parse_all("--show", text);
+    let dollar = |heading: &String| heading.replace('$', "$$");
+    let one = |show: &Show| match &show.heading {
+        Some(heading) => format!("{}: {}", dollar(heading), show.calc.text),
+        None => show.calc.text.clone(),
+    };
+    match shows.iter().any(|show| show.heading.as_ref().is_some_and(|h| h.contains('$'))) {
+        true => shows.iter().map(one).collect::<Vec<_>>().join(", "),
+        false => text.to_owned(),
+    }
+}
+
+fn check(check: &Check) -> Table {
+    let mut table = Table::new();
+    table.insert("that".into(), check.calc.text.clone().into());
+    let key = match check.how {
+        Comparison::GreaterEqual => "at-least",
+        Comparison::LessEqual => "at-most",
+        _ => "equals",
+    };
+    table.insert(key.into(), check.value.text.clone().into());
+    if let Some((number, of_hundred)) = &check.tolerance {
+        let text = format!("{number}{}", if *of_hundred { "%" } else { "" });
+        table.insert("tolerance".into(), text.into());
+    }
+    table
+}
+
+/// The path of a file, named from where the program runs, from a folder.
+fn from_folder(name: &str, folder: &Path) -> String {
+    if name == "-" || Path::new(name).is_absolute() {
+        return name.replace('$', "$$");
+    }
+    let (Ok(file), Ok(folder)) = (
+        std::path::absolute(name),
+        std::path::absolute(if folder.as_os_str().is_empty() { Path::new(".") } else { folder }),
+    ) else {
+        return name.to_owned();
+    };
+    // Where a folder is a link, its parent is not the one that the name says.
+    let whole = |path: PathBuf| path.canonicalize().unwrap_or(path);
+    let of_file = file.parent().map(|p| whole(p.to_owned())).unwrap_or_default();
+    let file = of_file.join(file.file_name().unwrap_or_default());
+    let folder = whole(folder);
+    let (mut a, mut b) = (file.components().peekable(), folder.components().peekable());
+    while a.peek().is_some() && a.peek() == b.peek() {
+        a.next();
+        b.next();
+    }
+    let up = b.filter(|c| matches!(c, Component::Normal(_))).map(|_| Component::ParentDir);
+    let path: PathBuf = up.chain(a).collect();
+    path.display().to_string().replace('$', "$$")
+}
