@@ -72,8 +72,14 @@ fn plain(renderer: &Renderer, title: &str, help: &[String]) -> String {
 
 /// A mistake drawn under the calculation it stands in.
 fn mistake_text(renderer: &Renderer, mistake: &Diagnostic) -> String {
-    let text = &mistake.written.text;
+    let written = &mistake.written;
+    let mut text = &written.text;
+    let mut origin = written.origin.as_str();
     let mut span = mistake.span.clone();
+    if let Some(within) = &written.within {
+        span = within.range(&span);
+        (text, origin) = (&within.file.text, within.file.name.as_str());
+    }
     if span.is_empty() && span.start > 0 && span.start >= text.len() {
         // The end of the text: a place of its own behind it.
         span = text.len()..text.len();
@@ -81,8 +87,7 @@ fn mistake_text(renderer: &Renderer, mistake: &Diagnostic) -> String {
     let title = escape_controls(&mistake.message);
     let label = escape_controls(&mistake.label);
     let annotation = AnnotationKind::Primary.span(span).label(label.as_str());
-    let snippet =
-        Snippet::source(text.as_str()).path(mistake.written.origin.as_str()).annotation(annotation);
+    let snippet = Snippet::source(text.as_str()).path(origin).annotation(annotation);
     let help: Vec<String> = mistake.help.iter().map(|h| escape_controls(h)).collect();
     let mut group = Group::with_title(Level::ERROR.primary_title(title.as_str())).element(snippet);
     for line in &help {

@@ -3,32 +3,8 @@
 
 mod common;
 use common::messy::{self, western};
+use common::words;
 use rstest::rstest;
-
-/// The words of a shell's line; single and double quotes protect.
-fn words(line: &str) -> Vec<String> {
-    let (mut out, mut word, mut quote, mut open) = (Vec::new(), String::new(), None, false);
-    for c in line.chars() {
-        match (quote, c) {
-            (None, '\'' | '"') => (quote, open) = (Some(c), true),
-            (Some(q), _) if c == q => quote = None,
-            (None, ' ') => {
-                if open {
-                    out.push(std::mem::take(&mut word));
-                }
-                open = false;
-            }
-            _ => {
-                word.push(c);
-                open = true;
-            }
-        }
-    }
-    if open {
-        out.push(word);
-    }
-    out
-}
 
 /// Runs a line in the folder of the data sets, one of which has been changed.
 fn run(file: &str, from: &str, to: &str, line: &str) -> common::Run {

@@ -22,6 +22,9 @@ const STYLE: &str = include_str!("page.css");
 /// Pivots of more columns than this are printed in landscape.
 const WIDE: usize = 8;
 
+/// Labels of more characters than this are broken into lines.
+const LONG: usize = 44;
+
 /// A page.
 pub(super) struct Html;
 
@@ -137,9 +140,8 @@ fn section(document: &Document<'_>, number: usize, part: &Part<'_>) -> Markup {
     let heading = escape_controls(part.heading());
     html! {
         section class=[wide.then_some("wide")] {
-            (text(part.text.as_deref()))
             div.scroll tabindex="0" role="region" aria-label=(heading) {
-                (table(&layout, &id, titled.then_some(heading.as_str())))
+                (table(&layout, &id, (titled.then_some(heading.as_str()), part.text.as_deref())))
             }
             @if !part.grid.notes.is_empty() {
                 ol.marks {
@@ -152,11 +154,16 @@ fn section(document: &Document<'_>, number: usize, part: &Part<'_>) -> Markup {
     }
 }
 
-fn table(layout: &Layout<'_>, id: &str, caption: Option<&str>) -> Markup {
+fn table(layout: &Layout<'_>, id: &str, (title, words): (Option<&str>, Option<&str>)) -> Markup {
     let tails = Tails::of(layout);
     html! {
         table id=(id) {
-            @if let Some(caption) = caption { caption { (caption) } }
+            @if title.is_some() || words.is_some() {
+                caption {
+                    @if let Some(title) = title { h2 { (title) } }
+                    (text(words))
+                }
+            }
             thead {
                 @for row in heading_rows(layout) {
                     tr {
@@ -224,11 +231,11 @@ fn line(layout: &Layout<'_>, id: &str, tails: &Tails, row: Row) -> Markup {
                         td class=(if right { "n" } else { "t" })
                             data-shade=[shade.map(step)]
                         {
-                            (tails.figure(layout, row, place))
-                            (mark(id, layout.mark(row, slot)))
                             @if let Some((from, to)) = bar {
                                 span.bar aria-hidden="true" style=(format!("--from:{from:.3};--to:{to:.3}")) {}
                             }
+                            (tails.figure(layout, row, place))
+                            (mark(id, layout.mark(row, slot)))
                         }
                     }
                 }
@@ -242,7 +249,12 @@ fn key_cell(layout: &Layout<'_>, row: Row, slot: Slot, key: usize) -> Markup {
     let (mut seen, mut whole) = (String::new(), String::new());
     layout.push_read(&mut seen, row, slot);
     layout.push_whole_label(&mut whole, row, key);
-    let class = if layout.is_right(slot) { "n" } else { "t" };
+    let class = match layout.is_right(slot) {
+        true => "n",
+        // A long label may be broken, a short one is not.
+        false if whole.chars().count() > LONG => "t long",
+        false => "t",
+    };
     html! {
         @if whole.is_empty() {
             td class=(class) {}

@@ -5,6 +5,7 @@ use crate::deliver::deliver;
 use crate::demo::{self, FILES};
 use crate::environment;
 use crate::failure::Failure;
+use crate::report;
 use crate::run::summarize;
 use oeuvre_core::{Error, Request, Show, SourceText, Totals};
 use oeuvre_data::ReadOptions;
@@ -23,7 +24,7 @@ struct Question {
 }
 
 /// Requests of more rows than this are not answered right away.
-const MOST_ROWS_SHOWN: u64 = 200_000;
+const MOST_ROWS_SHOWN: u64 = 100_000;
 
 const QUESTIONS: [Question; 4] = [
     Question {
@@ -113,9 +114,14 @@ pub(crate) fn run(args: &DemoArgs) -> Result<(), Failure> {
     let failed = |e: io::Error| Failure::writing(&shown, &e);
     refuse_strangers(dir)?;
     std::fs::create_dir_all(dir).map_err(failed)?;
-    deliver(Some(&dir.join(FILES[0].0)), |out| demo::bookings(args.rows, out))?;
+    let mut revenue = 0;
+    deliver(Some(&dir.join(FILES[0].0)), |out| {
+        revenue = demo::bookings(args.rows, out)?;
+        Ok(())
+    })?;
     deliver(Some(&dir.join(FILES[1].0)), demo::routes)?;
     deliver(Some(&dir.join(FILES[2].0)), demo::targets)?;
+    deliver(Some(&dir.join(FILES[3].0)), |out| demo::report(revenue, out))?;
     let mut page = Vec::new();
     write_page(args, &mut page)?;
     deliver(None, |out| out.write_all(&page))
@@ -151,11 +157,16 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
             oeuvre_render::write(&grid, &ledger, settings, page).map_err(failed)?;
         }
     }
+    let report = args.dir.join(FILES[3].0).display().to_string();
+    if args.rows <= MOST_ROWS_SHOWN {
+        write_report(&args.dir, &report, page)?;
+    }
     writeln!(page, "\n\nTry next:\n").map_err(failed)?;
     for line in [
         format!(
             "oeuvre summary {bookings} --by 'ticket,weekday(sailed_on)' --show 'sum(passengers)' --totals"
         ),
+        format!("oeuvre report {report} --given month=2025-07"),
         format!(
             "oeuvre summary {bookings} --by route --show 'sum(fare)' --where \"sailed_on during '2025-Q3'\" --as csv"
         ),
@@ -166,20 +177,62 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
     Ok(())
 }
 
+/// What the report is written as, beside its file.
+const DOCUMENTS: [&str; 2] = ["monthly.html", "monthly.xlsx"];
+
+/// Runs the report into a page and a workbook, and traces one of its figures.
+fn write_report(dir: &Path, report: &str, page: &mut Vec<u8>) -> Result<(), Failure> {
+    let failed = |e: io::Error| Failure::writing("standard output", &e);
+    let threads = environment::threads();
+    let definition = report::read(Path::new(report))?;
+    writeln!(page, "\n\nThe monthly report, as a page and as a workbook:\n").map_err(failed)?;
+    let mut checks = String::new();
+    for name in DOCUMENTS {
+        let to = dir.join(name);
+        let Some(format) = Format::of_ending(name) else { continue };
+        let none = &[];
+        let for_reading = format.is_for_reading();
+        let asked = report::Asked { files: none, given: none, only: none, for_reading, threads };
+        let finished = report::run(&mut report::prepare(&definition, asked)?, threads)?;
+        let document = finished.document(None, format.explains());
+        let (style, text) = (Style::default(), TextSettings::default());
+        let settings = Settings { style: &style, format, text, with_ledger: true };
+        deliver(Some(&to), |out| oeuvre_render::write_document(&document, settings, out))?;
+        writeln!(page, "$ oeuvre report {report} --to {}", to.display()).map_err(failed)?;
+        checks = oeuvre_render::document_checks_text(&document, false);
+    }
+    writeln!(page, "\n{checks}").map_err(failed)?;
+    let (table, at) = ("revenue-by-coast", "coast = North, quarter = 2025-Q3");
+    writeln!(page, "Where one of its figures comes from:\n").map_err(failed)?;
+    writeln!(page, "$ oeuvre trace {report} --in {table} --at '{at}' --first 3\n")
+        .map_err(failed)?;
+    let (trace, style) = super::trace::of_report(&definition, table, at, threads)?;
+    let text = TextSettings { width_cols: environment::terminal_width(), color: false };
+    let settings = Settings { style: &style, format: Format::default(), text, with_ledger: false };
+    oeuvre_render::write_trace(&trace, settings, 3, page).map_err(failed)
+}
+
 /// Files of the same name that are not the demo's are not written over.
 fn refuse_strangers(dir: &Path) -> Result<(), Failure> {
+    let stranger = DOCUMENTS.map(|name| dir.join(name)).into_iter().find(|path| path.exists());
+    if let (Some(path), false) = (stranger, dir.join(FILES[3].0).exists()) {
+        return Err(is_there(&path).into());
+    }
     for (name, _) in FILES {
         let path = dir.join(name);
         let Ok(file) = std::fs::File::open(&path) else { continue };
         let mut first = String::new();
         let _ = BufReader::new(io::Read::take(file, 4096)).read_line(&mut first);
         if first.trim_end() != demo::heading(name) {
-            return Err(Error::request_with_help(
-                format!("{} is there already, and is not a file of the demo", path.display()),
-                "name another folder: oeuvre demo DIR",
-            )
-            .into());
+            return Err(is_there(&path).into());
         }
     }
     Ok(())
+}
+
+fn is_there(path: &Path) -> Error {
+    Error::request_with_help(
+        format!("{} is there already, and is not a file of the demo", path.display()),
+        "name another folder: oeuvre demo DIR",
+    )
 }

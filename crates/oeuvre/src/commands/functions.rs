@@ -215,7 +215,7 @@ impl Example {
 fn examples(all: &[Example]) -> Result<Vec<String>, Failure> {
     let folder = tempfile::tempdir().map_err(|e| Failure::writing("the temporary folder", &e))?;
     let path = folder.path().join("bookings.csv");
-    deliver(Some(&path), |out| demo::bookings(ROWS, out))?;
+    deliver(Some(&path), |out| demo::bookings(ROWS, out).map(|_| ()))?;
     let file = path.display().to_string();
     let mut results = vec![String::new(); all.len()];
     for place in [ExampleIn::OneLine, ExampleIn::Months, ExampleIn::Detail] {

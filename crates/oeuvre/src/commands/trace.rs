@@ -1,6 +1,6 @@
 //! `oeuvre trace`: the rows behind one cell.
 
-use crate::args::report::of_report;
+use crate::args::report::of_report as report_named;
 use crate::args::{TraceArgs, cell};
 use crate::deliver::deliver_as;
 use crate::environment;
@@ -11,14 +11,15 @@ use crate::run::planned;
 use clap::ArgMatches;
 use oeuvre_columns::Value;
 use oeuvre_columns::names::{all_of, nearest};
-use oeuvre_core::Error;
+use oeuvre_core::{Error, Trace};
 use oeuvre_data::{files_named, open};
-use oeuvre_render::write_trace;
+use oeuvre_render::{Style, write_trace};
 use std::path::Path;
 
 pub(crate) fn run(args: &TraceArgs, typed: &ArgMatches) -> Result<(), Failure> {
     let of = &args.summary;
-    if let Some((report, files)) = of_report(&of.files, typed, &["given", "table", "at", "first"])?
+    if let Some((report, files)) =
+        report_named(&of.files, typed, &["given", "table", "at", "first"])?
     {
         return trace_report(args, report, files);
     }
@@ -64,24 +65,44 @@ fn trace_report(args: &TraceArgs, path: &str, files: &[String]) -> Result<(), Fa
             return Err(Error::request_with_help(message, help).into());
         }
     };
-    let only = [name];
-    let given = &args.given.given;
+    let asked = (files, args.given.given.as_slice());
+    let (trace, style) = cell_of_report(&definition, asked, (&name, &args.at), threads)?;
+    let settings = settings(&of.output, &style)?;
+    let to = of.output.to.as_deref();
+    deliver_as(to, settings.format, |out| write_trace(&trace, settings, args.first, out))
+}
+
+/// A cell of a table of a report over its own files, and how it looks.
+pub(super) fn of_report(
+    definition: &report::Definition,
+    table: &str,
+    at: &str,
+    threads: usize,
+) -> Result<(Trace, Style), Error> {
+    cell_of_report(definition, (&[], &[]), (table, at), threads)
+}
+
+fn cell_of_report(
+    definition: &report::Definition,
+    (files, given): (&[String], &[String]),
+    (table, at): (&str, &str),
+    threads: usize,
+) -> Result<(Trace, Style), Error> {
+    let only = [table.to_owned()];
     let asked = report::Asked { files, given, only: &only, for_reading: true, threads };
-    let mut prepared = report::prepare(&definition, asked)?;
+    let mut prepared = report::prepare(definition, asked)?;
     report::ensure_sound(&mut prepared)?;
     let Some(MadeOf::Job(job)) = prepared.parts.first().map(|part| &part.made_of) else {
-        return Err(Error::request("a trace is of a table").into());
+        return Err(Error::request("a trace is of a table"));
     };
     let job = &prepared.jobs[*job];
-    let at = cell::read("--at", &args.at, &job.request.by)?;
+    let at = cell::read("--at", at, &job.request.by)?;
     let style = job.style.clone();
-    let settings = settings(&of.output, &style)?;
     let reads_as = |heading: &str, value: &Value| style.reads_as(heading, value);
     let source = &mut prepared.sources[job.source];
     let request = (&job.request, threads);
     let trace = planned(source.input.as_mut(), request, &style, |plan, request, input| {
         oeuvre_core::trace(plan, request, input, threads, &at, &reads_as)
     })?;
-    let to = of.output.to.as_deref();
-    deliver_as(to, settings.format, |out| write_trace(&trace, settings, args.first, out))
+    Ok((trace, style))
 }

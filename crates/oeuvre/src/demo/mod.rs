@@ -5,15 +5,19 @@
 //! notes with commas, quotes and line breaks, a route code that the routes do not have, ties, and two
 //! outliers.
 
+use oeuvre_columns::Decimal;
 use oeuvre_columns::value::calendar::{Part, civil_from_days, days_from_civil};
 use std::io::{self, Write};
 
 /// The files with what they hold.
-pub(crate) const FILES: [(&str, &str); 3] = [
+pub(crate) const FILES: [(&str, &str); 4] = [
     ("bookings.csv", "one row a booking, 2023 to 2025"),
     ("routes.csv", "the routes behind the codes"),
     ("targets.csv", "revenue targets by month and coast"),
+    ("monthly.toml", "a report over them, for every month"),
 ];
+
+const REPORT_FILE: &str = include_str!("monthly.toml");
 
 const BOOKINGS: &str = "booking_id,booked_at,sailed_on,route,vessel,ticket,channel,customer_id,passengers,vehicles,fare,extras,status,delay_min,note";
 const ROUTES: &str = "code,name,coast,nautical_miles,capacity";
@@ -24,6 +28,7 @@ pub(crate) fn heading(name: &str) -> &'static str {
     match name {
         "bookings.csv" => BOOKINGS,
         "routes.csv" => ROUTES,
+        "monthly.toml" => REPORT_FILE.lines().next().unwrap_or_default(),
         _ => TARGETS,
     }
 }
@@ -350,20 +355,28 @@ impl Booking {
 }
 
 /// Writes the bookings.
-pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<()> {
+///
+/// Gives the revenue of what sailed, in hundredths, as the accounts of the company have it.
+pub(crate) fn bookings(rows: u64, out: &mut dyn Write) -> io::Result<i128> {
     let mut random = Random(0x0e0b_5eed);
     let odds = Odds::new(rows);
     let mut text = Vec::with_capacity(1 << 17);
     text.extend_from_slice(BOOKINGS.as_bytes());
     text.push(b'\n');
+    let mut revenue = 0;
     for i in 0..rows {
-        odds.draw(i, &mut random).with_blunders(i, rows).write(&mut text);
+        let booking = odds.draw(i, &mut random).with_blunders(i, rows);
+        if booking.status == "sailed" {
+            revenue += i128::from(booking.fare) * i128::from(booking.passengers);
+        }
+        booking.write(&mut text);
         if text.len() > 1 << 16 {
             out.write_all(&text)?;
             text.clear();
         }
     }
-    out.write_all(&text)
+    out.write_all(&text)?;
+    Ok(revenue)
 }
 
 fn two_digits(text: &mut Vec<u8>, n: u64) {
@@ -398,6 +411,12 @@ pub(crate) fn routes(out: &mut dyn Write) -> io::Result<()> {
         writeln!(out, "{},{},{},{},{}", r.code, r.name, r.coast, r.miles, r.capacity)?;
     }
     Ok(())
+}
+
+/// Writes the monthly report, with the revenue that it must come to, in hundredths.
+pub(crate) fn report(revenue: i128, out: &mut dyn Write) -> io::Result<()> {
+    let revenue = Decimal::new(revenue, 2).to_string();
+    out.write_all(REPORT_FILE.replace("{revenue}", &revenue).as_bytes())
 }
 
 /// Writes the revenue targets.

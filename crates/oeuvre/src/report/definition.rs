@@ -7,11 +7,13 @@
 use super::file::{File, Mistakes, Section, Written};
 use super::given::GivenDefinition;
 use super::keys::{self, Keys, Places};
-use crate::args::reading::ReadingArgs;
+use crate::args::reading::{ReadingArgs, date_form, word};
 use crate::args::request::{CountedArgs, GroupArgs, LookupArgs, RowsArgs, name_and_file};
 use crate::args::style::StyleArgs;
 use oeuvre_columns::value::Comparison;
-use oeuvre_core::{Error, Terms, tolerance_of};
+use oeuvre_core::language::parser::parse_list;
+use oeuvre_core::{Diagnostic, Error, Given, Show, Terms, tolerance_of};
+use oeuvre_data::Forced;
 use std::collections::HashMap;
 use std::ops::Range;
 use std::path::Path;
@@ -332,6 +334,7 @@ impl Reading {
         }
         it.parts.sort_by_key(|part| part.start);
         name_all(&mut it.parts);
+        self.ensure_readable(root, &it);
         self.ensure_apart(root);
         self.uses(root, &mut it);
         if it.parts.is_empty()
@@ -343,6 +346,56 @@ impl Reading {
             self.mistakes.add(self.file.mistake(0..0, "this report shows nothing").help(help));
         }
         it
+    }
+
+    /// That each calculation can be read; which names there are is seen when the files are open.
+    fn ensure_readable(&mut self, root: Section<'_>, it: &Definition) {
+        let given = it.given.iter().map(|g| (g.name.clone(), Given::Text(String::new())));
+        let given = Arc::new(given.collect());
+        let mut texts: Vec<&Written> = it.lets.iter().map(|(_, text)| text).collect();
+        for part in &it.parts {
+            match &part.shows {
+                Shows::Table(_, words) | Shows::Detail(_, words) => {
+                    texts.extend(words.lets.iter().map(|(_, text)| text));
+                    texts.extend(words.show.iter().filter_map(|show| match show {
+                        ShowDefinition::Parts { calc, .. } => Some(calc),
+                        ShowDefinition::Typed(_) => None,
+                    }));
+                }
+                Shows::Headline(headline) => {
+                    texts.push(&headline.calc);
+                    if let Some(beside) = &headline.beside {
+                        texts.extend(beside.calc.iter().chain(beside.filters.iter().flatten()));
+                    }
+                }
+            }
+        }
+        for check in &it.checks {
+            // With a table this is the heading of a result.
+            texts.extend(check.that.iter().filter(|_| check.cell.is_none()));
+            match &check.wanted {
+                Wanted::Calc(text) => texts.push(text),
+                Wanted::SameAs { calc, .. } => texts.push(calc),
+                Wanted::Date(_) => {}
+            }
+        }
+        let mut mistakes: Vec<Diagnostic> = texts
+            .into_iter()
+            .filter_map(|text| parse_list(&text.source("", &given)).err())
+            .collect();
+        // Options that are calculations, wherever they stand.
+        let lists = ["data", "table", "detail", "headline", "check"];
+        for section in lists.iter().flat_map(|key| root.sections(key, &mut Mistakes::default())) {
+            for key in ["by", "columns-by", "where", "lines-where", "every"] {
+                for text in section.texts(key, &mut Mistakes::default()) {
+                    let shows = Show::parse_all("", &text.value);
+                    let wrong = shows.iter().any(|show| parse_list(&show.calc).is_err());
+                    let whole = parse_list(&text.source("", &given));
+                    mistakes.extend(whole.err().filter(|_| wrong));
+                }
+            }
+        }
+        self.mistakes.0.append(&mut mistakes);
     }
 
     /// That no two parts have one name.
@@ -509,6 +562,18 @@ impl Reading {
                     }
                     None => self.mistakes.add(columns.is_not(&name, value, "a kind, or a table")),
                 },
+            }
+            if let Some(it) = &it {
+                let kind = it
+                    .kind
+                    .iter()
+                    .filter_map(|k| word::<Forced>("kind", &k.value).err().map(|e| (k, e)));
+                let dates =
+                    it.dates.iter().filter_map(|d| date_form(&d.value).err().map(|e| (d, e)));
+                for (text, error) in kind.chain(dates) {
+                    let told = self.mistakes.take::<()>(Err(super::rows::at(text, error)));
+                    debug_assert!(told.is_ok(), "what is wrong with a text is a mistake in it");
+                }
             }
             out.extend(it);
         }

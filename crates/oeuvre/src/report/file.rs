@@ -158,6 +158,14 @@ fn places_of(raw: &str, start: usize, text: &str) -> Arc<[usize]> {
     places.into()
 }
 
+/// Where a mistake stands: its file, or the text by itself, and the place in it.
+fn place(mistake: &Diagnostic) -> (&str, Range<usize>) {
+    match &mistake.written.within {
+        Some(within) => (&within.file.name, within.range(&mistake.span)),
+        None => (&mistake.written.origin, mistake.span.clone()),
+    }
+}
+
 /// The mistakes of a file, told in one go.
 #[derive(Default)]
 pub(super) struct Mistakes(pub(super) Vec<Diagnostic>);
@@ -167,9 +175,18 @@ impl Mistakes {
         self.0.push(mistake);
     }
 
-    /// That there are none.
+    /// That there are none; one that was found on several ways is told once.
     pub(super) fn none(self) -> Result<(), Error> {
-        if self.0.is_empty() { Ok(()) } else { Err(Error::Diagnostics(self.0)) }
+        let mut told: Vec<Diagnostic> = Vec::new();
+        for mistake in self.0 {
+            let same = |other: &Diagnostic| {
+                other.message == mistake.message && place(other) == place(&mistake)
+            };
+            if !told.iter().any(same) {
+                told.push(mistake);
+            }
+        }
+        if told.is_empty() { Ok(()) } else { Err(Error::Diagnostics(told)) }
     }
 
     /// Takes in what went wrong, and gives what went well.

@@ -116,7 +116,11 @@ fn wrong<A: Args>(word: &str, key: &str, value: &str) -> Option<String> {
     {
         return Some(format!("`{key}` is {}, not `{value}`", either(valid)));
     }
-    let why = error.source().map_or(String::new(), |e| format!(": {e}"));
+    // The only values that are checked so are numbers.
+    let why = match (value.parse::<u64>(), error.source()) {
+        (Ok(_), Some(why)) => format!(": {why}"),
+        _ => ", which is no whole number above zero".to_owned(),
+    };
     Some(format!("`{key}` does not take `{value}`{why}"))
 }
 

@@ -17,6 +17,6 @@ mod rows;
 mod run;
 pub(crate) mod save;
 
-pub(crate) use definition::read;
+pub(crate) use definition::{Definition, read};
 pub(crate) use prepared::{Asked, MadeOf, prepare};
 pub(crate) use run::{ensure_sound, explain, run};

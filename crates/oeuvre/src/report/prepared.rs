@@ -15,7 +15,7 @@ use crate::args::cell;
 use crate::args::style::StyleArgs;
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::{Decimal, Value};
-use oeuvre_core::language::parser::parse_list;
+use oeuvre_core::language::parser::{parse, parse_list};
 use oeuvre_core::{AtLabel, Error, Given, Givens, Request, Show, SourceText, Terms};
 use oeuvre_render::{PartType, Style};
 use std::sync::Arc;
@@ -180,8 +180,10 @@ fn figures(
     threads: usize,
 ) -> Result<Vec<Value>, Error> {
     let show = calcs.iter().map(|c| Show { heading: None, calc: c.source("default", given) });
-    let lets =
-        definition.lets.iter().map(|(n, t)| (n.clone(), t.source(&format!("let {n}"), given)));
+    // What needs a value that is still worked out cannot be used for it; a mistake in it is told later.
+    let lets = definition.lets.iter();
+    let lets = lets.map(|(name, text)| (name.clone(), text.source(&format!("let {name}"), given)));
+    let lets = lets.filter(|(_, text)| parse(text).is_ok());
     let request = Request {
         show: show.collect(),
         lets: lets.collect(),

@@ -208,7 +208,7 @@ impl Sources {
 }
 
 /// What is wrong, told at a text of the file, unless it is a problem in another file.
-fn at(written: &Written, error: Error) -> Error {
+pub(super) fn at(written: &Written, error: Error) -> Error {
     match error {
         Error::Request { message, help, .. } => told_at(written, &message, &help),
         Error::Data(problem) if problem.file.is_none() => {

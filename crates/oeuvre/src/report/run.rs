@@ -59,7 +59,7 @@ pub(crate) fn run(prepared: &mut Prepared, threads: usize) -> Result<Finished, E
                 None => groups.push(vec![job]),
             }
         }
-        let (formats, open) = (&prepared.formats, &mut prepared.sources[source]);
+        let open = &mut prepared.sources[source];
         let files = &open.files;
         let made = settled(open.input.as_mut(), |input| {
             let mut made = Vec::new();
@@ -75,7 +75,7 @@ pub(crate) fn run(prepared: &mut Prepared, threads: usize) -> Result<Finished, E
                 };
                 for (&job, (plan, grid, ledger)) in group.iter().zip(worked) {
                     let request = &jobs[job].request;
-                    let style = with_formats(&jobs[job].style, formats, &plan);
+                    let style = jobs[job].style.clone();
                     let explained = oeuvre_core::explain(request, &plan, files);
                     made.push((job, Done { grid, ledger, style, explained }));
                 }
@@ -101,15 +101,6 @@ fn worked(
     Ok(plans.into_iter().zip(tables).map(|(plan, (grid, ledger))| (plan, grid, ledger)).collect())
 }
 
-/// A look with the formats of the report that it has columns for; its own stand behind, and so before them.
-fn with_formats(style: &Style, formats: &[(String, Written)], plan: &Plan) -> Style {
-    let columns = columns_of(plan);
-    let fits = |name: &str| columns.iter().any(|column| column.is_called(name));
-    let of_report = formats.iter().filter(|(name, _)| fits(name));
-    let of_report = of_report.map(|(name, pattern)| (name.clone(), pattern.value.clone()));
-    Style { formats: of_report.chain(style.formats.iter().cloned()).collect(), ..style.clone() }
-}
-
 /// Plans all jobs, and tells all mistakes of all parts; no row is read but those from which kinds are guessed.
 pub(crate) fn ensure_sound(prepared: &mut Prepared) -> Result<(), Error> {
     let mut mistakes = Mistakes::default();
@@ -128,6 +119,13 @@ pub(crate) fn ensure_sound(prepared: &mut Prepared) -> Result<(), Error> {
         for (job, named) in mistakes.take(found)?.into_iter().flatten() {
             columns[job] = named;
         }
+    }
+    // The formats of the report hold for the columns that they name; those of a table stand before them.
+    for (job, columns) in prepared.jobs.iter_mut().zip(&columns).filter(|(job, _)| !job.figures) {
+        let fits = |name: &str| columns.iter().any(|column| column.is_called(name));
+        let of_report = prepared.formats.iter().filter(|(name, _)| fits(name));
+        let of_report = of_report.map(|(name, pattern)| (name.clone(), pattern.value.clone()));
+        job.style.formats.splice(0..0, of_report);
     }
     ensure_figures(prepared, &columns, &mut mistakes)?;
     if mistakes.0.is_empty() {

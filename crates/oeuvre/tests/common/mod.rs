@@ -19,6 +19,31 @@ pub struct Run {
     shown: String,
 }
 
+/// The words of a shell's line; single and double quotes protect.
+pub fn words(line: &str) -> Vec<String> {
+    let (mut out, mut word, mut quote, mut open) = (Vec::new(), String::new(), None, false);
+    for c in line.chars() {
+        match (quote, c) {
+            (None, '\'' | '"') => (quote, open) = (Some(c), true),
+            (Some(q), _) if c == q => quote = None,
+            (None, ' ') => {
+                if open {
+                    out.push(std::mem::take(&mut word));
+                }
+                open = false;
+            }
+            _ => {
+                word.push(c);
+                open = true;
+            }
+        }
+    }
+    if open {
+        out.push(word);
+    }
+    out
+}
+
 impl Folder {
     pub fn new() -> Folder {
         Folder(tempfile::tempdir().unwrap())
@@ -85,6 +110,12 @@ impl Folder {
             self.names()
         );
         Run { stdout, stderr, code, shown }
+    }
+
+    /// Runs a line as a shell would split it.
+    pub fn line(&self, line: &str) -> Run {
+        let words = words(line);
+        self.run(&words.iter().map(String::as_str).collect::<Vec<_>>())
     }
 
     /// Runs `summary FILE --quiet --as csv` with more options and gives standard output.
