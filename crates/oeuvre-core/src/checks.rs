@@ -18,7 +18,7 @@
 //! ```
 
 use crate::error::{Error, SourceText};
-use crate::grid::Grid;
+use crate::grid::{Figure, Grid};
 use crate::language::parser::parse_list;
 use crate::ledger::{Checked, Ledger};
 use crate::plan::Plan;
@@ -103,45 +103,7 @@ impl Request {
     }
 }
 
-/// A figure by itself.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Figure {
-    /// What it is.
-    pub kind: Kind,
-    /// It itself.
-    pub value: Value,
-    /// Whether it is a share, which reads in percent.
-    pub share: bool,
-    /// The quotient that its binary64 is nearest to, where that is known.
-    pub quotient: Option<(Decimal, Decimal)>,
-}
-
 impl Figure {
-    /// The figure in a column of a table of one line.
-    pub fn of(grid: &Grid, column: usize) -> Figure {
-        Figure::at(grid, 0, column)
-    }
-
-    /// The figure in a cell of a table.
-    pub fn at(grid: &Grid, line: usize, column: usize) -> Figure {
-        let it = &grid.columns[column];
-        let quotient = grid.quotient(line, column);
-        Figure { kind: it.kind, value: grid.cell(line, column), share: it.share, quotient }
-    }
-
-    /// A figure that is known.
-    pub fn known(value: Value) -> Figure {
-        let kind = match &value {
-            Value::Number(number) => Kind::Number { scale: number.scale },
-            Value::Float(_) => Kind::Float,
-            Value::Date(_) => Kind::Date,
-            Value::DateTime(_) => Kind::DateTime,
-            Value::Boolean(_) => Kind::Boolean,
-            _ => Kind::Text,
-        };
-        Figure { kind, value, share: false, quotient: None }
-    }
-
     /// No figure, where one of a kind is expected.
     fn none(kind: Kind) -> Figure {
         Figure { kind, value: Value::Missing, share: false, quotient: None }

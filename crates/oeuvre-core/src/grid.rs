@@ -13,7 +13,6 @@
 //! assert_eq!(grid.quotient(0, 0), None); // known only where a calculation has exact parts
 //! ```
 
-use crate::checks::Figure;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::decimal::Decimal;
 use oeuvre_columns::value::{Kind, Value};
@@ -114,6 +113,46 @@ pub struct Grid {
     pub rest_label: String,
     /// What marks mean.
     pub notes: Vec<String>,
+}
+
+/// A figure by itself.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Figure {
+    /// What it is.
+    pub kind: Kind,
+    /// It itself.
+    pub value: Value,
+    /// Whether it is a share, which reads in percent.
+    pub share: bool,
+    /// The quotient that its binary64 is nearest to, where that is known.
+    pub quotient: Option<(Decimal, Decimal)>,
+}
+
+impl Figure {
+    /// The figure in a column of a table of one line.
+    pub fn of(grid: &Grid, column: usize) -> Figure {
+        Figure::at(grid, 0, column)
+    }
+
+    /// The figure in a cell of a table.
+    pub fn at(grid: &Grid, line: usize, column: usize) -> Figure {
+        let it = &grid.columns[column];
+        let quotient = grid.quotient(line, column);
+        Figure { kind: it.kind, value: grid.cell(line, column), share: it.share, quotient }
+    }
+
+    /// A figure that is known.
+    pub fn known(value: Value) -> Figure {
+        let kind = match &value {
+            Value::Number(number) => Kind::Number { scale: number.scale },
+            Value::Float(_) => Kind::Float,
+            Value::Date(_) => Kind::Date,
+            Value::DateTime(_) => Kind::DateTime,
+            Value::Boolean(_) => Kind::Boolean,
+            _ => Kind::Text,
+        };
+        Figure { kind, value, share: false, quotient: None }
+    }
 }
 
 impl Grid {

@@ -63,10 +63,10 @@ mod testing;
 mod trace;
 pub mod window;
 
-pub use checks::{Figure, Terms, run_checked, run_with_checks, tolerance_of};
+pub use checks::{Terms, run_checked, run_with_checks, tolerance_of};
 pub use describe::{Section, explain};
 pub use error::{Cause, Diagnostic, Error, FileText, Given, Givens, SourceText, Within};
-pub use grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
+pub use grid::{Figure, Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
 pub use ledger::{Checked, Entry, Ledger, LookupAccount};
 pub use listing::{Parts, list, list_in_parts};
 pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan};

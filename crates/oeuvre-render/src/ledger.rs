@@ -62,7 +62,8 @@ fn push_entries(out: &mut String, entries: &[Entry]) {
 /// The ledger of a document, for standard error: the account of each set of rows that parts counted, what each
 /// table shows, and the most telling notes, or all.
 pub fn document_ledger_text(document: &Document<'_>, settings: LedgerSettings) -> String {
-    if let ([part], []) = (document.parts.as_slice(), document.others.as_slice()) {
+    let alone = document.others.is_empty() && document.notes.is_empty();
+    if let ([part], true) = (document.parts.as_slice(), alone) {
         return ledger_text(part.ledger, settings);
     }
     let mut out = String::new();

@@ -34,6 +34,8 @@ mod headline;
 pub mod layout;
 mod ledger;
 mod sections;
+#[cfg(feature = "xlsx")]
+mod sheet;
 mod style;
 #[cfg(test)]
 mod testing;

@@ -46,9 +46,15 @@ fn every_block_of_the_guide_runs_on_the_demo_data() {
             .chain(std::env::split_paths(&std::env::var_os("PATH").unwrap())),
     )
     .unwrap();
-    let guide = page("docs/guide.md");
+    // The report file that is shown, under the name that it is run by below.
+    let reports = page("docs/reports.md");
+    let file = reports.split("```toml\n").nth(1).unwrap().split("```").next().unwrap();
+    folder.write("oeuvre-demo/company.toml", "[let]\nfares = 'sum(fare)'\n");
+    folder.write("oeuvre-demo/shown.toml", file);
+    let shown = "```sh\noeuvre report shown.toml\n```\n";
+    let guide = page("docs/guide.md") + &reports + shown;
     let all = blocks(&guide);
-    assert!(all.len() > 10);
+    assert!(all.len() > 13);
     for (i, block) in all.into_iter().enumerate() {
         let output = std::process::Command::new("sh")
             .args(["-e", "-c", &block])
@@ -94,6 +100,7 @@ fn helps() -> Vec<(String, String)> {
         "detail",
         "trace",
         "explain",
+        "report",
         "functions",
         "completions",
         "manual",
@@ -104,13 +111,14 @@ fn helps() -> Vec<(String, String)> {
     all
 }
 
-const PAGES: [&str; 7] = [
+const PAGES: [&str; 8] = [
     "README.md",
     "CHANGELOG.md",
     "docs/guide.md",
     "docs/language.md",
     "docs/options.md",
     "docs/reading.md",
+    "docs/reports.md",
     "docs/tables.md",
 ];
 

@@ -352,13 +352,18 @@ mod tests {
             Grid::of_one("sum(fare)", oeuvre_columns::Kind::Text, false, &Value::Text("a".into()));
         let style = Style::default();
         for format in Format::all() {
-            let whole = written(&grid, &style, format.name()).len();
+            let mut all = Vec::new();
+            let settings_of = settings(&style, format);
+            crate::write(&grid, &Ledger::default(), settings_of, &mut all).unwrap();
+            let whole = all.len();
+            // What is made in memory is written in one go.
+            let step = if format.is_binary() { 101 } else { 1 };
             let into = |room| {
                 let mut out = Full(room);
                 crate::write(&grid, &Ledger::default(), settings(&style, format), &mut out)
             };
             assert!(into(whole).is_ok(), "{format:?}");
-            for room in 0..whole {
+            for room in (0..whole).step_by(step) {
                 let error = into(room).expect_err(format.name());
                 assert_eq!(
                     error.kind(),

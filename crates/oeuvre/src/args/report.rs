@@ -1,9 +1,10 @@
 //! Report files: which one, what is given to it, and how a request is saved as one.
 
 use super::output::OutputArgs;
-use clap::ArgMatches;
 use clap::parser::ValueSource;
+use clap::{ArgMatches, CommandFactory};
 use oeuvre_core::Error;
+use std::collections::HashSet;
 use std::path::PathBuf;
 
 #[derive(clap::Args, Debug)]
@@ -77,7 +78,13 @@ pub(crate) fn of_report<'a>(
         };
     }
     let on_output = ["to", "file_type", "threads", "width", "quiet", "notes", "color", "files"];
-    let mut others = typed.ids().map(clap::Id::as_str).filter(|id| is_typed(typed, id));
+    // Structs of options are among the ids, too.
+    let all = super::Args::command();
+    let options =
+        all.get_subcommands().flat_map(|c| c.get_arguments()).map(|a| a.get_id().as_str());
+    let options: HashSet<&str> = options.collect();
+    let typed_ids = typed.ids().map(clap::Id::as_str).filter(|id| options.contains(id));
+    let mut others = typed_ids.filter(|id| is_typed(typed, id));
     match others.find(|id| !on_output.contains(id) && !own.contains(id)) {
         None => Ok(Some((first, rest))),
         Some(id) => {
@@ -92,7 +99,6 @@ pub(crate) fn of_report<'a>(
 
 /// Whether an option was typed.
 pub(crate) fn is_typed(typed: &ArgMatches, id: &str) -> bool {
-    // Groups of options have no values of their own.
     typed.try_contains_id(id).unwrap_or(false)
         && typed.value_source(id) == Some(ValueSource::CommandLine)
         && typed.try_get_raw(id).is_ok_and(|raw| raw.is_some())

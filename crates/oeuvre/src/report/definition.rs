@@ -1,12 +1,12 @@
 //! What a report file says, read from its tree: nothing is opened yet, and every mistake that can be seen in the
 //! file alone is told, all of them in one go.
 //!
-//! If you add a key of a section: name it in the section's list here, and in docs/reports.md; a test sweeps that
-//! each key is there. Keys that are options need nothing.
+//! If you add a key of a section: name it in its list in `sections.rs`. Keys that are options need nothing.
 
 use super::file::{File, Mistakes, Section, Written};
 use super::given::GivenDefinition;
 use super::keys::{self, Keys, Places};
+use super::sections::*;
 use crate::args::reading::{ReadingArgs, date_form, word};
 use crate::args::request::{CountedArgs, GroupArgs, LookupArgs, RowsArgs, name_and_file};
 use crate::args::style::StyleArgs;
@@ -19,73 +19,6 @@ use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
 use toml::de::{DeTable, DeValue};
-
-/// The keys of the file itself.
-pub(super) const OF_FILE: &[&str] = &[
-    "title", "text", "use", "data", "let", "format", "given", "table", "detail", "headline",
-    "chart", "check",
-];
-/// Keys of a section that say which rows it is made of, beside the options.
-pub(super) const OF_ROWS: &[&str] = &["files", "columns", "lookup"];
-/// Keys of a table beside the options.
-pub(super) const OF_TABLE: &[&str] =
-    &["name", "title", "text", "show", "let", "format", "files", "columns", "lookup"];
-/// Keys of a headline beside the options.
-pub(super) const OF_HEADLINE: &[&str] =
-    &["name", "text", "heading", "calc", "format", "beside", "files", "columns", "lookup"];
-/// Keys of what a headline is compared with.
-pub(super) const OF_BESIDE: &[&str] = &["heading", "calc", "where"];
-/// Keys of a check beside the options.
-pub(super) const OF_CHECK: &[&str] = &[
-    "name",
-    "that",
-    "equals",
-    "at-least",
-    "at-most",
-    "same-as",
-    "tolerance",
-    "in",
-    "at",
-    "unchanged-since",
-    "files",
-    "columns",
-    "lookup",
-];
-/// Keys of the figure that another one must agree with, beside the options.
-pub(super) const OF_SAME: &[&str] = &["calc", "files", "columns", "lookup"];
-/// Keys of a lookup beside the options.
-pub(super) const OF_LOOKUP: &[&str] = &["file", "name", "match", "no-match", "doubled", "columns"];
-/// Keys of a file of several beside the options.
-pub(super) const OF_FILES: &[&str] = &["file"];
-/// Keys of a column.
-pub(super) const OF_COLUMN: &[&str] = &["kind", "missing", "not-missing", "dates"];
-/// Keys of a result.
-pub(super) const OF_SHOW: &[&str] = &["heading", "calc", "format", "cell-bars", "cell-shade"];
-/// Keys of a given value.
-pub(super) const OF_GIVEN: &[&str] = &["default", "one-of", "kind"];
-/// Keys of a chart beside the options of a table.
-pub(super) const OF_CHART: &[&str] = &[
-    "name",
-    "title",
-    "text",
-    "caption",
-    "show",
-    "bars",
-    "line",
-    "points",
-    "stacked",
-    "panels",
-    "target",
-    "one-axis",
-    "size",
-    "scale",
-    "let",
-    "format",
-    "files",
-    "columns",
-    "lookup",
-    "columns-top",
-];
 
 /// A report file.
 pub(crate) struct Definition {
@@ -571,7 +504,7 @@ impl Reading {
                 let dates =
                     it.dates.iter().filter_map(|d| date_form(&d.value).err().map(|e| (d, e)));
                 for (text, error) in kind.chain(dates) {
-                    let told = self.mistakes.take::<()>(Err(super::rows::at(text, error)));
+                    let told = self.mistakes.take::<()>(Err(keys::at(text, error)));
                     debug_assert!(told.is_ok(), "what is wrong with a text is a mistake in it");
                 }
             }

@@ -100,6 +100,24 @@ impl Written {
         }
     }
 
+    /// Several with commas between them, each with its own place; `None` of none.
+    pub(super) fn joined(all: &[Written]) -> Option<Written> {
+        let (first, rest) = all.split_first()?;
+        let mut value = first.value.clone();
+        let mut places = first.within.places.to_vec();
+        for next in rest {
+            // Where one ends is where the comma stands.
+            let end = places.pop().unwrap_or_default();
+            places.extend([end, end]);
+            value.push_str(", ");
+            value.push_str(&next.value);
+            places.extend(next.within.places.iter());
+        }
+        let span = first.span.start..all[all.len() - 1].span.end;
+        let within = Within { file: first.within.file.clone(), places: places.into() };
+        Some(Written { value, within, span })
+    }
+
     /// It as a text of a request.
     pub(super) fn source(&self, origin: &str, given: &Arc<Givens>) -> Arc<SourceText> {
         Arc::new(SourceText {

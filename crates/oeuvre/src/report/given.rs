@@ -61,7 +61,7 @@ pub(super) fn read(section: Section<'_>, mistakes: &mut Mistakes) -> Vec<GivenDe
             }
             continue;
         };
-        inner.ensure_known(super::definition::OF_GIVEN, mistakes);
+        inner.ensure_known(super::sections::OF_GIVEN, mistakes);
         let of_default = inner.get("default");
         let default = match of_default.and_then(|value| inner.of_value(value)) {
             Some(calc) => {

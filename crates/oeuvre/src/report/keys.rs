@@ -64,6 +64,13 @@ pub(super) fn read<A: Args + FromArgMatches>(
             }
             _ if flag => mistakes.add(section.is_not(key, value, "true or false")),
             DeValue::Table(_) => mistakes.add(section.is_not(key, value, "a text")),
+            DeValue::Array(_) if is_list_of_keys(option) => {
+                let all: Vec<Written> =
+                    section.values(key).filter_map(|value| section.file.written(value)).collect();
+                let Some(written) = Written::joined(&all) else { continue };
+                words.push(format!("--{key}={}", written.value));
+                of.push((format!("--{key}"), written));
+            }
             DeValue::Array(_) if !repeats => mistakes.add(section.is_not(key, value, "one value")),
             _ => {
                 for value in section.values(key) {
@@ -102,6 +109,12 @@ pub(super) fn read<A: Args + FromArgMatches>(
             None
         }
     }
+}
+
+/// Whether the one value of an option is a list of keys, which may be written as a list.
+fn is_list_of_keys(option: &clap::Arg) -> bool {
+    matches!(option.get_action(), ArgAction::Set)
+        && option.get_value_names().is_some_and(|names| names.iter().any(|n| n.as_str() == "KEYS"))
 }
 
 /// What is wrong with the value of an option by itself.
@@ -187,6 +200,25 @@ impl Places {
         }
         Error::Diagnostics(vec![mistake])
     }
+}
+
+/// What is wrong, told at a text of the file, unless it is a problem in another file.
+pub(super) fn at(written: &Written, error: Error) -> Error {
+    match error {
+        Error::Request { message, help, .. } => told_at(written, &message, &help),
+        Error::Data(problem) if problem.file.is_none() => {
+            told_at(written, &problem.message, &problem.help)
+        }
+        other => other,
+    }
+}
+
+fn told_at(written: &Written, message: &str, help: &[String]) -> Error {
+    let mut it = written.mistake(as_keys(message));
+    for help in help {
+        it = it.help(as_keys(help));
+    }
+    Error::Diagnostics(vec![it])
 }
 
 /// Words for a command line as they are written in a report file: `--dates 'dd.MM.yy'` as `dates = "dd.MM.yy"`.

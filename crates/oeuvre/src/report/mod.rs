@@ -16,6 +16,7 @@ mod prepared;
 mod rows;
 mod run;
 pub(crate) mod save;
+mod sections;
 
 pub(crate) use definition::{Definition, read};
 pub(crate) use prepared::{Asked, MadeOf, prepare};

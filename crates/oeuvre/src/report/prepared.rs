@@ -59,6 +59,8 @@ pub(crate) struct Job {
     pub(crate) style: Style,
     /// Whether its results are figures by themselves.
     pub(crate) figures: bool,
+    /// Its own formats with their places.
+    pub(super) formats: Vec<(String, Written)>,
     pub(super) places: Places,
 }
 
@@ -330,8 +332,9 @@ impl Making<'_> {
         let style = style.to_style().map_err(|e| places.place(e));
         let Some(mut style) = self.mistakes.take(style)? else { return Ok(None) };
         style.long = long;
+        let mut formats = words.formats.clone();
         for show in &words.show {
-            self.show(show, &mut request, &mut style);
+            formats.extend(self.show(show, &mut request, &mut style));
         }
         let named = words.lets.iter();
         let source = |(name, text): &(String, Written)| {
@@ -339,9 +342,7 @@ impl Making<'_> {
         };
         request.lets.extend(named.map(source));
         request.lets = self.lets(&request.lets);
-        style
-            .formats
-            .extend(words.formats.iter().map(|(name, text)| (name.clone(), text.value.clone())));
+        style.formats.extend(formats.iter().map(|(name, text)| (name.clone(), text.value.clone())));
         request.for_reading = self.asked.for_reading;
         request.filters.splice(0..0, context.filters.iter().cloned());
         for it in &context.one_spelling {
@@ -369,12 +370,17 @@ impl Making<'_> {
             });
         }
         let (source, figures, places) = (context.source, false, places.clone());
-        self.jobs.push(Job { source, request, style, figures, places });
+        self.jobs.push(Job { source, request, style, figures, formats, places });
         Ok(Some(self.jobs.len() - 1))
     }
 
-    /// Adds a result to a request, and how it looks.
-    fn show(&mut self, show: &ShowDefinition, request: &mut Request, style: &mut Style) {
+    /// Adds a result to a request, and how it looks; gives its format.
+    fn show(
+        &mut self,
+        show: &ShowDefinition,
+        request: &mut Request,
+        style: &mut Style,
+    ) -> Option<(String, Written)> {
         match show {
             ShowDefinition::Typed(text) => {
                 let typed = Show::parse_all("--show", &text.value);
@@ -389,16 +395,15 @@ impl Making<'_> {
                     }
                     request.show.push(show);
                 }
+                None
             }
             ShowDefinition::Parts { heading, calc, format, bars, shade } => {
                 let heading = self.filled(heading.as_ref());
                 let name = heading.clone().unwrap_or_else(|| calc.value.clone());
-                if let Some(format) = format {
-                    style.formats.push((name.clone(), format.value.clone()));
-                }
                 style.bars.extend(bars.then(|| name.clone()));
                 style.shades.extend(shade.then(|| name.clone()));
                 request.show.push(Show { heading, calc: calc.source("--show", self.of.given) });
+                format.clone().map(|format| (name, format))
             }
         }
     }
@@ -451,6 +456,7 @@ impl Making<'_> {
                     request,
                     style: Style::default(),
                     figures: true,
+                    formats: Vec::new(),
                     places,
                 });
                 self.jobs.len() - 1

@@ -6,7 +6,7 @@
 use super::definition::{ColumnDefinition, Definition, LookupDefinition, Rows};
 use super::file::Written;
 use super::given::filled;
-use super::keys::Places;
+use super::keys::{Places, as_keys, at};
 use crate::args::reading::{ReadingArgs, date_form, word};
 use crate::args::request::{CountedArgs, LookupArgs, LookupTerms};
 use oeuvre_core::{Doubled, Error, Givens, LookupRequest, NoMatch, SourceText};
@@ -207,38 +207,19 @@ impl Sources {
     }
 }
 
-/// What is wrong, told at a text of the file, unless it is a problem in another file.
-pub(super) fn at(written: &Written, error: Error) -> Error {
-    match error {
-        Error::Request { message, help, .. } => told_at(written, &message, &help),
-        Error::Data(problem) if problem.file.is_none() => {
-            told_at(written, &problem.message, &problem.help)
-        }
-        other => other,
-    }
-}
-
 /// What is wrong with a column, told where the file speaks of it.
 fn at_column(definition: &Definition, columns: &[ColumnDefinition], error: Error) -> Error {
     let Error::Data(problem) = &error else { return error };
     let named = |c: &&ColumnDefinition| problem.message.contains(&format!("`{}`", c.name));
     match columns.iter().find(named) {
         Some(column) if problem.file.is_none() => {
-            let message = super::keys::as_keys(&problem.message);
+            let message = as_keys(&problem.message);
             let it = definition.file.mistake(column.span.clone(), message);
-            let help = problem.help.iter().map(|h| super::keys::as_keys(h));
+            let help = problem.help.iter().map(|h| as_keys(h));
             Error::from(help.fold(it, |it, help| it.help(help)))
         }
         _ => error,
     }
-}
-
-fn told_at(written: &Written, message: &str, help: &[String]) -> Error {
-    let mut it = written.mistake(super::keys::as_keys(message));
-    for help in help {
-        it = it.help(super::keys::as_keys(help));
-    }
-    Error::Diagnostics(vec![it])
 }
 
 /// Adds what is said of single columns. With the name of a lookup before it a column is that lookup's.

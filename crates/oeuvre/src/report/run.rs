@@ -142,7 +142,7 @@ fn planned(
 ) -> Result<Vec<Named>, Error> {
     let plan = Plan::new(&job.request, source.columns())?;
     // What is wrong with a format of the report is told where it stands.
-    for (name, pattern) in formats {
+    for (name, pattern) in formats.iter().chain(&job.formats) {
         let fits: Vec<Named> =
             columns_of(&plan).into_iter().filter(|c| c.is_called(name)).collect();
         ensure_format(name, pattern, &fits)?;

@@ -21,7 +21,7 @@ const UPRIGHT: usize = 7;
 const A4: u8 = 9;
 
 /// How many lines and columns the sheet of a table takes.
-pub(super) fn size(part: &Part<'_>) -> (usize, usize) {
+pub(crate) fn size(part: &Part<'_>) -> (usize, usize) {
     let layout = Layout::new(part.grid, part.style);
     let above = top(part, true) as usize + heading_rows(&layout).len();
     (above + layout.rows.len(), layout.slots.len())
@@ -37,7 +37,7 @@ fn top(part: &Part<'_>, titled: bool) -> u32 {
 }
 
 /// Writes a table into a sheet of its own.
-pub(super) fn write(
+pub(crate) fn write(
     part: &Part<'_>,
     titled: bool,
     styles: &Styles,

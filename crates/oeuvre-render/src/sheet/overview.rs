@@ -13,7 +13,7 @@ const OF_FIGURES: f64 = 18.0;
 const OF_DETAIL: f64 = 90.0;
 
 /// Writes title, texts, headlines and checks.
-pub(super) fn write(
+pub(crate) fn write(
     document: &Document<'_>,
     styles: &Styles,
     remarks: &mut Remarks,
@@ -111,7 +111,7 @@ fn of_scale(scale: u8) -> String {
 }
 
 /// Writes ledger, notes and explanations.
-pub(super) fn write_notes(
+pub(crate) fn write_notes(
     document: &Document<'_>,
     styles: &Styles,
     remarks: &Remarks,

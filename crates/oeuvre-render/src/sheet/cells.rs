@@ -13,24 +13,24 @@ const EPOCH: i32 = 25_569;
 const FIRST_SURE_DAY: i32 = -25_508;
 
 /// The ink of what stands back.
-pub(super) const SOFT: Color = Color::RGB(0x0055_606b);
+pub(crate) const SOFT: Color = Color::RGB(0x0055_606b);
 /// Lines between cells.
 const RULE: Color = Color::RGB(0x00cf_d5db);
 
 /// What could not be written as what it is, for the notes.
 #[derive(Default)]
-pub(super) struct Remarks {
+pub(crate) struct Remarks {
     /// Numbers with more digits than a workbook's numbers hold.
-    pub(super) numbers_as_text: u64,
+    pub(crate) numbers_as_text: u64,
     /// Dates before the calendar of workbooks begins.
-    pub(super) dates_as_text: u64,
+    pub(crate) dates_as_text: u64,
     /// Texts that are longer than a cell holds.
-    pub(super) texts_cut: u64,
+    pub(crate) texts_cut: u64,
 }
 
 impl Remarks {
     /// They in words.
-    pub(super) fn notes(&self) -> Vec<String> {
+    pub(crate) fn notes(&self) -> Vec<String> {
         let of = |n: u64, one: &str, many: &str| match n {
             0 => None,
             1 => Some(format!("1 {one}")),
@@ -58,7 +58,7 @@ impl Remarks {
 }
 
 /// A text as a cell holds it, and whether it was cut for that.
-pub(super) fn fitting(text: &str) -> (String, bool) {
+pub(crate) fn fitting(text: &str) -> (String, bool) {
     let text = escape_controls(text);
     if text.len() <= MOST_TEXT || text.encode_utf16().count() <= MOST_TEXT {
         return (text, false);
@@ -76,17 +76,17 @@ pub(super) fn fitting(text: &str) -> (String, bool) {
 }
 
 /// How cells look.
-pub(super) struct Styles {
-    pub(super) title: Format,
-    pub(super) heading: Format,
-    pub(super) plain: Format,
-    pub(super) wrapped: Format,
-    pub(super) soft: Format,
-    pub(super) large: Format,
+pub(crate) struct Styles {
+    pub(crate) title: Format,
+    pub(crate) heading: Format,
+    pub(crate) plain: Format,
+    pub(crate) wrapped: Format,
+    pub(crate) soft: Format,
+    pub(crate) large: Format,
 }
 
 impl Styles {
-    pub(super) fn new() -> Styles {
+    pub(crate) fn new() -> Styles {
         let plain = Format::new().set_align(FormatAlign::Top);
         Styles {
             title: Format::new().set_bold().set_font_size(14),
@@ -100,7 +100,7 @@ impl Styles {
 }
 
 /// A heading of a column, or one over several.
-pub(super) fn of_heading(last: bool, right: bool) -> Format {
+pub(crate) fn of_heading(last: bool, right: bool) -> Format {
     let align = match (last, right) {
         (false, _) => FormatAlign::Center,
         (true, true) => FormatAlign::Right,
@@ -113,7 +113,7 @@ pub(super) fn of_heading(last: bool, right: bool) -> Format {
 
 /// Lines of the table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(super) enum LineLook {
+pub(crate) enum LineLook {
     Group,
     Subtotal,
     Total,
@@ -121,7 +121,7 @@ pub(super) enum LineLook {
 }
 
 /// How a cell of a line looks.
-pub(super) fn of_line(look: LineLook, number_format: Option<&str>, right: bool) -> Format {
+pub(crate) fn of_line(look: LineLook, number_format: Option<&str>, right: bool) -> Format {
     let mut format =
         Format::new().set_align(if right { FormatAlign::Right } else { FormatAlign::Left });
     if let Some(number_format) = number_format {
@@ -138,10 +138,10 @@ pub(super) fn of_line(look: LineLook, number_format: Option<&str>, right: bool) 
 }
 
 /// Where a cell is: line and column, from 0.
-pub(super) type Place = (u32, u16);
+pub(crate) type Place = (u32, u16);
 
 /// Writes a text.
-pub(super) fn put_text(
+pub(crate) fn put_text(
     sheet: &mut Worksheet,
     (row, column): Place,
     text: &str,
@@ -155,7 +155,7 @@ pub(super) fn put_text(
 }
 
 /// Writes a value as what it is: `read` is how it reads, for what a workbook has no type for.
-pub(super) fn put(
+pub(crate) fn put(
     sheet: &mut Worksheet,
     (row, column): Place,
     value: &Value,
@@ -218,7 +218,8 @@ mod tests {
     #[case("0.10", true)]
     #[case("-1151535.00", true)]
     #[case("9007199254740993", false)]
-    #[case("12345678901234.567", true)]
+    #[case("12345678901234.567", false)]
+    #[case("1234567890123.4567", true)]
     #[case("0.12345678901234567890", false)]
     #[case("99999999999999999999999999999999999999", false)]
     fn a_number_is_one_where_it_reads_back_the_same(#[case] number: &str, #[case] fits: bool) {

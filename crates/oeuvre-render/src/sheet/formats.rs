@@ -6,7 +6,7 @@ use crate::layout::{Layout, Slot};
 use oeuvre_columns::Kind;
 
 /// The number format of a column; `None` where its values are written as they read.
-pub(super) fn of_column(layout: &Layout<'_>, slot: Slot) -> Option<String> {
+pub(crate) fn of_column(layout: &Layout<'_>, slot: Slot) -> Option<String> {
     if let Some(pattern) = layout.pattern(slot) {
         return match pattern {
             Pattern::Number(pattern) => pattern.sheet_format(),

@@ -1,0 +1,10 @@
+//! What the sheets of a workbook hold: a table, what stands alone, notes; and how single cells are written.
+
+pub(crate) mod cells;
+mod formats;
+mod names;
+pub(crate) mod overview;
+pub(crate) mod table;
+
+pub(crate) use cells::{Remarks, Styles};
+pub(crate) use names::Names;
