@@ -29,18 +29,20 @@ pub(crate) fn planned<T>(
     })
 }
 
-/// Runs a request for a summary over files, and says how its figures are worked out.
+/// Runs a request for a summary over files, and says how its figures are worked out where that is wanted.
 pub(crate) fn summarize(
     files: &[String],
     options: ReadOptions,
     request: &Request,
-    threads: usize,
+    (threads, explains): (usize, bool),
     style: &Style,
 ) -> Result<(Grid, Ledger, Vec<Section>), Error> {
     let files = files_named(files, None)?;
     let mut input = open(&files, options)?;
     planned(input.as_mut(), (request, threads), style, |plan, request, input| {
         let (grid, ledger) = oeuvre_core::run_with_checks(plan, request, input, threads)?;
-        Ok((grid, ledger, oeuvre_core::explain(request, plan, &files)))
+        let sections =
+            if explains { oeuvre_core::explain(request, plan, &files) } else { Vec::new() };
+        Ok((grid, ledger, sections))
     })
 }

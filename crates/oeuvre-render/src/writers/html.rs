@@ -15,12 +15,14 @@ use crate::ledger::{figure_text, told_of_parts};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use oeuvre_core::LineKind;
 use std::io::{self, Write};
+use unicode_width::UnicodeWidthStr;
 
 /// How a page looks: on a screen, on paper, by day and by night.
 const STYLE: &str = include_str!("page.css");
 
-/// Pivots of more columns than this are printed in landscape.
-const WIDE: usize = 8;
+/// Tables of more characters a line than this are printed in smaller type, and then in landscape.
+const DENSE: usize = 88;
+const WIDE: usize = 132;
 
 /// Labels of more characters than this are broken into lines.
 const LONG: usize = 44;
@@ -135,11 +137,15 @@ fn headlines(parts: Vec<(usize, &Part<'_>)>) -> Markup {
 fn section(document: &Document<'_>, number: usize, part: &Part<'_>) -> Markup {
     let layout = Layout::new(part.grid, part.style);
     let id = format!("part-{}", number + 1);
-    let wide = layout.slots.len() > WIDE;
+    let class = match width(&layout) {
+        w if w > WIDE => Some("wide"),
+        w if w > DENSE => Some("dense"),
+        _ => None,
+    };
     let titled = document.has_headings();
     let heading = escape_controls(part.heading());
     html! {
-        section class=[wide.then_some("wide")] {
+        section class=[class] {
             div.scroll tabindex="0" role="region" aria-label=(heading) {
                 (table(&layout, &id, (titled.then_some(heading.as_str()), part.text.as_deref())))
             }
@@ -152,6 +158,21 @@ fn section(document: &Document<'_>, number: usize, part: &Part<'_>) -> Markup {
             }
         }
     }
+}
+
+/// How many characters a line of a table has, with two between its columns.
+fn width(layout: &Layout<'_>) -> usize {
+    let mut text = String::new();
+    let column = |&slot: &Slot| {
+        let words = layout.own_heading(slot).split(' ').map(UnicodeWidthStr::width).max();
+        let cells = layout.rows.iter().map(|&row| {
+            text.clear();
+            layout.push_read(&mut text, row, slot);
+            text.width().min(LONG)
+        });
+        cells.max().max(words).unwrap_or(0) + 2
+    };
+    layout.slots.iter().map(column).sum()
 }
 
 fn table(layout: &Layout<'_>, id: &str, (title, words): (Option<&str>, Option<&str>)) -> Markup {

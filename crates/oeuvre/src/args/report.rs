@@ -7,12 +7,30 @@ use oeuvre_core::Error;
 use std::collections::HashSet;
 use std::path::PathBuf;
 
+/// A report file to begin with.
+const EXAMPLE: &str = "A report file to begin with; every option of summary is a key of [[table]]:
+
+  title = \"Revenue\"
+  [data]
+  files = [\"bookings.csv\"]
+  where = \"status = 'sailed'\"
+  [[table]]
+  name = \"routes\"
+  by = [\"route\"]
+  show = [\"Revenue: sum(fare * passengers)\", \"count()\"]
+  totals = true
+  [[check]]
+  that = \"sum(fare * passengers)\"
+  at-least = 1000000
+
+All keys: docs/reports.md. A request that was typed becomes such a file with --save-report.";
+
 #[derive(clap::Args, Debug)]
 #[command(disable_help_flag = true)]
 #[command(
     after_help = "All options: oeuvre report --help; what a report file holds: docs/reports.md"
 )]
-#[command(after_long_help = "What a report file holds: docs/reports.md")]
+#[command(after_long_help = EXAMPLE)]
 pub(crate) struct ReportArgs {
     /// The report file, in TOML.
     #[arg(value_name = "FILE.toml")]
@@ -20,8 +38,15 @@ pub(crate) struct ReportArgs {
     /// Files with the rows, in place of those that the report names.
     #[arg(value_name = "FILE")]
     pub(crate) files: Vec<String>,
-    #[command(flatten)]
-    pub(crate) given: GivenArgs,
+    /// A value that the report takes, as in month=2025-03; repeatable.
+    ///
+    /// A value that the report takes in [given], where it stands for $month; repeatable. The first = parts the name
+    /// from the value.
+    #[arg(long, value_name = "NAME=VALUE", help_heading = "Of a report file")]
+    pub(crate) given: Vec<String>,
+    /// The one part of the report to run, by its name; repeatable.
+    #[arg(long, value_name = "PART", help_heading = "Of a report file")]
+    pub(crate) only: Vec<String>,
     /// Write when the report was made at its top.
     #[arg(long, help_heading = "Where to and how")]
     pub(crate) stamp: bool,

@@ -104,6 +104,11 @@ pub(crate) struct CountedArgs {
 }
 
 impl CountedArgs {
+    /// The conditions as they were written.
+    pub(crate) fn filters(&self) -> &[String] {
+        &self.filters
+    }
+
     /// A request for the rows that the options ask for.
     pub(crate) fn to_request(&self) -> Result<Request, Error> {
         Ok(Request {

@@ -144,7 +144,7 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
                 files,
                 ReadOptions::default(),
                 &question.request(),
-                environment::threads(),
+                (environment::threads(), false),
                 &Style::default(),
             )?;
             let text = TextSettings {

@@ -233,7 +233,7 @@ fn examples(all: &[Example]) -> Result<Vec<String>, Failure> {
             std::slice::from_ref(&file),
             ReadOptions::default(),
             &request,
-            1,
+            (1, false),
             &oeuvre_render::Style::default(),
         )?;
         for (column, i) in chosen.into_iter().enumerate() {

@@ -12,8 +12,8 @@ pub(crate) fn run(args: &ReportArgs) -> Result<(), Failure> {
     let definition = read(&args.report)?;
     let asked = Asked {
         files: &args.files,
-        given: &args.given.given,
-        only: &args.given.only,
+        given: &args.given,
+        only: &args.only,
         for_reading: target.format().is_for_reading(),
         threads,
     };

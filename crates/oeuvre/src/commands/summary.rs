@@ -13,9 +13,11 @@ pub(crate) fn run(command: &SummaryCommand, typed: &ArgMatches) -> Result<(), Fa
     save::ensure_free(&command.save)?;
     let options = args.to_options()?;
     let (mut request, style) = args.to_request()?;
-    request.for_reading = args.output.format()?.is_for_reading();
+    let format = args.output.format()?;
+    request.for_reading = format.is_for_reading();
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
-    let (grid, ledger, explained) = summarize(&args.files, options, &request, threads, &style)?;
+    let (grid, ledger, explained) =
+        summarize(&args.files, options, &request, (threads, format.explains()), &style)?;
     save::save(&command.save, "table", typed)?;
     present_explained(&args.output, &style, (&grid, &ledger), explained)
 }

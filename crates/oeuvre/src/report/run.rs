@@ -2,15 +2,22 @@
 //! brings the rows to all parts.
 
 use super::file::{Mistakes, Written};
-use super::prepared::{FigureAt, Found, HeadlineAt, Job, MadeOf, Prepared, WantedAt};
+use super::prepared::{
+    FigureAt, Found, HeadlineAt, Job, MadeOf, Prepared, PreparedCheck, PreparedPart, WantedAt,
+};
 use crate::args::style::{columns_of, ensure_fits, ensure_fits_columns};
 use oeuvre_columns::names::{all_of, nearest};
-use oeuvre_columns::{Kind, Source};
+use oeuvre_columns::{Kind, Source, Value};
 use oeuvre_core::{
     Checked, Error, Figure, Grid, Ledger, Plan, Request, Section, cell_named, respelt_all, run_all,
 };
 use oeuvre_data::settled;
 use oeuvre_render::{Document, Named, Part, PartType, Style};
+use std::collections::BTreeSet;
+
+/// What the columns of a headline are called that compare it with another figure.
+const DIFFERENCE: &str = "difference";
+const GROWTH: &str = "growth";
 
 /// A report that has been run.
 pub(crate) struct Finished {
@@ -86,7 +93,7 @@ pub(crate) fn run(prepared: &mut Prepared, threads: usize) -> Result<Finished, E
             done[job] = Some(it);
         }
     }
-    finish(prepared, done.into_iter().flatten().collect())
+    finish(prepared, &done.into_iter().flatten().collect::<Vec<_>>())
 }
 
 /// Plans requests over the same rows, and runs them in one pass.
@@ -260,89 +267,20 @@ fn ensure_formats(prepared: &Prepared, columns: &[Vec<Named>], mistakes: &mut Mi
 }
 
 /// Puts the parts and the checks of a report together.
-fn finish(prepared: &Prepared, done: Vec<Done>) -> Result<Finished, Error> {
-    let figure = |(job, column): FigureAt| Figure::of(&done[job].grid, column);
-    let mut parts = Vec::new();
-    for part in &prepared.parts {
-        let (grid, style, ledger, explained) = match &part.made_of {
-            MadeOf::Job(job) => {
-                let it = &done[*job];
-                (it.grid.clone(), it.style.clone(), it.ledger.clone(), it.explained.clone())
-            }
-            MadeOf::Figure(of) => {
-                let HeadlineAt { heading, figure: at, beside, style, .. } = of.as_ref();
-                let it = figure(*at);
-                let mut style = style.clone();
-                let mut figures = vec![(heading.clone(), it.clone())];
-                if let Some((name, other)) = beside {
-                    let other = figure(*other);
-                    let [difference, growth] = it.change_from(&other)?;
-                    let none = |kind| Figure {
-                        kind,
-                        value: oeuvre_columns::Value::Missing,
-                        share: true,
-                        quotient: None,
-                    };
-                    let pattern = style.formats.last().map(|f| f.1.clone());
-                    style.formats.extend(pattern.iter().map(|p| (name.clone(), p.clone())));
-                    style.formats.extend(pattern.map(|p| ("difference".to_owned(), p)));
-                    figures.push((name.clone(), other));
-                    figures.push((
-                        "difference".to_owned(),
-                        difference.unwrap_or(Figure { share: it.share, ..none(it.kind) }),
-                    ));
-                    figures.push(("growth".to_owned(), growth.unwrap_or(none(Kind::Float))));
-                }
-                let of_job = &done[at.0];
-                let explained = of_figure(&of_job.explained, at.1);
-                let ledger = Ledger { notes: Vec::new(), ..of_job.ledger.clone() };
-                (Grid::of_figures(&figures), style, ledger, explained)
-            }
-        };
-        let (name, title, text) = (part.name.clone(), part.title.clone(), part.text.clone());
-        let shows = part.shows;
-        parts.push(FinishedPart { name, title, text, shows, grid, style, ledger, explained });
-    }
-    let mut checks = Vec::new();
-    for check in &prepared.checks {
-        let found = match &check.found {
-            Found::Figure(at) => figure(*at),
-            Found::Cell { job, result, at } => {
-                let (it, of) = (&done[*job], &prepared.jobs[*job]);
-                let source = prepared.sources[of.source].input.as_ref();
-                let reads_as = |heading: &str, value: &oeuvre_columns::Value| {
-                    it.style.reads_as(heading, value)
-                };
-                let cell = cell_named(&it.grid, &of.request, source, at, &reads_as);
-                let (line, position) = cell.map_err(|e| check.places.place(e))?;
-                let is_it = |c: &oeuvre_core::ResultColumn| {
-                    let name = result.as_ref().map(|r| r.value.trim());
-                    c.position == position
-                        && name.is_none_or(|n| {
-                            n == c.heading || n == c.calc || n.trim_matches('"') == c.heading
-                        })
-                };
-                match it.grid.columns.iter().position(is_it) {
-                    Some(column) => Figure::at(&it.grid, line, column),
-                    None => {
-                        return Err(check.places.mistake("the table has no such result").into());
-                    }
-                }
-            }
-        };
-        let wanted = match &check.wanted {
-            WantedAt::Known(value) => Figure::known(value.clone()),
-            WantedAt::Figure(at) => figure(*at),
-        };
-        let checked = check.terms.checked(check.that.clone(), &found, &wanted);
-        checks.push((check.name.clone(), checked.map_err(|e| placed_check(check, e))?));
-    }
+fn finish(prepared: &Prepared, done: &[Done]) -> Result<Finished, Error> {
+    let parts: Result<_, Error> =
+        prepared.parts.iter().map(|part| finish_part(part, done)).collect();
+    let checks: Result<_, Error> = prepared
+        .checks
+        .iter()
+        .map(|check| Ok((check.name.clone(), finish_check(check, prepared, done)?)))
+        .collect();
     let charts = prepared.charts.iter();
     let mut notes: Vec<String> = charts
         .map(|name| format!("the chart {name} is left out: this version draws none"))
         .collect();
     // What is told of figures by themselves is told of the report.
-    let of_figures = prepared.jobs.iter().zip(&done).filter(|(job, _)| job.figures);
+    let of_figures = prepared.jobs.iter().zip(done).filter(|(job, _)| job.figures);
     let told = of_figures.flat_map(|(_, done)| done.ledger.told());
     notes.extend(told.map(|note| note.text.clone()));
     let of_checks = prepared.checks.iter().flat_map(|check| {
@@ -350,20 +288,97 @@ fn finish(prepared: &Prepared, done: Vec<Done>) -> Result<Finished, Error> {
         let wanted = if let WantedAt::Figure(at) = check.wanted { Some(at.0) } else { None };
         found.into_iter().chain(wanted)
     });
-    let of_checks: std::collections::BTreeSet<usize> = of_checks.collect();
-    let others = of_checks.into_iter().map(|job| done[job].ledger.clone()).collect();
+    let of_checks: BTreeSet<usize> = of_checks.collect();
     Ok(Finished {
         title: prepared.title.clone(),
         text: prepared.text.clone(),
-        parts,
-        checks,
+        parts: parts?,
+        checks: checks?,
         notes,
-        others,
+        others: of_checks.into_iter().map(|job| done[job].ledger.clone()).collect(),
     })
 }
 
+/// The figure of a job.
+fn figure(done: &[Done], (job, column): FigureAt) -> Figure {
+    Figure::of(&done[job].grid, column)
+}
+
+fn finish_part(part: &PreparedPart, done: &[Done]) -> Result<FinishedPart, Error> {
+    let (grid, style, ledger, explained) = match &part.made_of {
+        MadeOf::Job(job) => {
+            let it = &done[*job];
+            (it.grid.clone(), it.style.clone(), it.ledger.clone(), it.explained.clone())
+        }
+        MadeOf::Figure(it) => {
+            let (job, column) = it.figure;
+            let (grid, style) = headline(it, done)?;
+            let ledger = Ledger { notes: Vec::new(), ..done[job].ledger.clone() };
+            (grid, style, ledger, of_figure(&done[job].explained, column))
+        }
+    };
+    let (name, title, text) = (part.name.clone(), part.title.clone(), part.text.clone());
+    Ok(FinishedPart { name, title, text, shows: part.shows, grid, style, ledger, explained })
+}
+
+/// A headline as a table of one line: the figure, and where it is compared the other one, the difference and the
+/// growth. All but the growth read by one pattern.
+fn headline(it: &HeadlineAt, done: &[Done]) -> Result<(Grid, Style), Error> {
+    let now = figure(done, it.figure);
+    let mut style = it.style.clone();
+    let mut figures = vec![(it.heading.clone(), now.clone())];
+    if let Some((name, before)) = &it.beside {
+        let before = figure(done, *before);
+        let none = |kind, share| Figure { kind, value: Value::Missing, share, quotient: None };
+        let [difference, growth] = now.change_from(&before)?;
+        let difference = difference.unwrap_or_else(|| none(now.kind, now.share));
+        let growth = growth.unwrap_or_else(|| none(Kind::Float, true));
+        if let Some((_, pattern)) = style.formats.last().cloned() {
+            style.formats.push((name.clone(), pattern.clone()));
+            style.formats.push((DIFFERENCE.to_owned(), pattern));
+        }
+        figures.push((name.clone(), before));
+        figures.push((DIFFERENCE.to_owned(), difference));
+        figures.push((GROWTH.to_owned(), growth));
+    }
+    Ok((Grid::of_figures(&figures), style))
+}
+
+fn finish_check(
+    check: &PreparedCheck,
+    prepared: &Prepared,
+    done: &[Done],
+) -> Result<Checked, Error> {
+    let found = match &check.found {
+        Found::Figure(at) => figure(done, *at),
+        Found::Cell { job, result, at } => {
+            let (it, of) = (&done[*job], &prepared.jobs[*job]);
+            let source = prepared.sources[of.source].input.as_ref();
+            let reads_as = |heading: &str, value: &Value| it.style.reads_as(heading, value);
+            let cell = cell_named(&it.grid, &of.request, source, at, &reads_as);
+            let (line, position) = cell.map_err(|e| check.places.place(e))?;
+            let is_it = |c: &oeuvre_core::ResultColumn| {
+                let name = result.as_ref().map(|r| r.value.trim());
+                let is_called =
+                    |n: &str| n == c.heading || n == c.calc || n.trim_matches('"') == c.heading;
+                c.position == position && name.is_none_or(is_called)
+            };
+            match it.grid.columns.iter().position(is_it) {
+                Some(column) => Figure::at(&it.grid, line, column),
+                None => return Err(check.places.mistake("the table has no such result").into()),
+            }
+        }
+    };
+    let wanted = match &check.wanted {
+        WantedAt::Known(value) => Figure::known(value.clone()),
+        WantedAt::Figure(at) => figure(done, *at),
+    };
+    let checked = check.terms.checked(check.that.clone(), &found, &wanted);
+    checked.map_err(|e| placed_check(check, e))
+}
+
 /// Figures that cannot be compared, told at the check.
-fn placed_check(check: &super::prepared::PreparedCheck, error: Error) -> Error {
+fn placed_check(check: &PreparedCheck, error: Error) -> Error {
     match error {
         Error::Diagnostics(mistakes) => {
             let why = mistakes.first().map_or(String::new(), |m| format!(": {}", m.message));
@@ -430,7 +445,7 @@ pub(crate) fn explain(prepared: &mut Prepared) -> Result<Vec<(String, Vec<Sectio
         let plan = Plan::new(&job.request, source.input.columns())?;
         of_jobs.push(oeuvre_core::explain(&job.request, &plan, &source.files));
     }
-    let part = |part: &super::prepared::PreparedPart| match &part.made_of {
+    let part = |part: &PreparedPart| match &part.made_of {
         MadeOf::Job(job) => {
             (part.title.clone().unwrap_or_else(|| part.name.clone()), of_jobs[*job].clone())
         }

@@ -49,95 +49,123 @@ pub(crate) fn save(args: &SaveArgs, kind: &str, typed: &ArgMatches) -> Result<()
     deliver(Some(path), |out| out.write_all(text.as_bytes()))
 }
 
+/// The texts of an option, as they were typed.
+fn typed_texts(typed: &ArgMatches, id: &str) -> Vec<String> {
+    let raw = typed.try_get_raw(id).ok().flatten();
+    raw.map_or(Vec::new(), |raw| raw.map(|v| v.to_string_lossy().into_owned()).collect())
+}
+
 fn text_of(kind: &str, command: &str, typed: &ArgMatches, folder: &Path) -> Result<String, Error> {
     let all = crate::args::Args::command();
     let Some(command) = all.find_subcommand(command) else { return Ok(String::new()) };
-    let strings = |id: &str| -> Vec<String> {
-        let raw = typed.try_get_raw(id).ok().flatten();
-        raw.map_or(Vec::new(), |raw| raw.map(|v| v.to_string_lossy().into_owned()).collect())
-    };
-    let (mut data, mut lets, mut formats, mut part) =
-        (Table::new(), Table::new(), Table::new(), Table::new());
-    let (mut checks, mut lookups) = (Vec::new(), Vec::new());
-    part.insert("name".into(), command.get_name().into());
+    let mut saved = Saved::new(typed, folder);
+    saved.part.insert("name".into(), command.get_name().into());
+    let files = typed_texts(typed, "files");
+    let files = files.iter().map(|f| Value::from(from_folder(f, folder)));
+    saved.data.insert("files".into(), Value::Array(files.collect()));
     for option in command.get_arguments() {
-        let id = option.get_id().as_str();
-        if id == "files" {
-            let files = strings(id);
-            let files = files.iter().map(|f| Value::from(from_folder(f, folder)));
-            data.insert("files".into(), Value::Array(files.collect()));
-            continue;
+        let is_asked = |long: &str| !NOT_ASKED.contains(&long);
+        if let Some(long) = option.get_long().filter(|long| is_asked(long))
+            && is_typed(typed, option.get_id().as_str())
+        {
+            saved.add(option, long)?;
         }
-        let Some(long) = option.get_long() else { continue };
-        if NOT_ASKED.contains(&long) || !is_typed(typed, id) {
-            continue;
-        }
-        let values = strings(id);
+    }
+    saved.into_text(kind)
+}
+
+/// A report file on its way.
+struct Saved<'a> {
+    typed: &'a ArgMatches,
+    folder: &'a Path,
+    data: Table,
+    lets: Table,
+    formats: Table,
+    part: Table,
+    checks: Vec<Value>,
+    lookups: Vec<Value>,
+}
+
+impl<'a> Saved<'a> {
+    fn new(typed: &'a ArgMatches, folder: &'a Path) -> Saved<'a> {
+        let (data, lets, formats, part) = Default::default();
+        Saved { typed, folder, data, lets, formats, part, checks: Vec::new(), lookups: Vec::new() }
+    }
+
+    /// Adds an option that was typed.
+    fn add(&mut self, option: &clap::Arg, long: &str) -> Result<(), Error> {
+        let values = typed_texts(self.typed, option.get_id().as_str());
         match long {
             "let" => {
-                for (name, calc) in values.iter().filter_map(|text| named(text)) {
-                    lets.insert(name, calc.into());
-                }
+                let named = values.iter().filter_map(|text| named(text));
+                self.lets.extend(named.map(|(name, calc)| (name, calc.into())));
             }
             "format" => {
-                for (name, pattern) in values.iter().filter_map(|text| text.split_once(':')) {
-                    formats.insert(name.trim().to_owned(), pattern.trim().into());
-                }
+                let parts = values.iter().filter_map(|text| text.split_once(':'));
+                let parts = parts.map(|(n, p)| (n.trim().to_owned(), p.trim().into()));
+                self.formats.extend(parts);
             }
             "check" => {
                 for text in &values {
-                    checks.push(Value::Table(check(&Check::parse("--check", text)?)));
+                    self.checks.push(Value::Table(check(&Check::parse("--check", text)?)));
                 }
             }
             "lookup" => {
-                for (text, on) in values.iter().zip(strings("matches")) {
-                    let (name, file) = name_and_file(text);
-                    let mut lookup = Table::new();
-                    lookup.insert("file".into(), from_folder(file, folder).into());
-                    if name != name_and_file(file).0 {
-                        lookup.insert("name".into(), name.clone().into());
-                    }
-                    lookup.insert("match".into(), on.into());
-                    for (key, id) in [("no-match", "no_match"), ("doubled", "doubled")] {
-                        let own =
-                            |v: &&String| v.split_once('=').is_some_and(|(n, _)| n.trim() == name);
-                        let all = |v: &&String| !v.contains('=');
-                        let values = strings(id);
-                        let value = values.iter().rfind(own).or_else(|| values.iter().rfind(all));
-                        let word =
-                            value.map(|v| v.rsplit('=').next().unwrap_or(v).trim().to_owned());
-                        if let Some(word) = word {
-                            lookup.insert(key.into(), word.into());
-                        }
-                    }
-                    lookups.push(Value::Table(lookup));
+                for (text, on) in values.iter().zip(typed_texts(self.typed, "matches")) {
+                    let lookup = self.lookup(text, on);
+                    self.lookups.push(Value::Table(lookup));
                 }
             }
+            // With the lookups.
             "match" | "no-match" | "doubled" => {}
             _ => {
                 let of_rows = option.get_help_heading() == Some("How to read")
                     || matches!(long, "where" | "one-spelling");
-                let to = if of_rows { &mut data } else { &mut part };
+                let to = if of_rows { &mut self.data } else { &mut self.part };
                 to.insert(long.to_owned(), value(option, long, &values));
             }
         }
+        Ok(())
     }
-    if !lookups.is_empty() {
-        data.insert("lookup".into(), Value::Array(lookups));
-    }
-    let mut whole = Table::new();
-    whole.insert("data".into(), Value::Table(data));
-    for (key, table) in [("let", lets), ("format", formats)] {
-        if !table.is_empty() {
-            whole.insert(key.into(), Value::Table(table));
+
+    fn lookup(&self, text: &str, on: String) -> Table {
+        let (name, file) = name_and_file(text);
+        let mut lookup = Table::new();
+        lookup.insert("file".into(), from_folder(file, self.folder).into());
+        if name != name_and_file(file).0 {
+            lookup.insert("name".into(), name.clone().into());
         }
+        lookup.insert("match".into(), on.into());
+        for (key, id) in [("no-match", "no_match"), ("doubled", "doubled")] {
+            let values = typed_texts(self.typed, id);
+            let own = |v: &&String| v.split_once('=').is_some_and(|(n, _)| n.trim() == name);
+            let all = |v: &&String| !v.contains('=');
+            let value = values.iter().rfind(own).or_else(|| values.iter().rfind(all));
+            if let Some(word) = value.and_then(|v| v.rsplit('=').next()) {
+                lookup.insert(key.into(), word.trim().into());
+            }
+        }
+        lookup
     }
-    whole.insert(kind.to_owned(), Value::Array(vec![Value::Table(part)]));
-    if !checks.is_empty() {
-        whole.insert("check".into(), Value::Array(checks));
+
+    fn into_text(mut self, kind: &str) -> Result<String, Error> {
+        if !self.lookups.is_empty() {
+            self.data.insert("lookup".into(), Value::Array(self.lookups));
+        }
+        let mut whole = Table::new();
+        whole.insert("data".into(), Value::Table(self.data));
+        for (key, table) in [("let", self.lets), ("format", self.formats)] {
+            if !table.is_empty() {
+                whole.insert(key.into(), Value::Table(table));
+            }
+        }
+        whole.insert(kind.to_owned(), Value::Array(vec![Value::Table(self.part)]));
+        if !self.checks.is_empty() {
+            whole.insert("check".into(), Value::Array(self.checks));
+        }
+        let text = toml::to_string_pretty(&whole);
+        text.map_err(|e| Error::request(format!("the request cannot be saved: {e}")))
     }
-    toml::to_string_pretty(&whole)
-        .map_err(|e| Error::request(format!("the request cannot be saved: {e}")))
 }
 
 /// The value of an option.
