@@ -23,6 +23,8 @@ const STYLE: &str = include_str!("page.css");
 /// Tables of more characters a line than this are printed in smaller type, and then in landscape.
 const DENSE: usize = 88;
 const WIDE: usize = 132;
+/// Tables of so few lines are not torn over two pages.
+const SHORT: usize = 30;
 
 /// Labels of more characters than this are broken into lines.
 const LONG: usize = 44;
@@ -137,15 +139,19 @@ fn headlines(parts: Vec<(usize, &Part<'_>)>) -> Markup {
 fn section(document: &Document<'_>, number: usize, part: &Part<'_>) -> Markup {
     let layout = Layout::new(part.grid, part.style);
     let id = format!("part-{}", number + 1);
-    let class = match width(&layout) {
-        w if w > WIDE => Some("wide"),
-        w if w > DENSE => Some("dense"),
-        _ => None,
-    };
+    let mut class = match width(&layout) {
+        w if w > WIDE => "wide",
+        w if w > DENSE => "dense",
+        _ => "",
+    }
+    .to_owned();
+    if layout.rows.len() <= SHORT {
+        class.push_str(" short");
+    }
     let titled = document.has_headings();
     let heading = escape_controls(part.heading());
     html! {
-        section class=[class] {
+        section class=(class.trim()) {
             div.scroll tabindex="0" role="region" aria-label=(heading) {
                 (table(&layout, &id, (titled.then_some(heading.as_str()), part.text.as_deref())))
             }
