@@ -198,6 +198,12 @@ pub(crate) fn read(path: &Path) -> Result<Definition, Error> {
     let mut mistakes = Mistakes::default();
     let text = file.text.clone();
     let (root, wrong) = DeTable::parse_recoverable(&text.text);
+    if !wrong.is_empty() && path.extension().is_none_or(|e| !e.eq_ignore_ascii_case("toml")) {
+        return Err(Error::request_with_help(
+            format!("{} is no report file", path.display()),
+            "a report file is TOML; files with rows stand behind it: oeuvre report FILE.toml FILE",
+        ));
+    }
     for error in wrong {
         let span = error.span().unwrap_or(0..0);
         mistakes.add(file.mistake(span, format!("this is no TOML: {}", error.message())));
