@@ -15,6 +15,7 @@
 //! assert!(!document.is_report && document.parts[0].title.is_none());
 //! ```
 
+use crate::chart::{ChartData, ChartLook, Scene, draw};
 use crate::style::Style;
 use oeuvre_core::{Checked, Entry, Grid, Ledger, Section};
 
@@ -49,6 +50,8 @@ pub enum PartType {
     Table,
     /// Rows.
     Detail,
+    /// Lines of groups, drawn.
+    Chart,
     /// One figure by itself in the first column, and where there are more, another one that it is compared with,
     /// the difference, and the growth.
     Headline,
@@ -60,6 +63,7 @@ impl PartType {
         match self {
             PartType::Table => "table",
             PartType::Detail => "detail",
+            PartType::Chart => "chart",
             PartType::Headline => "headline",
         }
     }
@@ -80,11 +84,34 @@ pub struct Part<'a> {
     pub grid: &'a Grid,
     /// How it looks.
     pub style: &'a Style,
+    /// How it is drawn, where it is.
+    pub chart: Option<&'a ChartLook>,
     /// The account of its rows.
     pub ledger: &'a Ledger,
 }
 
 impl Part<'_> {
+    /// It drawn, where it is a chart.
+    pub(crate) fn scene(&self) -> Option<Scene> {
+        let look = self.chart?;
+        let data = ChartData::of(self.grid, self.style, look);
+        let title = look.title.clone().or_else(|| self.title.clone());
+        Some(draw(&data, &ChartLook { title, ..look.clone() }, self.style.signs))
+    }
+
+    /// As [`Part::scene`], without a title of its own, below one that stands there already.
+    pub(crate) fn scene_below_title(&self) -> Option<Scene> {
+        let look = self.chart?;
+        let data = ChartData::of(self.grid, self.style, look);
+        let mut scene = draw(
+            &data,
+            &ChartLook { title: Some(String::new()), ..look.clone() },
+            self.style.signs,
+        );
+        scene.title = self.heading().to_owned();
+        Some(scene)
+    }
+
     /// What stands above it: its title, or its name.
     pub fn heading(&self) -> &str {
         self.title.as_deref().unwrap_or(&self.name)
@@ -124,9 +151,25 @@ impl<'a> Document<'a> {
     pub fn of_table(grid: &'a Grid, ledger: &'a Ledger, style: &'a Style) -> Document<'a> {
         let shows = if grid.of_rows { PartType::Detail } else { PartType::Table };
         let name = shows.name().to_owned();
-        let part = Part { name, title: None, text: None, shows, grid, style, ledger };
+        let (title, text, chart) = (None, None, None);
+        let part = Part { name, title, text, shows, grid, style, chart, ledger };
         let checks = ledger.checks.iter().map(|check| (None, check)).collect();
         Document { parts: vec![part], checks, ..Document::default() }
+    }
+
+    /// The document that a chart is by itself.
+    pub fn of_chart(
+        grid: &'a Grid,
+        ledger: &'a Ledger,
+        style: &'a Style,
+        chart: &'a ChartLook,
+    ) -> Document<'a> {
+        let mut document = Document::of_table(grid, ledger, style);
+        for part in &mut document.parts {
+            (part.shows, part.chart) = (PartType::Chart, Some(chart));
+            part.name = PartType::Chart.name().to_owned();
+        }
+        document
     }
 
     /// A part by itself, as a document of one table.

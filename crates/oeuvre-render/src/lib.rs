@@ -15,7 +15,7 @@
 //! let style = Style::default();
 //! let as_type = |name: &str| {
 //!     let format: Format = name.parse().unwrap();
-//!     let settings = Settings { style: &style, format, text: TextSettings::default(), with_ledger: false };
+//!     let settings = Settings { style: &style, format, text: TextSettings::default(), with_ledger: false, beside: None };
 //!     let mut out = Vec::new();
 //!     write(&grid, &Ledger::default(), settings, &mut out).unwrap();
 //!     String::from_utf8(out).unwrap()
@@ -25,6 +25,7 @@
 //! ```
 
 mod cells;
+mod chart;
 mod document;
 mod draw;
 mod format;
@@ -45,6 +46,7 @@ use oeuvre_core::{Grid, Ledger, Plan, Trace};
 use std::io::{self, Write};
 
 pub use cells::{ForTerminal, escape_controls};
+pub use chart::{ChartLook, Stacked};
 pub use document::{Document, Part, PartType};
 pub use format::Signs;
 pub use ledger::{
@@ -74,6 +76,8 @@ pub struct Settings<'a> {
     pub text: TextSettings,
     /// Whether documents carry the ledger.
     pub with_ledger: bool,
+    /// The beginning of the names of files that stand beside the document, where it is a file; see [`files_beside`].
+    pub beside: Option<&'a str>,
 }
 
 /// Writes a table.
@@ -99,6 +103,37 @@ pub fn write_document(
     out: &mut dyn Write,
 ) -> io::Result<()> {
     settings.format.0.write(document, settings, out)
+}
+
+/// The files that stand beside a document in some format, each with its name and what it holds: the charts of
+/// Markdown.
+pub fn files_beside(document: &Document<'_>, settings: Settings<'_>) -> Vec<(String, Vec<u8>)> {
+    settings.format.0.files_beside(document, settings)
+}
+
+/// Which texts of the charts of a document are drawn with types of the system, as the one that comes along lacks
+/// their letters: the names of the charts.
+pub fn charts_with_other_letters(document: &Document<'_>) -> Vec<String> {
+    #[cfg(feature = "png")]
+    {
+        let other = |p: &&Part<'_>| p.scene().is_some_and(|scene| chart::needs_system(&scene));
+        document.parts.iter().filter(other).map(|p| p.name.clone()).collect()
+    }
+    #[cfg(not(feature = "png"))]
+    {
+        let _ = document;
+        Vec::new()
+    }
+}
+
+/// How many series the charts of a document have at most.
+pub fn most_series(document: &Document<'_>) -> usize {
+    let series = |part: &Part<'_>| {
+        let look = part.chart.filter(|look| !look.points)?;
+        let data = chart::ChartData::of(part.grid, part.style, look);
+        Some(data.series.iter().map(|s| s.ink + 1).max().unwrap_or(0))
+    };
+    document.parts.iter().filter_map(series).max().unwrap_or(0)
 }
 
 /// Writes a traced cell. For reading all of it, with at most `most` rows; else the rows alone.

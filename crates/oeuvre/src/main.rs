@@ -2,6 +2,7 @@
 //! `oeuvre-data`, drawing in `oeuvre-render`.
 
 mod args;
+mod chart;
 mod commands;
 mod complete;
 mod deliver;

@@ -41,12 +41,18 @@ pub(crate) fn present_explained(
 }
 
 /// Writes a document to a file, or to standard output.
-fn deliver_document(
+pub(crate) fn deliver_document(
     to: Option<&Path>,
     document: &Document<'_>,
     settings: Settings<'_>,
 ) -> Result<(), Failure> {
     let format = settings.format;
+    if format.draws() && document.parts.iter().any(|part| part.chart.is_none()) {
+        let name = format.name();
+        let message = format!("{name} is a drawing, and this is a table");
+        let help = format!("draw it: oeuvre chart … --to FILE.{name}");
+        return Err(Error::request_with_help(message, help).into());
+    }
     if let Some((message, help)) = format.refuses(document) {
         return Err(Error::request_with_help(message, help).into());
     }
@@ -54,6 +60,13 @@ fn deliver_document(
         let message = format!("{} is not for a terminal", format.name());
         let help = format!("name a file: --to FILE.{}", format.ending());
         return Err(Error::request_with_help(message, help).into());
+    }
+    // What stands beside a document has the beginning of its name.
+    let stem = to.and_then(|to| to.file_stem()?.to_str());
+    let settings = Settings { beside: stem, ..settings };
+    for (name, bytes) in oeuvre_render::files_beside(document, settings) {
+        let path = to.map_or_else(|| name.clone().into(), |to| to.with_file_name(&name));
+        deliver_as(Some(&path), format, |out| out.write_all(&bytes))?;
     }
     deliver_as(to, format, |out| oeuvre_render::write_document(document, settings, out))
 }
@@ -219,6 +232,7 @@ fn settings_for<'a>(output: &OutputArgs, style: &'a Style, format: Format) -> Se
             color: !to_file && environment::color(output.color, &io::stdout()),
         },
         with_ledger: !output.quiet,
+        beside: None,
     }
 }
 

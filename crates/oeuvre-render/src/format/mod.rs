@@ -45,6 +45,14 @@ impl Pattern {
         }
     }
 
+    /// The unit that it writes around figures: a sign of currency, `%`; empty for none.
+    pub(crate) fn unit(&self) -> String {
+        match self {
+            Pattern::Number(pattern) => pattern.unit(),
+            Pattern::Date(_) => String::new(),
+        }
+    }
+
     /// Adds a value, whose quotient may be known, as the pattern says; false where it does not apply.
     pub(crate) fn push(&self, out: &mut String, value: &Value, of: Quotient) -> bool {
         match self {

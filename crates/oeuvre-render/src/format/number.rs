@@ -126,6 +126,11 @@ impl NumberPattern {
         })
     }
 
+    /// What it writes around figures.
+    pub(crate) fn unit(&self) -> String {
+        format!("{}{}", self.prefix, self.suffix).trim().to_owned()
+    }
+
     /// The pattern in the language of workbooks, where it can be said there.
     #[cfg(feature = "xlsx")]
     pub(crate) fn sheet_format(&self) -> Option<String> {

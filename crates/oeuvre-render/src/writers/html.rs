@@ -6,6 +6,7 @@
 use super::Writer;
 use crate::Settings;
 use crate::cells::{escape_controls, grouped};
+use crate::chart::svg;
 use crate::document::{Document, Part, PartType, paragraphs};
 use crate::draw::step;
 use crate::headings::heading_rows;
@@ -150,6 +151,9 @@ fn section(document: &Document<'_>, number: usize, part: &Part<'_>) -> Markup {
     }
     let titled = document.has_headings();
     let heading = escape_controls(part.heading());
+    if let Some(scene) = part.scene_below_title() {
+        return figure(part, &layout, (&id, &heading), &svg(&scene, false));
+    }
     html! {
         section class=(class.trim()) {
             div.scroll tabindex="0" role="region" aria-label=(heading) {
@@ -160,6 +164,32 @@ fn section(document: &Document<'_>, number: usize, part: &Part<'_>) -> Markup {
                     @for (i, note) in part.grid.notes.iter().enumerate() {
                         li id=(format!("{id}-note-{}", i + 1)) { (escape_controls(note)) }
                     }
+                }
+            }
+        }
+    }
+}
+
+/// A chart with its title, and its figures folded below it.
+fn figure(
+    part: &Part<'_>,
+    layout: &Layout<'_>,
+    (id, heading): (&str, &str),
+    drawn: &str,
+) -> Markup {
+    html! {
+        section.chart {
+            figure {
+                figcaption {
+                    h2 { (heading) }
+                    (text(part.text.as_deref()))
+                }
+                (PreEscaped(drawn))
+            }
+            details {
+                summary { "The figures of this chart" }
+                div.scroll tabindex="0" role="region" aria-label=(heading) {
+                    (table(layout, id, (None, None)))
                 }
             }
         }

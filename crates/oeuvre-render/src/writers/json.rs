@@ -510,8 +510,13 @@ mod tests {
         let (grid, ledger) = table(&rows, request);
         let (style, mut out) = (Style::default(), Vec::new());
         let format = "json".parse().unwrap();
-        let settings =
-            Settings { style: &style, format, text: TextSettings::default(), with_ledger: false };
+        let settings = Settings {
+            style: &style,
+            format,
+            text: TextSettings::default(),
+            with_ledger: false,
+            beside: None,
+        };
         Json.write(&Document::of_table(&grid, &ledger, &style), settings, &mut out).unwrap();
         String::from_utf8(out).unwrap()
     }

@@ -6,6 +6,7 @@
 use super::Writer;
 use crate::Settings;
 use crate::cells::escape_controls;
+use crate::chart::svg;
 use crate::document::{Document, Part, PartType, paragraphs};
 use crate::draw::{bar_text, heat_text};
 use crate::headline::Headline;
@@ -45,6 +46,17 @@ impl Writer for Markdown {
     fn is_for_reading(&self) -> bool {
         true
     }
+    fn files_beside(
+        &self,
+        document: &Document<'_>,
+        settings: Settings<'_>,
+    ) -> Vec<(String, Vec<u8>)> {
+        let Some(stem) = settings.beside else { return Vec::new() };
+        let file = |part: &Part<'_>| {
+            Some((chart_name(stem, &part.name), svg(&part.scene()?, true).into_bytes()))
+        };
+        document.parts.iter().filter_map(file).collect()
+    }
     fn write(
         &self,
         document: &Document<'_>,
@@ -80,6 +92,18 @@ impl Writer for Markdown {
                 let beside =
                     it.beside.map_or(String::new(), |beside| format!(" ({})", plain(&beside)));
                 writeln!(out, "{}: **{}**{beside}", plain(&it.heading), plain(&it.figure))?;
+            } else if part.chart.is_some()
+                && let Some(stem) = settings.beside
+            {
+                let name = chart_name(stem, &part.name);
+                let address = name.replace(' ', "%20").replace('(', "%28").replace(')', "%29");
+                writeln!(out, "![{}]({address})", plain(part.heading()))?;
+            } else if part.chart.is_some() {
+                writeln!(
+                    out,
+                    "(The chart {} stands beside a file: --to FILE.md)",
+                    plain(&part.name)
+                )?;
             } else {
                 table(part, out)?;
             }
@@ -90,6 +114,12 @@ impl Writer for Markdown {
         }
         Ok(())
     }
+}
+
+/// The name of the file of a chart.
+fn chart_name(stem: &str, part: &str) -> String {
+    let clean = |c: char| if c.is_control() || "/\\:*?\"<>|#%".contains(c) { '-' } else { c };
+    format!("{stem}-{}.svg", part.chars().map(clean).collect::<String>())
 }
 
 /// A blank line between blocks.

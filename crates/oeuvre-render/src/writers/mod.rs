@@ -18,7 +18,10 @@ mod html;
 mod json;
 mod markdown;
 mod page;
+#[cfg(feature = "png")]
+mod png;
 mod separated;
+mod svg;
 mod text;
 mod trace;
 #[cfg(feature = "xlsx")]
@@ -60,6 +63,11 @@ pub(crate) trait Writer: Sync {
         false
     }
 
+    /// Whether it draws charts, and nothing else.
+    fn draws(&self) -> bool {
+        false
+    }
+
     /// Whether a document of several parts is one file.
     fn holds_several(&self) -> bool {
         true
@@ -69,6 +77,16 @@ pub(crate) trait Writer: Sync {
     fn refuses(&self, document: &Document<'_>) -> Option<(String, String)> {
         let _ = document;
         None
+    }
+
+    /// The files that stand beside a document, each with its name and what it holds.
+    fn files_beside(
+        &self,
+        document: &Document<'_>,
+        settings: Settings<'_>,
+    ) -> Vec<(String, Vec<u8>)> {
+        let _ = (document, settings);
+        Vec::new()
     }
 
     /// Writes a document whole.
@@ -120,6 +138,9 @@ static WRITERS: &[&dyn Writer] = &[
     &html::Html,
     #[cfg(feature = "xlsx")]
     &xlsx::Xlsx,
+    &svg::Svg,
+    #[cfg(feature = "png")]
+    &png::Png,
 ];
 
 /// An output format.
@@ -189,6 +210,11 @@ impl Format {
         self.0.holds_several()
     }
 
+    /// Whether it draws charts, and nothing else.
+    pub fn draws(self) -> bool {
+        self.0.draws()
+    }
+
     /// The ending of a file of this type.
     pub fn ending(self) -> &'static str {
         self.0.endings()[0]
@@ -217,7 +243,7 @@ mod tests {
     use std::collections::HashSet;
 
     fn settings(style: &Style, format: Format) -> Settings<'_> {
-        Settings { style, format, text: TextSettings::default(), with_ledger: true }
+        Settings { style, format, text: TextSettings::default(), with_ledger: true, beside: None }
     }
 
     fn written(grid: &Grid, style: &Style, name: &str) -> String {

@@ -3,6 +3,7 @@
 use super::{Writer, page, trace};
 use crate::Settings;
 use crate::cells::escape_controls;
+use crate::chart::{ChartData, write_characters};
 use crate::document::{Document, PartType, paragraphs};
 use crate::headline::Headline;
 use crate::ledger::wrapped;
@@ -102,7 +103,13 @@ impl Writer for Text {
                 titles.paragraphs(part.text.as_deref(), out)?;
                 writeln!(out)?;
             }
-            page::write(part.grid, part.style, text, out)?;
+            match part.chart {
+                Some(look) => {
+                    let data = ChartData::of(part.grid, part.style, look);
+                    write_characters(&data, look, text, out)?;
+                }
+                None => page::write(part.grid, part.style, text, out)?,
+            }
         }
         Ok(())
     }

@@ -4,6 +4,7 @@
 //! (`to_options`, `to_request`, `to_style`); nothing else reads them.
 
 pub(crate) mod cell;
+pub(crate) mod chart;
 mod choice;
 pub(crate) mod output;
 pub(crate) mod reading;
@@ -39,6 +40,10 @@ pub(crate) enum Command {
     ///
     /// Example: oeuvre detail bookings.csv --show booking_id,fare --show 'rank(fare within route)'
     Detail(Box<DetailCommand>),
+    /// Draw the figures of a summary; takes what summary takes.
+    ///
+    /// Example: oeuvre chart bookings.csv --by 'month(sailed_on)' --bars 'sum(fare)' --to fares.svg
+    Chart(Box<ChartCommand>),
     /// Run a report file: every table, detail, headline and check in it.
     ///
     /// Example: oeuvre report monthly.toml --to monthly.html
@@ -71,6 +76,7 @@ impl Args {
             Command::Profile(args) => args.output.color,
             Command::Summary(args) => args.summary.output.color,
             Command::Detail(args) => args.detail.output.color,
+            Command::Chart(args) => args.summary.output.color,
             Command::Report(args) => args.output.color,
             Command::Trace(args) => args.summary.output.color,
             Command::Explain(args) => args.summary.output.color,
@@ -136,6 +142,21 @@ pub(crate) struct ProfileArgs {
 )]
 #[command(after_long_help = "The words of calculations: oeuvre functions")]
 pub(crate) struct SummaryCommand {
+    #[command(flatten)]
+    pub(crate) summary: SummaryArgs,
+    #[command(flatten)]
+    pub(crate) save: report::SaveArgs,
+}
+
+#[derive(clap::Args, Debug)]
+#[command(disable_help_flag = true)]
+#[command(after_help = "All options: oeuvre chart --help; words of calculations: oeuvre functions")]
+#[command(after_long_help = "The words of calculations: oeuvre functions")]
+pub(crate) struct ChartCommand {
+    #[command(flatten)]
+    pub(crate) chart: chart::ChartOptions,
+    #[command(flatten)]
+    pub(crate) words: chart::ChartWords,
     #[command(flatten)]
     pub(crate) summary: SummaryArgs,
     #[command(flatten)]

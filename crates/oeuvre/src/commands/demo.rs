@@ -152,8 +152,13 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
                 color: environment::color(environment::Color::Auto, &io::stdout()),
             };
             let style = Style::default();
-            let settings =
-                Settings { style: &style, format: Format::default(), text, with_ledger: false };
+            let settings = Settings {
+                style: &style,
+                format: Format::default(),
+                text,
+                with_ledger: false,
+                beside: None,
+            };
             oeuvre_render::write(&grid, &ledger, settings, page).map_err(failed)?;
         }
     }
@@ -196,7 +201,7 @@ fn write_report(dir: &Path, report: &str, page: &mut Vec<u8>) -> Result<(), Fail
         let finished = report::run(&mut report::prepare(&definition, asked)?, threads)?;
         let document = finished.document(None, format.explains());
         let (style, text) = (Style::default(), TextSettings::default());
-        let settings = Settings { style: &style, format, text, with_ledger: true };
+        let settings = Settings { style: &style, format, text, with_ledger: true, beside: None };
         deliver(Some(&to), |out| oeuvre_render::write_document(&document, settings, out))?;
         writeln!(page, "$ oeuvre report {report} --to {}", to.display()).map_err(failed)?;
         checks = oeuvre_render::document_checks_text(&document, false);
@@ -208,7 +213,13 @@ fn write_report(dir: &Path, report: &str, page: &mut Vec<u8>) -> Result<(), Fail
         .map_err(failed)?;
     let (trace, style) = super::trace::of_report(&definition, table, at, threads)?;
     let text = TextSettings { width_cols: environment::terminal_width(), color: false };
-    let settings = Settings { style: &style, format: Format::default(), text, with_ledger: false };
+    let settings = Settings {
+        style: &style,
+        format: Format::default(),
+        text,
+        with_ledger: false,
+        beside: None,
+    };
     oeuvre_render::write_trace(&trace, settings, 3, page).map_err(failed)
 }
 

@@ -3,6 +3,7 @@
 //! If you add one: its file here, its arguments and a row in `args/mod.rs` (`Command`), and an arm in [`run`]; the
 //! compiler asks for what lacks, and a test for its help.
 
+mod chart;
 mod completions;
 mod demo;
 mod detail;
@@ -24,6 +25,7 @@ pub(crate) fn run(args: Args, typed: &ArgMatches) -> Result<(), Failure> {
         Command::Demo(args) => demo::run(&args),
         Command::Summary(args) => summary::run(&args, typed),
         Command::Detail(args) => detail::run(&args, typed),
+        Command::Chart(args) => chart::run(&args, typed),
         Command::Report(args) => report::run(&args),
         Command::Profile(args) => profile::run(&args),
         Command::Explain(args) => explain::run(&args, typed),

@@ -22,5 +22,6 @@ pub(crate) fn run(args: &ReportArgs) -> Result<(), Failure> {
     let finished = run_report(&mut prepared, threads)?;
     let stamp = args.stamp.then(environment::stamp);
     let document = finished.document(stamp, target.format().explains());
+    crate::chart::ensure_few_series(&document)?;
     present_document(&args.output, &target, &document)
 }

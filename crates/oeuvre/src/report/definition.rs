@@ -7,6 +7,7 @@ use super::file::{File, Mistakes, Section, Written};
 use super::given::GivenDefinition;
 use super::keys::{self, Keys, Places};
 use super::sections::*;
+use crate::args::chart::ChartOptions;
 use crate::args::reading::{ReadingArgs, date_form, word};
 use crate::args::request::{CountedArgs, GroupArgs, LookupArgs, RowsArgs, name_and_file};
 use crate::args::style::StyleArgs;
@@ -31,14 +32,13 @@ pub(crate) struct Definition {
     pub(super) formats: Vec<(String, Written)>,
     pub(super) parts: Vec<PartDefinition>,
     pub(super) checks: Vec<CheckDefinition>,
-    /// Charts, which are not drawn: their names.
-    pub(super) charts: Vec<String>,
 }
 
 impl Definition {
     /// The names of its tables.
     pub(crate) fn tables(&self) -> Vec<&str> {
-        let tables = self.parts.iter().filter(|p| matches!(p.shows, Shows::Table(..)));
+        let is_table = |p: &&PartDefinition| matches!(p.shows, Shows::Table(..) | Shows::Chart(..));
+        let tables = self.parts.iter().filter(is_table);
         tables.map(|p| p.name.as_str()).collect()
     }
 }
@@ -98,6 +98,15 @@ pub(super) struct TableOptions {
     pub(super) reading: ReadingArgs,
 }
 
+/// Options of a chart.
+#[derive(clap::Args)]
+pub(super) struct ChartKeys {
+    #[command(flatten)]
+    pub(super) chart: ChartOptions,
+    #[command(flatten)]
+    pub(super) table: TableOptions,
+}
+
 /// Options of a detail.
 #[derive(clap::Args)]
 pub(super) struct DetailOptions {
@@ -126,6 +135,7 @@ pub(super) struct PartDefinition {
 pub(super) enum Shows {
     Table(Box<Keys<TableOptions>>, TableWords),
     Detail(Box<Keys<DetailOptions>>, TableWords),
+    Chart(Box<Keys<ChartKeys>>, TableWords, Option<Written>),
     Headline(Box<HeadlineDefinition>),
 }
 
@@ -252,7 +262,6 @@ impl Reading {
             formats: self.named(root, "format"),
             parts: Vec::new(),
             checks: Vec::new(),
-            charts: Vec::new(),
         };
         for section in root.sections("table", &mut self.mistakes) {
             it.parts.extend(self.table(section));
@@ -263,25 +272,20 @@ impl Reading {
         for section in root.sections("headline", &mut self.mistakes) {
             it.parts.extend(self.headline(section));
         }
-        for section in root.sections("check", &mut self.mistakes) {
-            it.checks.extend(self.check(section));
-        }
-        for (number, section) in (1..).zip(root.sections("chart", &mut self.mistakes)) {
-            let _ = keys::read::<TableOptions>(section, OF_CHART, &mut self.mistakes);
-            let name = section.text("name", &mut self.mistakes);
-            it.charts.push(name.map_or(format!("chart-{number}"), |n| n.value));
+        for section in root.sections("chart", &mut self.mistakes) {
+            it.parts.extend(self.chart(section));
         }
         it.parts.sort_by_key(|part| part.start);
         name_all(&mut it.parts);
+        for section in root.sections("check", &mut self.mistakes) {
+            it.checks.extend(self.check(section));
+        }
         self.ensure_readable(root, &it);
         self.ensure_apart(root);
         self.uses(root, &mut it);
-        if it.parts.is_empty()
-            && it.checks.is_empty()
-            && it.charts.is_empty()
-            && self.mistakes.0.is_empty()
-        {
-            let help = "write a [[table]], a [[detail]], a [[headline]] or a [[check]]";
+        if it.parts.is_empty() && it.checks.is_empty() && self.mistakes.0.is_empty() {
+            let help =
+                "write a [[table]], a [[chart]], a [[detail]], a [[headline]] or a [[check]]";
             self.mistakes.add(self.file.mistake(0..0, "this report shows nothing").help(help));
         }
         it
@@ -294,7 +298,7 @@ impl Reading {
         let mut texts: Vec<&Written> = it.lets.iter().map(|(_, text)| text).collect();
         for part in &it.parts {
             match &part.shows {
-                Shows::Table(_, words) | Shows::Detail(_, words) => {
+                Shows::Table(_, words) | Shows::Detail(_, words) | Shows::Chart(_, words, _) => {
                     texts.extend(words.lets.iter().map(|(_, text)| text));
                     texts.extend(words.show.iter().filter_map(|show| match show {
                         ShowDefinition::Parts { calc, .. } => Some(calc),
@@ -323,7 +327,7 @@ impl Reading {
             .filter_map(|text| parse_list(&text.source("", &given)).err())
             .collect();
         // Options that are calculations, wherever they stand.
-        let lists = ["data", "table", "detail", "headline", "check"];
+        let lists = ["data", "table", "detail", "chart", "headline", "check"];
         for section in lists.iter().flat_map(|key| root.sections(key, &mut Mistakes::default())) {
             for key in ["by", "columns-by", "where", "lines-where", "every"] {
                 for text in section.texts(key, &mut Mistakes::default()) {
@@ -627,6 +631,14 @@ impl Reading {
         let (rows, words) = (self.rows(section), self.words(section));
         let keys = keys?;
         Some(self.part(section, "table", rows, Shows::Table(Box::new(keys), words)))
+    }
+
+    fn chart(&mut self, section: Section<'_>) -> Option<PartDefinition> {
+        let keys = keys::read(section, &Self::own(section, OF_CHART), &mut self.mistakes);
+        let (rows, words) = (self.rows(section), self.words(section));
+        let caption = section.text("caption", &mut self.mistakes);
+        let shows = Shows::Chart(Box::new(keys?), words, caption);
+        Some(self.part(section, "chart", rows, shows))
     }
 
     fn detail(&mut self, section: Section<'_>) -> Option<PartDefinition> {

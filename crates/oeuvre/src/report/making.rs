@@ -12,9 +12,11 @@ use super::prepared::{
     Asked, FigureAt, Found, HeadlineAt, Job, MadeOf, PreparedCheck, PreparedPart, WantedAt,
 };
 use super::rows::{Context, Of, OptionsOf, Sources};
+use crate::args::chart::ChartOptions;
 use crate::args::reading::ReadingArgs;
 use crate::args::request::{GroupArgs, RowsArgs};
 use crate::args::style::StyleArgs;
+use crate::chart::{correlation, request_of};
 use oeuvre_core::language::parser::parse_list;
 use oeuvre_core::{AtLabel, Diagnostic, Error, Givens, Request, Show, SourceText, Terms};
 use oeuvre_render::{PartType, Style};
@@ -40,6 +42,7 @@ struct TableOf<'a> {
     reading: &'a ReadingArgs,
     words: &'a TableWords,
     places: &'a Places,
+    chart: Option<&'a ChartOptions>,
 }
 
 impl Making<'_> {
@@ -62,25 +65,42 @@ impl Making<'_> {
     fn made(&mut self, part: &PartDefinition) -> Result<PreparedPart, Error> {
         let title = self.filled(part.title.as_ref())?;
         let text = self.filled(part.text.as_ref())?;
+        let mut correlation = None;
         let (made_of, shows) = match &part.shows {
             Shows::Table(keys, words) => {
                 let (places, it) = (&keys.places, &keys.args);
                 let (rows, style, reading) = (&it.rows, &it.style, &it.reading);
                 let group = Some(&it.group);
-                let table = TableOf { rows, group, style, reading, words, places };
+                let table = TableOf { rows, group, style, reading, words, places, chart: None };
                 (MadeOf::Job(self.table(&part.rows, &table)?), PartType::Table)
             }
             Shows::Detail(keys, words) => {
                 let (places, it) = (&keys.places, &keys.args);
                 let (rows, style, reading) = (&it.rows, &it.style, &it.reading);
-                let table = TableOf { rows, group: None, style, reading, words, places };
+                let (group, chart) = (None, None);
+                let table = TableOf { rows, group, style, reading, words, places, chart };
                 (MadeOf::Job(self.table(&part.rows, &table)?), PartType::Detail)
+            }
+            Shows::Chart(keys, words, caption) => {
+                let (places, it) = (&keys.places, &keys.args.table);
+                let (rows, style, reading) = (&it.rows, &it.style, &it.reading);
+                let (group, chart) = (Some(&it.group), Some(&keys.args.chart));
+                let table = TableOf { rows, group, style, reading, words, places, chart };
+                let job = self.table(&part.rows, &table)?;
+                let mut look = keys.args.chart.to_look()?;
+                look.caption = self.filled(caption.as_ref())?;
+                if look.points {
+                    correlation = self.correlation(&part.rows, job, places)?;
+                }
+                self.jobs[job].chart = Some(look);
+                (MadeOf::Job(job), PartType::Chart)
             }
             Shows::Headline(headline) => {
                 (MadeOf::Figure(Box::new(self.headline(&part.rows, headline)?)), PartType::Headline)
             }
         };
-        Ok(PreparedPart { name: part.name.clone(), title, text, shows, made_of })
+        let name = part.name.clone();
+        Ok(PreparedPart { name, title, text, shows, made_of, correlation })
     }
 
     /// The named calculations: those of the report, but for those that a table names anew.
@@ -114,6 +134,11 @@ impl Making<'_> {
         let mut request = request.map_texts(&mut |text| it.places.attach(text, given));
         let mut style = it.style.to_style().map_err(placed)?;
         style.long = it.group.is_some_and(|group| group.long);
+        // Texts of a chart's own stand behind those that are shown.
+        if let Some(chart) = it.chart {
+            request = request_of(chart, request);
+            request = request.map_texts(&mut |text| it.places.attach(text, given));
+        }
         let mut formats = it.words.formats.clone();
         for show in &it.words.show {
             formats.extend(self.show(show, &mut request, &mut style)?);
@@ -134,8 +159,24 @@ impl Making<'_> {
         }
         self.checks_of(&context, &mut request, it.places)?;
         let (source, figures, places) = (context.source, false, it.places.clone());
-        self.jobs.push(Job { source, request, style, figures, formats, places });
+        let chart = None;
+        self.jobs.push(Job { source, request, style, figures, formats, chart, places });
         Ok(self.jobs.len() - 1)
+    }
+
+    /// The correlation of the points of a chart.
+    fn correlation(
+        &mut self,
+        rows: &Rows,
+        job: usize,
+        places: &Places,
+    ) -> Result<Option<FigureAt>, Error> {
+        let request = self.jobs[job].request.clone();
+        let Some(calc) = correlation(&request) else { return Ok(None) };
+        // The source is open, and the lookups are those of the chart.
+        let context =
+            Context { source: self.jobs[job].source, ..self.sources.context(self.of, rows, None)? };
+        Ok(Some(self.figure(&context, &request, calc, places)?))
     }
 
     /// Takes the checks of a request for those of the report.
@@ -212,7 +253,8 @@ impl Making<'_> {
             let request = of.over_all(Vec::new());
             let (source, places) = (context.source, places.clone());
             let (style, formats) = (Style::default(), Vec::new());
-            self.jobs.push(Job { source, request, style, figures: true, formats, places });
+            let (figures, chart) = (true, None);
+            self.jobs.push(Job { source, request, style, figures, formats, chart, places });
             self.jobs.len() - 1
         });
         self.jobs[job].request.show.push(Show { heading: None, calc });

@@ -52,13 +52,11 @@ pub(crate) fn prepare(definition: &Definition, asked: Asked<'_>) -> Result<Prepa
         making.check(check)?;
     }
     making.mistakes.none()?;
-    let charts = definition.charts.iter().filter(|chart| only.takes(chart));
     let (parts, jobs, checks) = (making.parts, making.jobs, making.checks);
-    let charts = charts.cloned().collect();
     let formats = definition.formats.clone();
     let sources = making.sources.all;
     let (is_partial, file) = (!asked.only.is_empty(), definition.file.text.name.clone());
-    Ok(Prepared { title, text, sources, jobs, parts, checks, charts, formats, is_partial, file })
+    Ok(Prepared { title, text, sources, jobs, parts, checks, formats, is_partial, file })
 }
 
 /// The parts and checks that are wanted: all where none is named.
@@ -88,8 +86,7 @@ impl Only<'_> {
     fn ensure_known(&self) -> Result<(), Error> {
         let parts = self.definition.parts.iter().map(|p| p.name.as_str());
         let checks = self.definition.checks.iter().filter_map(|c| c.name.as_deref());
-        let charts = self.definition.charts.iter().map(String::as_str);
-        let names: Vec<&str> = parts.chain(checks).chain(charts).collect();
+        let names: Vec<&str> = parts.chain(checks).collect();
         let Some(only) = self.names.iter().find(|only| !names.contains(&only.as_str())) else {
             return Ok(());
         };

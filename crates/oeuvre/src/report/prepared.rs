@@ -8,7 +8,7 @@ use super::keys::Places;
 use super::rows::OpenSource;
 use oeuvre_columns::Value;
 use oeuvre_core::{AtLabel, Request, SourceText, Terms};
-use oeuvre_render::{PartType, Style};
+use oeuvre_render::{ChartLook, PartType, Style};
 use std::sync::Arc;
 
 /// What is asked of a report.
@@ -33,8 +33,6 @@ pub(crate) struct Prepared {
     pub(crate) jobs: Vec<Job>,
     pub(crate) parts: Vec<PreparedPart>,
     pub(crate) checks: Vec<PreparedCheck>,
-    /// Charts that are left out.
-    pub(crate) charts: Vec<String>,
     /// Formats by heading, for every part that has it; with the place of each.
     pub(super) formats: Vec<(String, Written)>,
     /// Whether not all of its parts are wanted.
@@ -52,6 +50,8 @@ pub(crate) struct Job {
     pub(crate) figures: bool,
     /// Its own formats with their places.
     pub(super) formats: Vec<(String, Written)>,
+    /// How it is drawn, where it is.
+    pub(crate) chart: Option<ChartLook>,
     pub(super) places: Places,
 }
 
@@ -65,6 +65,8 @@ pub(crate) struct PreparedPart {
     pub(crate) text: Option<String>,
     pub(crate) shows: PartType,
     pub(crate) made_of: MadeOf,
+    /// How closely points lie to a line.
+    pub(crate) correlation: Option<FigureAt>,
 }
 
 /// What a part is made of.

@@ -6,13 +6,14 @@ use super::prepared::{
     FigureAt, Found, HeadlineAt, Job, MadeOf, Prepared, PreparedCheck, PreparedPart, WantedAt,
 };
 use crate::args::style::{columns_of, ensure_fits, ensure_fits_columns};
+use crate::chart::{ensure_drawn, in_words, runs_along_periods};
 use oeuvre_columns::names::{all_of, nearest};
 use oeuvre_columns::{Kind, Source, Value};
 use oeuvre_core::{
     Checked, Error, Figure, Grid, Ledger, Plan, Request, Section, cell_named, respelt_all, run_all,
 };
 use oeuvre_data::settled;
-use oeuvre_render::{Document, Named, Part, PartType, Style};
+use oeuvre_render::{ChartLook, Document, Named, Part, PartType, Style};
 use std::collections::BTreeSet;
 
 /// What the columns of a headline are called that compare it with another figure.
@@ -38,6 +39,7 @@ struct FinishedPart {
     grid: Grid,
     style: Style,
     ledger: Ledger,
+    chart: Option<ChartLook>,
     explained: Vec<Section>,
 }
 
@@ -123,8 +125,10 @@ pub(crate) fn ensure_sound(prepared: &mut Prepared) -> Result<(), Error> {
             mistakes.none()?;
             Ok::<_, Error>(found)
         });
-        for (job, named) in mistakes.take(found)?.into_iter().flatten() {
+        for (job, (named, in_time)) in mistakes.take(found)?.into_iter().flatten() {
             columns[job] = named;
+            let job = &mut prepared.jobs[job];
+            job.request.every_period |= in_time && job.chart.is_some();
         }
     }
     // The formats of the report hold for the columns that they name; those of a table stand before them.
@@ -146,8 +150,11 @@ fn planned(
     job: &Job,
     source: &dyn Source,
     formats: &[(String, Written)],
-) -> Result<Vec<Named>, Error> {
+) -> Result<(Vec<Named>, bool), Error> {
     let plan = Plan::new(&job.request, source.columns())?;
+    if let Some(look) = &job.chart {
+        ensure_drawn(look, &plan)?;
+    }
     // What is wrong with a format of the report is told where it stands.
     for (name, pattern) in formats.iter().chain(&job.formats) {
         let fits: Vec<Named> =
@@ -157,7 +164,9 @@ fn planned(
     if !job.figures {
         ensure_fits(&job.style, &plan)?;
     }
-    Ok(columns_of(&plan))
+    let points = job.chart.as_ref().is_some_and(|look| look.points);
+    let in_time = runs_along_periods(&plan, job.request.by.len()) && !points;
+    Ok((columns_of(&plan), in_time))
 }
 
 /// That a pattern is one for each of some columns of that name.
@@ -269,16 +278,13 @@ fn ensure_formats(prepared: &Prepared, columns: &[Vec<Named>], mistakes: &mut Mi
 /// Puts the parts and the checks of a report together.
 fn finish(prepared: &Prepared, done: &[Done]) -> Result<Finished, Error> {
     let parts: Result<_, Error> =
-        prepared.parts.iter().map(|part| finish_part(part, done)).collect();
+        prepared.parts.iter().map(|part| finish_part(part, &prepared.jobs, done)).collect();
     let checks: Result<_, Error> = prepared
         .checks
         .iter()
         .map(|check| Ok((check.name.clone(), finish_check(check, prepared, done)?)))
         .collect();
-    let charts = prepared.charts.iter();
-    let mut notes: Vec<String> = charts
-        .map(|name| format!("the chart {name} is left out: this version draws none"))
-        .collect();
+    let mut notes: Vec<String> = Vec::new();
     // What is told of figures by themselves is told of the report.
     let of_figures = prepared.jobs.iter().zip(done).filter(|(job, _)| job.figures);
     let told = of_figures.flat_map(|(_, done)| done.ledger.told());
@@ -304,10 +310,17 @@ fn figure(done: &[Done], (job, column): FigureAt) -> Figure {
     Figure::of(&done[job].grid, column)
 }
 
-fn finish_part(part: &PreparedPart, done: &[Done]) -> Result<FinishedPart, Error> {
+fn finish_part(part: &PreparedPart, jobs: &[Job], done: &[Done]) -> Result<FinishedPart, Error> {
+    let mut chart = None;
     let (grid, style, ledger, explained) = match &part.made_of {
         MadeOf::Job(job) => {
             let it = &done[*job];
+            chart.clone_from(&jobs[*job].chart);
+            if let (Some(chart), Some(at)) = (&mut chart, part.correlation) {
+                let said = in_words(&figure(done, at).value, it.grid.lines.len());
+                let caption = chart.caption.take();
+                chart.caption = Some(caption.map_or(said.clone(), |c| format!("{c} {said}")));
+            }
             (it.grid.clone(), it.style.clone(), it.ledger.clone(), it.explained.clone())
         }
         MadeOf::Figure(it) => {
@@ -318,7 +331,8 @@ fn finish_part(part: &PreparedPart, done: &[Done]) -> Result<FinishedPart, Error
         }
     };
     let (name, title, text) = (part.name.clone(), part.title.clone(), part.text.clone());
-    Ok(FinishedPart { name, title, text, shows: part.shows, grid, style, ledger, explained })
+    let shows = part.shows;
+    Ok(FinishedPart { name, title, text, shows, grid, style, ledger, chart, explained })
 }
 
 /// A headline as a table of one line: the figure, and where it is compared the other one, the difference and the
@@ -432,6 +446,7 @@ impl FinishedPart {
             grid: &self.grid,
             style: &self.style,
             ledger: &self.ledger,
+            chart: self.chart.as_ref(),
         }
     }
 }

@@ -45,29 +45,9 @@ pub(super) const OF_COLUMN: &[&str] = &["kind", "missing", "not-missing", "dates
 pub(super) const OF_SHOW: &[&str] = &["heading", "calc", "format", "cell-bars", "cell-shade"];
 /// Keys of a given value.
 pub(super) const OF_GIVEN: &[&str] = &["default", "one-of", "kind"];
-/// Keys of a chart beside the options of a table.
-pub(super) const OF_CHART: &[&str] = &[
-    "name",
-    "title",
-    "text",
-    "caption",
-    "show",
-    "bars",
-    "line",
-    "points",
-    "stacked",
-    "panels",
-    "target",
-    "one-axis",
-    "size",
-    "scale",
-    "let",
-    "format",
-    "files",
-    "columns",
-    "lookup",
-    "columns-top",
-];
+/// Keys of a chart beside the options.
+pub(super) const OF_CHART: &[&str] =
+    &["name", "title", "text", "caption", "show", "let", "format", "files", "columns", "lookup"];
 
 #[cfg(test)]
 mod tests {
