@@ -39,6 +39,7 @@
 
 pub mod aggregate;
 mod checks;
+mod columns_top;
 mod describe;
 mod error;
 mod grid;
@@ -64,6 +65,7 @@ mod trace;
 pub mod window;
 
 pub use checks::{Terms, run_checked, run_with_checks, tolerance_of};
+pub use columns_top::ColumnsTop;
 pub use describe::{Section, explain};
 pub use error::{Cause, Diagnostic, Error, FileText, Given, Givens, SourceText, Within};
 pub use grid::{Figure, Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};

@@ -153,6 +153,8 @@ pub struct Request {
     pub by: Vec<Arc<SourceText>>,
     /// Categories along the top, outermost first.
     pub columns_by: Vec<Arc<SourceText>>,
+    /// How many labels along the top keep a column of their own; the others share one.
+    pub columns_top: Option<u64>,
     /// Named calculations.
     pub lets: Vec<(String, Arc<SourceText>)>,
     /// Tables whose columns are added to each row.

@@ -2,7 +2,7 @@
 
 use crate::args::style::ensure_fits;
 use oeuvre_columns::Source;
-use oeuvre_core::{Error, Grid, Ledger, Plan, Request, Section, respelt};
+use oeuvre_core::{ColumnsTop, Error, Grid, Ledger, Plan, Request, Section, respelt};
 use oeuvre_data::{Input, ReadOptions, files_named, open, settled};
 use oeuvre_render::Style;
 
@@ -11,13 +11,19 @@ pub(crate) fn planned<T>(
     input: &mut dyn Input,
     (request, threads): (&Request, usize),
     style: &Style,
-    mut work: impl FnMut(&Plan, &Request, &dyn Source) -> Result<T, Error>,
+    mut work: impl FnMut(&Plan, &Request, &dyn Source, &ColumnsTop) -> Result<T, Error>,
 ) -> Result<T, Error> {
     settled(input, |input| {
         let mut planned = |request: &Request, source: &dyn Source| {
+            // What cannot be asked for is told before the rows are read for it.
+            if request.columns_top.is_some() {
+                Plan::new(request, source.columns())?;
+            }
+            let (request, top) = ColumnsTop::find(request, source, threads)?;
+            let request = &request;
             let plan = Plan::new(request, source.columns())?;
             ensure_fits(style, &plan)?;
-            work(&plan, request, source)
+            work(&plan, request, source, &top)
         };
         if request.one_spelling.is_empty() {
             return planned(request, input);
@@ -39,8 +45,9 @@ pub(crate) fn summarize(
 ) -> Result<(Grid, Ledger, Vec<Section>), Error> {
     let files = files_named(files, None)?;
     let mut input = open(&files, options)?;
-    planned(input.as_mut(), (request, threads), style, |plan, request, input| {
-        let (grid, ledger) = oeuvre_core::run_with_checks(plan, request, input, threads)?;
+    planned(input.as_mut(), (request, threads), style, |plan, request, input, top| {
+        let (mut grid, mut ledger) = oeuvre_core::run_with_checks(plan, request, input, threads)?;
+        top.arrange(&mut grid, &mut ledger);
         let sections =
             if explains { oeuvre_core::explain(request, plan, &files) } else { Vec::new() };
         Ok((grid, ledger, sections))

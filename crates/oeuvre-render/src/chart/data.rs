@@ -1,6 +1,6 @@
 //! The figures of a chart, as the grid has them: series over categories, in panels.
 
-use super::look::ChartLook;
+use super::look::{ChartLook, Stacked};
 use crate::cells::escape_controls;
 use crate::layout::{Layout, Slot};
 use crate::style::Style;
@@ -47,6 +47,8 @@ pub(crate) struct Axis {
 #[derive(Clone, Debug)]
 pub(crate) struct ChartData {
     pub(crate) series: Vec<Series>,
+    /// The column of the grid of each series.
+    pub(crate) columns: Vec<usize>,
     pub(crate) panels: Vec<Panel>,
     /// Left and right; of points, what goes up and what goes to the right.
     pub(crate) axes: [Axis; 2],
@@ -73,7 +75,11 @@ impl ChartData {
             .collect();
         let drawn = |result: usize| drawn_as(grid, look, result, in_time);
         // Bars first, so that lines and marks stand before them.
-        let mut order: Vec<usize> = (0..results).collect();
+        let is_number = |result: &usize| match grid.columns.get(*result) {
+            Some(column) => column.kind.is_number(),
+            None => true,
+        };
+        let mut order: Vec<usize> = (0..results).filter(is_number).collect();
         order.sort_by_key(|&r| match drawn(r) {
             SeriesType::Bars => 0,
             SeriesType::Line => 1,
@@ -88,6 +94,7 @@ impl ChartData {
         let several = positions.len() > 1;
         let mut data = ChartData {
             series: Vec::new(),
+            columns: columns.iter().map(|c| c.2).collect(),
             panels: panels(&layout, &columns, first_key),
             axes: Default::default(),
             in_time,
@@ -143,7 +150,15 @@ impl ChartData {
         };
         let left = (unit(first), range(self, first));
         for (series, &(result, ..)) in columns.iter().enumerate() {
-            if self.series[series].drawn != SeriesType::Line || look.one_axis || result == first {
+            if self.series[series].drawn != SeriesType::Line || result == first {
+                continue;
+            }
+            // Parts of a sum have no line among them.
+            if look.stacked == Stacked::Percent {
+                self.series[series].right = true;
+                continue;
+            }
+            if look.one_axis {
                 continue;
             }
             let largest = range(self, result);

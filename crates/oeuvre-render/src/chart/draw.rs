@@ -3,7 +3,7 @@
 use super::data::{ChartData, Panel, SeriesType};
 use super::look::{ChartLook, Stacked};
 use super::scale::{Scale, tick_text};
-use super::scene::{Area, Hold, Ink, Scene, Shape};
+use super::scene::{Area, Hold, Ink, Scene, Shape, Sign};
 use super::text::{fitting, lines, width};
 use crate::cells::escape_controls;
 use crate::format::Signs;
@@ -28,6 +28,10 @@ const DOTS: usize = 40;
 
 /// Draws a chart.
 pub(crate) fn draw(data: &ChartData, look: &ChartLook, signs: Option<Signs>) -> Scene {
+    // Without bars there is nothing to stack.
+    let has_bars = data.series.iter().any(|s| s.drawn == SeriesType::Bars);
+    let unstacked = ChartLook { stacked: Stacked::No, ..look.clone() };
+    let look = if has_bars { look } else { &unstacked };
     let (w, h) = look.size.unwrap_or(SIZE);
     let (w, mut h) = (f64::from(w.max(160)), f64::from(h.max(120)));
     let categories = data.panels.iter().map(|p| p.categories.len()).max().unwrap_or(0);
@@ -155,7 +159,11 @@ impl Drawing<'_> {
     fn axis_names(&mut self, top: f64, room: f64) -> f64 {
         let [left, right] = [&self.data.axes[0].name, &self.data.axes[1].name];
         let has_right = !right.is_empty() && !self.look.points;
-        if left.is_empty() && !has_right {
+        // A title of our own says it already, but for a unit.
+        let says_it = self.look.title.is_none()
+            && !left.contains('(')
+            && self.look.stacked != Stacked::Percent;
+        if (left.is_empty() || says_it && !self.look.points) && !has_right {
             return top;
         }
         let base = top + WORDS * 0.9;
@@ -194,15 +202,20 @@ impl Drawing<'_> {
         }
         let (mut x, mut y) = (EDGE, top + 4.0);
         for series in self.data.series.clone() {
-            let text = fitting(&series.name, room - 40.0, TICK);
+            let text = fitting(&series.name, room * 0.45, TICK);
             let needs = 24.0 + width(&text, TICK, false) + 22.0;
             if x > EDGE && x + needs > EDGE + room {
                 (x, y) = (EDGE, y + TICK * 1.6);
             }
             let area = Area { x, y: y + 1.0, w: 16.0, h: 12.0 };
-            let (line, dashed) =
-                (series.drawn != SeriesType::Bars, series.drawn == SeriesType::Target);
-            self.push(Shape::Swatch { area, series: series.ink, line, dashed });
+            let target = series.drawn == SeriesType::Target;
+            let has_bars = self.data.series.iter().any(|s| s.drawn == SeriesType::Bars);
+            let sign = match series.drawn {
+                SeriesType::Bars => Sign::Bar,
+                SeriesType::Target if has_bars => Sign::Mark,
+                _ => Sign::Line { dashed: target },
+            };
+            self.push(Shape::Swatch { area, series: series.ink, sign });
             self.text((x + 23.0, y + 11.5), Hold::Start, (TICK, false), Ink::Text, &text);
             x += needs;
         }
@@ -244,7 +257,11 @@ impl Drawing<'_> {
     /// The scale of an axis over all panels.
     fn scale(&self, right: bool) -> Scale {
         if self.look.stacked == Stacked::Percent && !right {
-            return Scale { low: 0.0, high: 1.0, step: 0.2 };
+            let mut sums = self.data.panels.iter().flat_map(|panel| {
+                (0..panel.categories.len()).map(|category| self.sums(panel, category))
+            });
+            let low = if sums.any(|(down, _)| down < 0.0) { -1.0 } else { 0.0 };
+            return Scale { low, high: 1.0, step: 0.2 };
         }
         let has_bars =
             self.data.series.iter().any(|s| s.right == right && s.drawn == SeriesType::Bars);
@@ -261,7 +278,7 @@ impl Drawing<'_> {
             }
         }
         // A line alone may leave zero out where its figures lie far from it; it says so by its ticks.
-        let near_zero = low >= 0.0 && low < high * 0.7 || low <= 0.0;
+        let near_zero = low >= 0.0 && low < high * 0.7 || low <= 0.0 || low == high;
         Scale::of(low, high, has_bars || near_zero)
     }
 
@@ -329,13 +346,16 @@ impl Drawing<'_> {
             for tick in Self::ticks(&scales[1], area.h, TICK * 1.5) {
                 let at = (area.x + area.w + 8.0, y_of(&scales[1], tick) + TICK * 0.35);
                 let text = self.tick(tick, &scales[1], true);
-                self.text(at, Hold::Start, (TICK, false), Ink::Soft, &text);
+                let ink =
+                    data.series.iter().find(|s| s.right).map_or(Ink::Soft, |s| Ink::Series(s.ink));
+                self.text(at, Hold::Start, (TICK, false), ink, &text);
             }
         }
         let band = area.w / panel.categories.len().max(1) as f64;
         self.category_labels(panel, area, band);
         let base = if scales[0].low <= 0.0 { y_of(&scales[0], 0.0) } else { area.y + area.h };
         self.bars(panel, (area, band), &scales[0], false);
+        self.figures_of_bars(panel, (area, band), &scales[0]);
         self.push(Shape::Rule {
             from: (area.x, base),
             to: (area.x + area.w, base),
@@ -365,6 +385,32 @@ impl Drawing<'_> {
         }
         if at_ends {
             self.end_names(area, names);
+        }
+    }
+
+    /// The figures of few bars above them, so that one that is too small to be seen is not taken for none.
+    fn figures_of_bars(&mut self, panel: &Panel, (area, band): (Area, f64), scale: &Scale) {
+        let data = self.data;
+        if data.series.len() != 1 || data.series[0].drawn != SeriesType::Bars {
+            return;
+        }
+        let figures = &panel.figures[0];
+        let fits = |f: &Option<(f64, String)>| {
+            f.as_ref().is_none_or(|(_, says)| width(says, TICK, false) + 8.0 < band)
+        };
+        if !figures.iter().all(fits) {
+            return;
+        }
+        for (i, figure) in figures.iter().enumerate() {
+            let Some((value, says)) = figure else { continue };
+            let end = area.y + area.h * (1.0 - scale.place(*value));
+            let y = if *value < 0.0 { end + TICK * 1.1 } else { end - 5.0 };
+            // There is no room below a bar that reaches the end of its panel.
+            if y > area.y + area.h {
+                continue;
+            }
+            let at = (area.x + band * (i as f64 + 0.5), y.max(area.y + TICK * 0.2));
+            self.text(at, Hold::Middle, (TICK, false), Ink::Soft, says);
         }
     }
 
@@ -692,4 +738,141 @@ fn described(data: &ChartData, look: &ChartLook) -> String {
         ));
     }
     out.join(" ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Style;
+    use crate::chart::svg;
+    use crate::testing::{any_table, pivot, table};
+    use oeuvre_core::{Grid, Request};
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn drawn(grid: &Grid, look: &ChartLook) -> Scene {
+        draw(&ChartData::of(grid, &Style::default(), look), look, None)
+    }
+
+    /// That no two labels meet, that every mark lies in its panel, and that bars are as long as their figures.
+    fn ensure_sound(scene: &Scene) -> Result<(), TestCaseError> {
+        let texts: Vec<(&Area, &str)> = scene
+            .shapes
+            .iter()
+            .filter_map(|s| match s {
+                Shape::Text { area, text, .. } if !text.is_empty() => Some((area, text.as_str())),
+                _ => None,
+            })
+            .collect();
+        for (i, (a, text)) in texts.iter().enumerate() {
+            let inside = a.x >= -0.5
+                && a.x + a.w <= scene.width + 0.5
+                && a.y >= -0.5
+                && a.y + a.h <= scene.height + 0.5;
+            prop_assert!(inside, "{text} at {a:?} of {} x {}", scene.width, scene.height);
+            for (b, other) in &texts[..i] {
+                prop_assert!(!meets(a, b), "{text} and {other}: {a:?} {b:?}");
+            }
+        }
+        let mut panel = Area::default();
+        let mut factor: Option<f64> = None;
+        for shape in &scene.shapes {
+            let slack = 0.6;
+            let within = |x: f64, y: f64| {
+                x >= panel.x - slack
+                    && x <= panel.x + panel.w + slack
+                    && y >= panel.y - slack
+                    && y <= panel.y + panel.h + slack
+            };
+            match shape {
+                Shape::Panel(area) => panel = *area,
+                Shape::Bar { area, value, lying, .. } => {
+                    prop_assert!(
+                        within(area.x, area.y) && within(area.x + area.w, area.y + area.h),
+                        "{area:?} in {panel:?}"
+                    );
+                    let length = if *lying { area.w } else { area.h };
+                    if value.abs() > 1e-12 && length > 1.0 {
+                        let own = length / value.abs();
+                        let known = *factor.get_or_insert(own);
+                        prop_assert!((own / known - 1.0).abs() < 1e-6, "{own} {known}");
+                    }
+                }
+                Shape::Dot { at, .. } => prop_assert!(within(at.0, at.1), "{at:?} in {panel:?}"),
+                Shape::Line { points, .. } => {
+                    prop_assert!(
+                        points.iter().all(|p| within(p.0, p.1)),
+                        "{points:?} in {panel:?}"
+                    );
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 200, ..ProptestConfig::default() })]
+
+        #[test]
+        fn nothing_overlaps_or_is_cut_and_bars_are_as_long_as_their_figures(
+            (grid, _) in any_table(),
+            how in 0..6usize,
+            wide in 640u32..1400,
+        ) {
+            prop_assume!(!grid.of_rows);
+            let stacked = [Stacked::No, Stacked::Yes, Stacked::Percent][how % 3];
+            let look = ChartLook {
+                bars: if how < 3 { vec!["sum(x)".into()] } else { Vec::new() },
+                lines: vec!["mean(f)".into()],
+                stacked,
+                panels: how == 4,
+                size: (how > 1).then_some((wide, 520)),
+                ..ChartLook::default()
+            };
+            let data = ChartData::of(&grid, &Style::default(), &look);
+            prop_assume!(data.series.len() <= 8);
+            let scene = drawn(&grid, &look);
+            // Factors differ between panels on one scale only where nothing is drawn.
+            ensure_sound(&scene)?;
+            let text = svg(&scene, true);
+            prop_assert!(!text.contains("<b>") && !text.contains('\u{1b}') && !text.contains("NaN"), "{}", text);
+        }
+    }
+
+    const ROWS: [[&str; 4]; 5] = [
+        ["SKE", "2025-01-01", "4.00", "1"],
+        ["SKE", "2025-02-01", "-2.00", "2"],
+        ["KEL", "2025-01-01", "1000.50", "3"],
+        ["KEL", "2025-04-01", "", "4"],
+        ["<b>", "2025-04-01", "1.00", "5"],
+    ];
+
+    #[rstest]
+    // Along periods a line, along categories bars; a missing figure is a gap, and no zero.
+    #[case(Request::of(&["month(d)"], &["sum(x)"]), 0, 3)]
+    #[case(Request::of(&["k"], &["sum(x)"]), 3, 0)]
+    #[case(pivot(&["k"], "month(d)", &["sum(x)"]), 4, 0)]
+    fn what_is_drawn_is_what_has_a_figure(
+        #[case] request: Request,
+        #[case] bars: usize,
+        #[case] dots: usize,
+    ) {
+        let (grid, _) = table(&ROWS, &request);
+        let scene = drawn(&grid, &ChartLook::default());
+        let count = |is: fn(&Shape) -> bool| scene.shapes.iter().filter(|s| is(s)).count();
+        assert_eq!(count(|s| matches!(s, Shape::Bar { .. })), bars);
+        assert_eq!(count(|s| matches!(s, Shape::Dot { .. })), dots);
+        assert!(scene.description.contains("figures"), "{}", scene.description);
+    }
+
+    #[test]
+    fn a_line_of_another_unit_has_its_own_axis() {
+        let (grid, _) = table(&ROWS, &Request::of(&["k"], &["sum(x)", "Share: share(count())"]));
+        let look = ChartLook { lines: vec!["Share".into()], ..ChartLook::default() };
+        let data = ChartData::of(&grid, &Style::default(), &look);
+        assert!(!data.series[0].right && data.series[1].right && data.axes[1].percent);
+        let one = ChartLook { one_axis: true, ..look };
+        assert!(!ChartData::of(&grid, &Style::default(), &one).series[1].right);
+    }
 }

@@ -24,8 +24,9 @@ mod text;
 pub use look::{ChartLook, Stacked};
 
 pub(crate) use characters::write as write_characters;
-pub(crate) use data::ChartData;
+pub(crate) use data::{ChartData, SeriesType};
 pub(crate) use draw::draw;
+pub(crate) use palette::INKS;
 #[cfg(feature = "png")]
 pub(crate) use png::{needs_system, png};
 pub(crate) use scene::Scene;

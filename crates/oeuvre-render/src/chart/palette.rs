@@ -5,7 +5,7 @@
 //! (Machado, Oliveira and Fernandes, 2009, severity 1). A test works both out. Dashes tell series apart, too.
 
 /// The inks.
-pub(super) const INKS: [&str; 8] =
+pub(crate) const INKS: [&str; 8] =
     ["#349ca3", "#de791d", "#7f4cc7", "#cb101e", "#416b7a", "#c469ff", "#82645a", "#94967a"];
 
 /// Dashes of lines, so that ink is not all that tells them apart.

@@ -61,12 +61,12 @@ pub(super) fn tick_text(value: f64, scale: &Scale, percent: bool, signs: Option<
     let (value, step) = (value * times, scale.step * times);
     let largest = scale.high.abs().max(scale.low.abs()) * times;
     let (unit, name) = match largest {
-        _ if percent => (1.0, "%"),
         // Neither words nor zeros help with such figures.
         l if l >= 1e15 || l < 1e-5 => {
             let text = format!("{:e}", (value / step).round() * step);
             return if value == 0.0 || text.len() > 9 { format!("{value:.0e}") } else { text };
         }
+        _ if percent => (1.0, "%"),
         l if l >= 1e12 => (1e12, " tn"),
         l if l >= 1e9 => (1e9, " bn"),
         l if l >= 1e6 => (1e6, " M"),

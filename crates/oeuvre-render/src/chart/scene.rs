@@ -41,6 +41,14 @@ pub(crate) enum Ink {
     Series(usize),
 }
 
+/// What a legend shows of a series.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Sign {
+    Bar,
+    Line { dashed: bool },
+    Mark,
+}
+
 /// A shape.
 #[derive(Clone, Debug)]
 pub(crate) enum Shape {
@@ -59,5 +67,5 @@ pub(crate) enum Shape {
     /// A text, with where it is held.
     Text { at: (f64, f64), hold: Hold, size: f64, bold: bool, ink: Ink, text: String, area: Area },
     /// A sign of a legend.
-    Swatch { area: Area, series: usize, line: bool, dashed: bool },
+    Swatch { area: Area, series: usize, sign: Sign },
 }

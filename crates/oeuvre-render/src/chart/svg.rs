@@ -1,7 +1,7 @@
 //! A chart as SVG: text stays text, every mark says its figure, and nothing is fetched or run.
 
 use super::palette::{DASHES, INKS};
-use super::scene::{Hold, Ink, Scene, Shape};
+use super::scene::{Hold, Ink, Scene, Shape, Sign};
 use std::fmt::Write as _;
 
 /// The type of texts, with what stands for it where it is not at hand.
@@ -77,12 +77,20 @@ fn ink(series: usize) -> &'static str {
     INKS[series % INKS.len()]
 }
 
+/// The dashes of a line: those of its series, or those of what was planned.
+fn dash_of(series: usize, planned: bool, dashes: &str) -> String {
+    match if planned { dashes } else { DASHES[series % DASHES.len()] } {
+        "" => String::new(),
+        dashes => format!(" stroke-dasharray=\"{dashes}\""),
+    }
+}
+
 fn push(out: &mut String, shape: &Shape) {
     let _ = match shape {
         Shape::Panel(_) => Ok(()),
         Shape::Bar { area, series, says, .. } => writeln!(
             out,
-            "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"><title>{}</title></rect>",
+            "<rect class=\"b\" x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"><title>{}</title></rect>",
             short(area.x),
             short(area.y),
             short(area.w),
@@ -102,12 +110,7 @@ fn push(out: &mut String, shape: &Shape) {
         Shape::Line { points, series, dashed } => {
             let path: Vec<String> =
                 points.iter().map(|p| format!("{} {}", short(p.0), short(p.1))).collect();
-            let dash = if *dashed { "6 5" } else { DASHES[series % DASHES.len()] };
-            let dash = if dash.is_empty() {
-                String::new()
-            } else {
-                format!(" stroke-dasharray=\"{dash}\"")
-            };
+            let dash = dash_of(*series, *dashed, "6 5");
             writeln!(
                 out,
                 "<path d=\"M{}\" fill=\"none\" stroke=\"{}\" stroke-width=\"2.5\" stroke-linejoin=\"round\"{dash}/>",
@@ -153,32 +156,34 @@ fn push(out: &mut String, shape: &Shape) {
                 plain(text)
             )
         }
-        Shape::Swatch { area, series, line, dashed } => match line {
-            false => writeln!(
-                out,
-                "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"/>",
-                short(area.x),
-                short(area.y),
-                short(area.w),
-                short(area.h),
-                ink(*series)
-            ),
-            true => {
-                let dash = if *dashed { "4 3" } else { DASHES[series % DASHES.len()] };
-                let dash = if dash.is_empty() {
-                    String::new()
-                } else {
-                    format!(" stroke-dasharray=\"{dash}\"")
-                };
-                let y = short(area.y + area.h / 2.0);
-                writeln!(
+        Shape::Swatch { area, series, sign } => {
+            let y = short(area.y + area.h / 2.0);
+            let (from, to) = (short(area.x), short(area.x + area.w + 3.0));
+            match sign {
+                Sign::Bar => writeln!(
                     out,
-                    "<path d=\"M{} {y}L{} {y}\" stroke=\"{}\" stroke-width=\"3\"{dash}/>",
+                    "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"/>",
                     short(area.x),
-                    short(area.x + area.w + 3.0),
+                    short(area.y),
+                    short(area.w),
+                    short(area.h),
                     ink(*series)
-                )
+                ),
+                Sign::Mark => {
+                    writeln!(
+                        out,
+                        "<path class=\"m\" d=\"M{from} {y}L{to} {y}\" stroke-width=\"2.5\"/>"
+                    )
+                }
+                Sign::Line { dashed } => {
+                    let dash = dash_of(*series, *dashed, "4 3");
+                    writeln!(
+                        out,
+                        "<path d=\"M{from} {y}L{to} {y}\" stroke=\"{}\" stroke-width=\"3\"{dash}/>",
+                        ink(*series)
+                    )
+                }
             }
-        },
+        }
     };
 }

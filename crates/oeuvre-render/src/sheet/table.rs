@@ -59,6 +59,9 @@ pub(crate) fn write(
     let below = headings(&layout, first, &marks, remarks, sheet)?;
     lines(&layout, below, &marks, remarks, sheet)?;
     drawn(&layout, below, sheet)?;
+    if let Some(look) = part.chart {
+        super::drawn::write(part, look, below, sheet)?;
+    }
     widths(&layout, sheet)?;
     let keys = layout.slots.iter().filter(|s| !matches!(s, Slot::Result(_))).count() as u16;
     let beside = if part.shows == PartType::Detail { 0 } else { keys };

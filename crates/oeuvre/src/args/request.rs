@@ -133,6 +133,12 @@ pub(crate) struct GroupArgs {
     /// Categories or periods along the top, outermost first, as in --columns-by 'quarter(sailed_on)'.
     #[arg(long, value_name = "KEYS", add = complete::calculations())]
     columns_by: Vec<String>,
+    /// Show the N largest along the top, and the others as one column.
+    ///
+    /// Show the N labels along the top with the largest first result, and the others as one column, worked out from
+    /// its rows.
+    #[arg(hide_short_help = true, long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    columns_top: Option<u64>,
     /// Show periods without rows, too.
     ///
     /// Show periods without rows, too, from the first to the last.
@@ -340,6 +346,7 @@ impl GroupArgs {
             columns_by,
             sort_column,
             checks: checks?,
+            columns_top: self.columns_top,
             every_period: self.every_period,
             every: written("--every", &self.every),
             rest_label: self.rest_label.clone(),

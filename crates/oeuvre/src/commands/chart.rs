@@ -10,6 +10,7 @@ use crate::present::{deliver_document, settings, tell};
 use crate::report::save;
 use crate::run::planned;
 use clap::ArgMatches;
+use oeuvre_columns::{Note, Topic};
 use oeuvre_core::{Plan, Show, run_all, run_with_checks};
 use oeuvre_data::{files_named, open};
 use oeuvre_render::Document;
@@ -27,13 +28,14 @@ pub(crate) fn run(command: &ChartCommand, typed: &ArgMatches) -> Result<(), Fail
     let settings = settings(&args.output, &style)?;
     let files = files_named(&args.files, None)?;
     let mut input = open(&files, options)?;
-    let (grid, ledger, said) =
-        planned(input.as_mut(), (&request, threads), &style, |plan, request, input| {
+    let (grid, mut ledger, said) =
+        planned(input.as_mut(), (&request, threads), &style, |plan, request, input, top| {
             ensure_drawn(&look, plan)?;
             let mut request = request.clone();
             request.every_period |= runs_along_periods(plan, request.by.len()) && !look.points;
             let plan = Plan::new(&request, input.columns())?;
-            let (grid, ledger) = run_with_checks(&plan, &request, input, threads)?;
+            let (mut grid, mut ledger) = run_with_checks(&plan, &request, input, threads)?;
+            top.arrange(&mut grid, &mut ledger);
             // How closely the points lie to a line is worked out over them, by the language.
             let calc = correlation(&request).filter(|_| look.points);
             let said = match calc {
@@ -62,6 +64,12 @@ pub(crate) fn run(command: &ChartCommand, typed: &ArgMatches) -> Result<(), Fail
     if drawn {
         ensure_few_series(&document)?;
     }
+    let others =
+        format.is_binary() && !oeuvre_render::charts_with_other_letters(&document).is_empty();
     deliver_document(args.output.to.as_deref(), &document, settings)?;
+    if others {
+        let text = "the picture has letters of other scripts, drawn with the types of this system where it has them";
+        ledger.notes.push(Note::new(Topic::Other, text));
+    }
     tell(&args.output, &ledger)
 }

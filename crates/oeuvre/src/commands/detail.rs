@@ -28,7 +28,7 @@ pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Fai
     // Formats of one line a row are written part by part; the others need the whole table.
     if !settings.format.streams() {
         let (grid, ledger, explained) =
-            planned(input.as_mut(), (&request, threads), &style, |plan, request, input| {
+            planned(input.as_mut(), (&request, threads), &style, |plan, request, input, _| {
                 let (grid, ledger) = oeuvre_core::list(plan, input, threads)?;
                 Ok((grid, ledger, oeuvre_core::explain(request, plan, &files)))
             })?;
@@ -39,7 +39,7 @@ pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Fai
     let name = to.map_or_else(|| "standard output".to_owned(), |p| p.display().to_string());
     let ledger = deliver_all(to, true, |out| {
         let mut problem: Option<io::Error> = None;
-        let ledger = planned(input.as_mut(), (&request, threads), &style, |plan, _, input| {
+        let ledger = planned(input.as_mut(), (&request, threads), &style, |plan, _, input, _| {
             let mut begun = false;
             let mut put = |bytes: Vec<u8>| {
                 if problem.is_some() {

@@ -36,7 +36,7 @@ pub(crate) fn run(args: &TraceArgs, typed: &ArgMatches) -> Result<(), Failure> {
     let files = files_named(&of.files, None)?;
     let mut input = open(&files, options)?;
     let reads_as = |heading: &str, value: &oeuvre_columns::Value| style.reads_as(heading, value);
-    let trace = planned(input.as_mut(), (&request, threads), &style, |plan, request, input| {
+    let trace = planned(input.as_mut(), (&request, threads), &style, |plan, request, input, _| {
         oeuvre_core::trace(plan, request, input, threads, &at, &reads_as)
     })?;
     let to = of.output.to.as_deref();
@@ -101,7 +101,7 @@ fn cell_of_report(
     let reads_as = |heading: &str, value: &Value| style.reads_as(heading, value);
     let source = &mut prepared.sources[job.source];
     let request = (&job.request, threads);
-    let trace = planned(source.input.as_mut(), request, &style, |plan, request, input| {
+    let trace = planned(source.input.as_mut(), request, &style, |plan, request, input, _| {
         oeuvre_core::trace(plan, request, input, threads, &at, &reads_as)
     })?;
     Ok((trace, style))

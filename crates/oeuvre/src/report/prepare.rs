@@ -123,7 +123,7 @@ fn figures(
     };
     let input = sources.all[context.source].input.as_mut();
     let style = Style::default();
-    let grid = crate::run::planned(input, (&request, threads), &style, |plan, _, source| {
+    let grid = crate::run::planned(input, (&request, threads), &style, |plan, _, source, _| {
         Ok(oeuvre_core::run(plan, source, threads)?.0)
     })?;
     Ok((0..grid.columns.len()).map(|column| grid.cell(0, column)).collect())

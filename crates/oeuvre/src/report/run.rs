@@ -10,7 +10,8 @@ use crate::chart::{ensure_drawn, in_words, runs_along_periods};
 use oeuvre_columns::names::{all_of, nearest};
 use oeuvre_columns::{Kind, Source, Value};
 use oeuvre_core::{
-    Checked, Error, Figure, Grid, Ledger, Plan, Request, Section, cell_named, respelt_all, run_all,
+    Checked, ColumnsTop, Error, Figure, Grid, Ledger, Plan, Request, Section, cell_named,
+    respelt_all, run_all,
 };
 use oeuvre_data::settled;
 use oeuvre_render::{ChartLook, Document, Named, Part, PartType, Style};
@@ -104,10 +105,17 @@ fn worked(
     source: &dyn Source,
     threads: usize,
 ) -> Result<Vec<(Plan, Grid, Ledger)>, Error> {
-    let plans: Vec<Plan> =
-        requests.iter().map(|r| Plan::new(r, source.columns())).collect::<Result<_, _>>()?;
+    let kept = requests.iter().map(|r| ColumnsTop::find(r, source, threads));
+    let kept: Vec<(Request, ColumnsTop)> = kept.collect::<Result<_, _>>()?;
+    let plans = kept.iter().map(|(r, _)| Plan::new(r, source.columns()));
+    let plans: Vec<Plan> = plans.collect::<Result<_, _>>()?;
     let tables = run_all(&plans.iter().collect::<Vec<_>>(), source, threads)?;
-    Ok(plans.into_iter().zip(tables).map(|(plan, (grid, ledger))| (plan, grid, ledger)).collect())
+    let arranged = plans.into_iter().zip(tables).zip(&kept);
+    let arranged = arranged.map(|((plan, (mut grid, mut ledger)), (_, top))| {
+        top.arrange(&mut grid, &mut ledger);
+        (plan, grid, ledger)
+    });
+    Ok(arranged.collect())
 }
 
 /// Plans all jobs, and tells all mistakes of all parts; no row is read but those from which kinds are guessed.
