@@ -30,6 +30,8 @@ pub struct Ledger {
     pub listing: bool,
     /// Whether it accounts for rows alone: how large the table is goes without saying.
     pub of_rows_alone: bool,
+    /// What is counted where it is no row: figures, in a comparison.
+    pub of: Option<&'static str>,
     /// Rows left out by the condition on rows.
     pub left_out: u64,
     /// Of these, rows for which the condition was neither true nor false.
@@ -143,7 +145,7 @@ impl Ledger {
         let mut add = |label: &str, count: u64, detail: String, part: bool| {
             out.push(Entry { label: label.to_owned(), count, detail, part });
         };
-        add("rows read", self.read, String::new(), false);
+        add(self.of.unwrap_or("rows read"), self.read, String::new(), false);
         if self.unreadable > 0 {
             add("unreadable", self.unreadable, "skipped, not among the rows read".into(), true);
         }

@@ -38,6 +38,7 @@
 //! ```
 
 pub mod aggregate;
+mod changes;
 mod checks;
 mod columns_top;
 mod describe;
@@ -64,6 +65,7 @@ mod testing;
 mod trace;
 pub mod window;
 
+pub use changes::{Changes, ChangesRequest, changes, row_changes};
 pub use checks::{Terms, run_checked, run_with_checks, tolerance_of};
 pub use columns_top::ColumnsTop;
 pub use describe::{Section, explain};

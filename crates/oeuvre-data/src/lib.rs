@@ -39,9 +39,11 @@ mod mapped;
 mod names;
 mod open;
 mod options;
+mod saved;
 mod text;
 
 pub use input::{Input, read_whole, settled};
 pub use names::files_named;
 pub use open::open;
 pub use options::{DateForm, DateOrder, Forced, Lacking, ReadOptions, Uneven, Zone};
+pub use saved::{read_saved, saved_checks, saved_tables};

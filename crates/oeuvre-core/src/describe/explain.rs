@@ -56,6 +56,10 @@ pub fn explain(request: &Request, plan: &Plan, files: &[String]) -> Vec<Section>
             if calc == r.heading { calc.to_owned() } else { format!("{} = {calc}", r.heading) };
         Section { title, lines }
     }));
+    if let Some(n) = request.columns_top {
+        let first = plan.results.first().map_or("the rows", |r| r.heading.as_str());
+        sections[1].lines.push(format!("along the top the {n} labels with the largest {first} have a column each, the others one together, worked out from their rows"));
+    }
     sections.push(order(request, plan));
     sections.extend(shown(request, plan));
     if !request.checks.is_empty() {

@@ -6,6 +6,7 @@
 pub(crate) mod cell;
 pub(crate) mod chart;
 mod choice;
+pub(crate) mod compare;
 pub(crate) mod output;
 pub(crate) mod reading;
 pub(crate) mod report;
@@ -44,6 +45,10 @@ pub(crate) enum Command {
     ///
     /// Example: oeuvre chart bookings.csv --by 'month(sailed_on)' --bars 'sum(fare)' --to fares.svg
     Chart(Box<ChartCommand>),
+    /// Say what changed between two results, or between two files of rows.
+    ///
+    /// Example: oeuvre compare last.json this.json --only-changed
+    Compare(Box<compare::CompareArgs>),
     /// Run a report file: every table, detail, headline and check in it.
     ///
     /// Example: oeuvre report monthly.toml --to monthly.html
@@ -77,6 +82,7 @@ impl Args {
             Command::Summary(args) => args.summary.output.color,
             Command::Detail(args) => args.detail.output.color,
             Command::Chart(args) => args.summary.output.color,
+            Command::Compare(args) => args.output.color,
             Command::Report(args) => args.output.color,
             Command::Trace(args) => args.summary.output.color,
             Command::Explain(args) => args.summary.output.color,

@@ -4,6 +4,7 @@
 //! compiler asks for what lacks, and a test for its help.
 
 mod chart;
+mod compare;
 mod completions;
 mod demo;
 mod detail;
@@ -26,6 +27,7 @@ pub(crate) fn run(args: Args, typed: &ArgMatches) -> Result<(), Failure> {
         Command::Summary(args) => summary::run(&args, typed),
         Command::Detail(args) => detail::run(&args, typed),
         Command::Chart(args) => chart::run(&args, typed),
+        Command::Compare(args) => compare::run(&args),
         Command::Report(args) => report::run(&args),
         Command::Profile(args) => profile::run(&args),
         Command::Explain(args) => explain::run(&args, typed),

@@ -1,0 +1,52 @@
+//! `oeuvre compare`: what changed between two results, or between two files of rows.
+
+use crate::args::compare::CompareArgs;
+use crate::failure::Failure;
+use crate::present::present;
+use oeuvre_core::language::columns_of_list;
+use oeuvre_core::{ChangesRequest, Error, SourceText, changes, row_changes, tolerance_of};
+use oeuvre_data::{files_named, open, read_saved, read_whole};
+
+pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
+    let mut by = Vec::new();
+    for text in &args.by {
+        let columns = columns_of_list("--by", text).map_err(|m| Error::Diagnostics(vec![m]))?;
+        by.extend(columns.into_iter().map(|(_, name)| name));
+    }
+    let tolerance = match &args.tolerance {
+        None => None,
+        Some(text) => Some(tolerance_of(text).ok_or_else(|| {
+            Error::request_with_help(
+                format!("--tolerance '{text}' is no tolerance"),
+                "write a number, or one in percent: --tolerance 0.01, --tolerance 0.5%",
+            )
+        })?),
+    };
+    let request = ChangesRequest {
+        filters: args.filters.iter().map(|f| SourceText::new("--where", f.clone())).collect(),
+        tolerance,
+        only_changed: args.only_changed,
+        rows: args.rows,
+        names: [args.old.clone(), args.new.clone()],
+    };
+    let options = args.reading.to_options(&[])?;
+    let found = if args.rows {
+        if by.is_empty() {
+            let message = "--rows compares rows that have the same key";
+            return Err(Error::request_with_help(message, "name it: --by booking_id").into());
+        }
+        let whole = |name: &String| {
+            let files = files_named(std::slice::from_ref(name), None)?;
+            let mut input = open(&files, options.clone())?;
+            read_whole(input.as_mut(), name)
+        };
+        let (old, new) = (whole(&args.old)?, whole(&args.new)?);
+        row_changes([&old, &new], &by, &request)?
+    } else {
+        let old = read_saved(&args.old, &by, options.clone())?;
+        let new = read_saved(&args.new, &by, options)?;
+        changes(&old, &new, &request)?
+    };
+    present(&args.output, &args.style.to_style()?, &found.grid, &found.ledger)?;
+    if args.must_agree && found.any() { Err(Failure::Check) } else { Ok(()) }
+}
