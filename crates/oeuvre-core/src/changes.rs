@@ -151,8 +151,10 @@ pub fn changes(
         ("outcome".to_owned(), quoted(&own("outcome"))),
     ]);
     let mut found = listed(columns, shows, request, uncounted)?;
-    if let Some(growth) = found.grid.columns.iter_mut().find(|c| c.heading == "growth") {
-        growth.share = true;
+    for column in &mut found.grid.columns {
+        column.share = column.heading == "growth";
+        // Figures read as figures do, and not as they stand in the file.
+        column.plain &= !(numeric && matches!(column.heading.as_str(), "old" | "new"));
     }
     found.ledger.of = Some("figures compared");
     found.ledger.notes.extend(notes);

@@ -2,7 +2,7 @@
 
 use crate::args::chart::ChartOptions;
 use oeuvre_columns::Kind;
-use oeuvre_core::{Error, Plan, Request, Show, SourceText, Totals};
+use oeuvre_core::{Error, Grid, Plan, Request, Show, SourceText, Totals};
 use oeuvre_render::{ChartLook, Document};
 use std::sync::Arc;
 
@@ -66,8 +66,10 @@ pub(crate) fn correlation(request: &Request) -> Option<Arc<SourceText>> {
     Some(Arc::new(source))
 }
 
-/// A correlation in words, below the points.
-pub(crate) fn in_words(correlation: &oeuvre_columns::Value, points: usize) -> String {
+/// A correlation in words, below the points of a table: those of the lines that have both figures.
+pub(crate) fn in_words(correlation: &oeuvre_columns::Value, grid: &Grid) -> String {
+    let has_both = |line: &usize| grid.columns.iter().all(|c| !c.cells.data.is_missing(*line));
+    let points = (0..grid.lines.len()).filter(has_both).count();
     match correlation {
         oeuvre_columns::Value::Float(r) => format!("Correlation over {points} points: {r:.2}"),
         _ => format!("No correlation can be worked out over {points} points."),

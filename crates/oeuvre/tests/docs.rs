@@ -52,7 +52,7 @@ fn every_block_of_the_guide_runs_on_the_demo_data() {
     folder.write("oeuvre-demo/company.toml", "[let]\nfares = 'sum(fare)'\n");
     folder.write("oeuvre-demo/shown.toml", file);
     let shown = "```sh\noeuvre report shown.toml\n```\n";
-    let guide = page("docs/guide.md") + &reports + shown;
+    let guide = page("docs/guide.md") + &page("docs/charts.md") + &reports + shown;
     let all = blocks(&guide);
     assert!(all.len() > 13);
     for (i, block) in all.into_iter().enumerate() {
@@ -101,6 +101,8 @@ fn helps() -> Vec<(String, String)> {
         "trace",
         "explain",
         "report",
+        "chart",
+        "compare",
         "functions",
         "completions",
         "manual",
@@ -111,9 +113,10 @@ fn helps() -> Vec<(String, String)> {
     all
 }
 
-const PAGES: [&str; 8] = [
+const PAGES: [&str; 9] = [
     "README.md",
     "CHANGELOG.md",
+    "docs/charts.md",
     "docs/guide.md",
     "docs/language.md",
     "docs/options.md",

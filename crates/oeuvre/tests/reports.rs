@@ -241,8 +241,8 @@ fn all_parts_are_what_they_are_alone() {
 )]
 #[case::unchanged(
     "[[check]]\nthat = 'count()'\nunchanged-since = 'last.json'\n",
-    "r.toml:3:19",
-    "cannot do yet"
+    "r.toml:3:20",
+    "last.json cannot be read"
 )]
 fn a_mistake_is_told_at_its_place(#[case] report: &str, #[case] place: &str, #[case] said: &str) {
     let data = if report.contains("[data]") { "" } else { DATA };
@@ -420,15 +420,6 @@ fn a_report_is_explained_and_traced() {
     assert!(error.contains("by = …"), "{error}");
     let error = folder.line("trace bookings.csv --in x").error();
     assert!(error.contains("report file"), "{error}");
-}
-
-#[test]
-fn a_chart_is_left_out_and_that_is_said() {
-    let report = format!(
-        "{DATA}[[chart]]\nname = 'c'\nby = 'route'\nbars = 'sum(fare)'\n[[table]]\nby = 'route'\n"
-    );
-    let (_, said) = folder(&report).line("report r.toml").fine();
-    assert!(said.contains("the chart c is left out"), "{said}");
 }
 
 #[test]

@@ -100,7 +100,7 @@ fn drawn(value: f64, scale: &Scale, room: usize, of: SeriesType) -> String {
             let eighths = ((end - zero) * 8.0).round() as usize;
             let mut bar = " ".repeat(zero.round() as usize);
             bar.extend(std::iter::repeat_n('█', eighths / 8));
-            if eighths % 8 > 0 {
+            if !eighths.is_multiple_of(8) {
                 bar.push(EIGHTHS[eighths % 8 - 1]);
             }
             bar

@@ -229,9 +229,7 @@ fn drawn_as(grid: &Grid, look: &ChartLook, result: usize, in_time: bool) -> Seri
         SeriesType::Target
     } else if named(&look.bars) {
         SeriesType::Bars
-    } else if named(&look.lines) {
-        SeriesType::Line
-    } else if in_time && look.bars.is_empty() {
+    } else if named(&look.lines) || in_time && look.bars.is_empty() {
         SeriesType::Line
     } else {
         SeriesType::Bars

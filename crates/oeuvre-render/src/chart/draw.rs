@@ -307,7 +307,7 @@ impl Drawing<'_> {
         let every = (each / apart).ceil().max(1.0) as usize;
         // Zero stays among them.
         let zero = all.iter().position(|t| t.abs() < scale.step / 2.0).unwrap_or(0);
-        let keep = |i: &usize| (*i + every * all.len() - zero) % every == 0;
+        let keep = |i: &usize| (*i + every * all.len() - zero).is_multiple_of(every);
         (0..all.len()).filter(keep).map(|i| all[i]).collect()
     }
 
@@ -487,7 +487,7 @@ impl Drawing<'_> {
         let bars: Vec<usize> =
             (0..data.series.len()).filter(|&s| data.series[s].drawn == SeriesType::Bars).collect();
         let side = if stacked == Stacked::No { bars.len().max(1) } else { 1 };
-        let thick = (band * FILLED / side as f64).min(90.0).max(0.5);
+        let thick = (band * FILLED / side as f64).clamp(0.5, 90.0);
         let along = |value: f64| match lying {
             true => area.x + area.w * scale.place(value),
             false => area.y + area.h * (1.0 - scale.place(value)),

@@ -62,7 +62,7 @@ pub(super) fn tick_text(value: f64, scale: &Scale, percent: bool, signs: Option<
     let largest = scale.high.abs().max(scale.low.abs()) * times;
     let (unit, name) = match largest {
         // Neither words nor zeros help with such figures.
-        l if l >= 1e15 || l < 1e-5 => {
+        l if !(1e-5..1e15).contains(&l) => {
             let text = format!("{:e}", (value / step).round() * step);
             return if value == 0.0 || text.len() > 9 { format!("{value:.0e}") } else { text };
         }

@@ -44,7 +44,7 @@ pub(crate) fn run(command: &ChartCommand, typed: &ArgMatches) -> Result<(), Fail
                     let of_points = request.over_all(vec![Show { heading: None, calc }]);
                     let of_points = Plan::new(&of_points, input.columns())?;
                     let (figure, _) = run_all(&[&of_points], input, threads)?.swap_remove(0);
-                    Some(in_words(&figure.cell(0, 0), grid.lines.len()))
+                    Some(in_words(&figure.cell(0, 0), &grid))
                 }
             };
             Ok((grid, ledger, said))

@@ -3,8 +3,10 @@
 use crate::args::compare::CompareArgs;
 use crate::failure::Failure;
 use crate::present::present;
+use oeuvre_columns::names::shell_quoted;
+use oeuvre_columns::{Note, Topic};
 use oeuvre_core::language::columns_of_list;
-use oeuvre_core::{ChangesRequest, Error, SourceText, changes, row_changes, tolerance_of};
+use oeuvre_core::{Changes, ChangesRequest, Error, SourceText, changes, row_changes, tolerance_of};
 use oeuvre_data::{files_named, open, read_saved, read_whole};
 
 pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
@@ -45,8 +47,30 @@ pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
     } else {
         let old = read_saved(&args.old, &by, options.clone())?;
         let new = read_saved(&args.new, &by, options)?;
-        changes(&old, &new, &request)?
+        let mut found = changes(&old, &new, &request)?;
+        found.ledger.notes.extend(ways_on(&found));
+        found
     };
     present(&args.output, &args.style.to_style()?, &found.grid, &found.ledger)?;
     if args.must_agree && found.any() { Err(Failure::Check) } else { Ok(()) }
+}
+
+/// Where to go from a figure that has changed: to the rows behind it.
+fn ways_on(found: &Changes) -> Option<Note> {
+    let grid = &found.grid;
+    let outcome = grid.columns.len().checked_sub(1)?;
+    let line =
+        (0..grid.lines.len()).find(|&line| grid.cell(line, outcome).to_string() == "changed")?;
+    // Keys stand before the figure's heading, its two values, the change, the growth and the outcome.
+    let keys = (0..outcome.saturating_sub(5))
+        .filter(|&key| grid.columns[key].heading != "part")
+        .filter(|&key| !matches!(grid.cell(line, key).to_string().as_str(), "Total" | "Rest" | ""));
+    let at: Vec<String> = keys
+        .map(|key| format!("{} = {}", grid.columns[key].heading, grid.cell(line, key)))
+        .collect();
+    let text = format!(
+        "the rows behind a figure: oeuvre trace … --at {}; which of them changed: oeuvre compare --rows OLD NEW --by KEY",
+        shell_quoted(&at.join(", "))
+    );
+    Some(Note::new(Topic::Other, text))
 }

@@ -9,6 +9,7 @@ use crate::args::cell;
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::{Decimal, Value};
 use oeuvre_core::{Error, Request};
+use oeuvre_data::{saved_checks, saved_tables};
 
 /// A side of a check: where its figure is, and how it reads.
 type Side<T> = Result<(T, String), Error>;
@@ -27,6 +28,9 @@ impl Making<'_> {
 
     fn made_check(&mut self, it: &CheckDefinition) -> Result<PreparedCheck, Error> {
         let (context, request) = self.over_rows(&it.rows)?;
+        if let Wanted::Since(file) = &it.wanted {
+            return self.since(it, file, &context, &request);
+        }
         let (found, mut that) = match &it.cell {
             None => self.found(it, &context, &request)?,
             Some((table, at)) => self.cell(table, at.as_ref(), it.that.as_ref())?,
@@ -37,6 +41,54 @@ impl Making<'_> {
             that.push_str(&format!(" \u{b1} {}", tolerance.value));
         }
         let (name, terms, places) = (it.name.clone(), it.terms, it.places.clone());
+        Ok(PreparedCheck { name, that, terms, found, wanted, places })
+    }
+
+    /// A check that nothing changed since an earlier result: of a table as a whole, or of the figure that a check of
+    /// the same name found then.
+    fn since(
+        &mut self,
+        it: &CheckDefinition,
+        file: &Written,
+        context: &Context,
+        request: &Request,
+    ) -> Result<PreparedCheck, Error> {
+        let path = self.of.definition.file.folder.join(&file.value).display().to_string();
+        let json = std::fs::read_to_string(&path)
+            .map_err(|e| file.mistake(format!("{path} cannot be read: {e}")))?;
+        let (name, terms, places) = (it.name.clone(), it.terms, it.places.clone());
+        let (found, that, wanted) = match &it.cell {
+            Some((_, Some(at))) => {
+                let it = at.mistake("an earlier result is compared as a whole");
+                return Err(it
+                    .help("leave `at` out, or write the known figure with equals")
+                    .into());
+            }
+            Some((table, None)) => {
+                let (found, that) = self.cell(table, None, it.that.as_ref())?;
+                let mut tables = saved_tables(&path, &json, &[])?;
+                let alone = tables.len() == 1;
+                let at =
+                    tables.iter().position(|t| t.name == table.value || alone && t.name.is_empty());
+                let Some(at) = at else {
+                    return Err(file
+                        .mistake(format!("{path} has no table `{}`", table.value))
+                        .into());
+                };
+                let saved = Box::new(tables.swap_remove(at));
+                (found, that, WantedAt::Table(file.value.clone(), saved))
+            }
+            None => {
+                let (found, that) = self.found(it, context, request)?;
+                let called = name.clone().unwrap_or_else(|| that.clone());
+                let checks = saved_checks(&path, &json)?;
+                let Some((_, value)) = checks.into_iter().find(|(n, _)| *n == called) else {
+                    return Err(file.mistake(format!("{path} has no check `{called}`")).into());
+                };
+                (found, that, WantedAt::Known(value))
+            }
+        };
+        let that = format!("{that} unchanged since {}", file.value);
         Ok(PreparedCheck { name, that, terms, found, wanted, places })
     }
 
@@ -112,6 +164,7 @@ impl Making<'_> {
                 };
                 Ok((wanted, text.value.clone()))
             }
+            Wanted::Since(file) => Err(file.mistake("a result is compared as a whole").into()),
             Wanted::SameAs { calc, rows } => {
                 let (context, request) = self.over_rows(rows)?;
                 let mut text = calc.value.clone();

@@ -198,6 +198,8 @@ pub(super) enum Wanted {
     Calc(Written),
     /// A date.
     Date(Written),
+    /// What an earlier result has.
+    Since(Written),
     /// A figure of its own rows.
     SameAs { calc: Written, rows: Box<Rows> },
 }
@@ -319,7 +321,7 @@ impl Reading {
             match &check.wanted {
                 Wanted::Calc(text) => texts.push(text),
                 Wanted::SameAs { calc, .. } => texts.push(calc),
-                Wanted::Date(_) => {}
+                Wanted::Date(_) | Wanted::Since(_) => {}
             }
         }
         let mut mistakes: Vec<Diagnostic> = texts
@@ -675,11 +677,6 @@ impl Reading {
     fn check(&mut self, section: Section<'_>) -> Option<CheckDefinition> {
         let rows = self.rows_with_options(section, OF_CHECK);
         let before = self.mistakes.0.len();
-        if let Some(value) = section.get("unchanged-since") {
-            let message = "`unchanged-since` compares with an earlier result, which this version cannot do yet";
-            let help = "leave this check out, or write the known figure: equals = 1151535.00";
-            self.mistakes.add(self.file.mistake(value.span(), message).help(help));
-        }
         let mut wanted: Vec<(&str, Comparison, Wanted)> = Vec::new();
         for (key, how) in [
             ("equals", Comparison::Equal),
@@ -704,6 +701,9 @@ impl Reading {
                 }
                 None => self.mistakes.add(lacks(inner, "calc")),
             }
+        }
+        if let Some(file) = section.text("unchanged-since", &mut self.mistakes) {
+            wanted.push(("unchanged-since", Comparison::Equal, Wanted::Since(file)));
         }
         let that = section.text("that", &mut self.mistakes);
         let cell = section.text("in", &mut self.mistakes);
@@ -734,7 +734,8 @@ impl Reading {
         let Some((_, how, wanted)) = wanted.pop() else {
             if self.mistakes.0.len() == before {
                 let it = self.file.mistake(section.header(), "this check has no known figure");
-                self.mistakes.add(it.help("write equals, at-least, at-most or same-as"));
+                self.mistakes
+                    .add(it.help("write equals, at-least, at-most, same-as or unchanged-since"));
             }
             return None;
         };

@@ -6,7 +6,7 @@
 use super::file::Written;
 use super::keys::Places;
 use super::rows::OpenSource;
-use oeuvre_columns::Value;
+use oeuvre_columns::{SavedTable, Value};
 use oeuvre_core::{AtLabel, Request, SourceText, Terms};
 use oeuvre_render::{ChartLook, PartType, Style};
 use std::sync::Arc;
@@ -111,4 +111,6 @@ pub(crate) enum Found {
 pub(crate) enum WantedAt {
     Known(Value),
     Figure(FigureAt),
+    /// A table that was written earlier, with the name of its file.
+    Table(String, Box<SavedTable>),
 }

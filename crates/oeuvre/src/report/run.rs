@@ -8,13 +8,13 @@ use super::prepared::{
 use crate::args::style::{columns_of, ensure_fits, ensure_fits_columns};
 use crate::chart::{ensure_drawn, in_words, runs_along_periods};
 use oeuvre_columns::names::{all_of, nearest};
-use oeuvre_columns::{Kind, Source, Value};
+use oeuvre_columns::{Kind, SavedTable, Source, Value};
 use oeuvre_core::{
-    Checked, ColumnsTop, Error, Figure, Grid, Ledger, Plan, Request, Section, cell_named,
-    respelt_all, run_all,
+    ChangesRequest, Checked, ColumnsTop, Error, Figure, Grid, Ledger, Plan, Request, Section,
+    cell_named, changes, respelt_all, run_all,
 };
 use oeuvre_data::settled;
-use oeuvre_render::{ChartLook, Document, Named, Part, PartType, Style};
+use oeuvre_render::{ChartLook, Document, Named, Part, PartType, Settings, Style, TextSettings};
 use std::collections::BTreeSet;
 
 /// What the columns of a headline are called that compare it with another figure.
@@ -287,12 +287,11 @@ fn ensure_formats(prepared: &Prepared, columns: &[Vec<Named>], mistakes: &mut Mi
 fn finish(prepared: &Prepared, done: &[Done]) -> Result<Finished, Error> {
     let parts: Result<_, Error> =
         prepared.parts.iter().map(|part| finish_part(part, &prepared.jobs, done)).collect();
-    let checks: Result<_, Error> = prepared
-        .checks
-        .iter()
-        .map(|check| Ok((check.name.clone(), finish_check(check, prepared, done)?)))
-        .collect();
     let mut notes: Vec<String> = Vec::new();
+    let mut checks = Vec::new();
+    for check in &prepared.checks {
+        checks.push((check.name.clone(), finish_check(check, prepared, done, &mut notes)?));
+    }
     // What is told of figures by themselves is told of the report.
     let of_figures = prepared.jobs.iter().zip(done).filter(|(job, _)| job.figures);
     let told = of_figures.flat_map(|(_, done)| done.ledger.told());
@@ -307,7 +306,7 @@ fn finish(prepared: &Prepared, done: &[Done]) -> Result<Finished, Error> {
         title: prepared.title.clone(),
         text: prepared.text.clone(),
         parts: parts?,
-        checks: checks?,
+        checks,
         notes,
         others: of_checks.into_iter().map(|job| done[job].ledger.clone()).collect(),
     })
@@ -325,7 +324,7 @@ fn finish_part(part: &PreparedPart, jobs: &[Job], done: &[Done]) -> Result<Finis
             let it = &done[*job];
             chart.clone_from(&jobs[*job].chart);
             if let (Some(chart), Some(at)) = (&mut chart, part.correlation) {
-                let said = in_words(&figure(done, at).value, it.grid.lines.len());
+                let said = in_words(&figure(done, at).value, &it.grid);
                 let caption = chart.caption.take();
                 chart.caption = Some(caption.map_or(said.clone(), |c| format!("{c} {said}")));
             }
@@ -370,7 +369,11 @@ fn finish_check(
     check: &PreparedCheck,
     prepared: &Prepared,
     done: &[Done],
+    notes: &mut Vec<String>,
 ) -> Result<Checked, Error> {
+    if let (WantedAt::Table(file, saved), Found::Cell { job, .. }) = (&check.wanted, &check.found) {
+        return unchanged(check, (file, saved), &done[*job], notes);
+    }
     let found = match &check.found {
         Found::Figure(at) => figure(done, *at),
         Found::Cell { job, result, at } => {
@@ -394,9 +397,59 @@ fn finish_check(
     let wanted = match &check.wanted {
         WantedAt::Known(value) => Figure::known(value.clone()),
         WantedAt::Figure(at) => figure(done, *at),
+        WantedAt::Table(..) => Figure::known(Value::Missing),
     };
     let checked = check.terms.checked(check.that.clone(), &found, &wanted);
     checked.map_err(|e| placed_check(check, e))
+}
+
+/// How many figures that changed a check names.
+const CHANGES_NAMED: usize = 5;
+
+/// Compares a table with what was written of it earlier.
+fn unchanged(
+    check: &PreparedCheck,
+    (file, saved): (&str, &SavedTable),
+    done: &Done,
+    notes: &mut Vec<String>,
+) -> Result<Checked, Error> {
+    let mut json = Vec::new();
+    let style = Style::default();
+    let Ok(format) = "json".parse() else { return Err(Error::request("there is no JSON")) };
+    let text = TextSettings::default();
+    let settings = Settings { style: &style, format, text, with_ledger: false, beside: None };
+    // A format says how a table reads, and names its columns along the top.
+    let document = Document::of_table(&done.grid, &done.ledger, &done.style);
+    oeuvre_render::write_document(&document, settings, &mut json)
+        .map_err(|e| Error::request(e.to_string()))?;
+    let now = oeuvre_data::saved_tables("", &String::from_utf8_lossy(&json), &[])?;
+    let names = [file.to_owned(), "this run".to_owned()];
+    let request = ChangesRequest {
+        tolerance: check.terms.tolerance,
+        only_changed: true,
+        names,
+        ..ChangesRequest::default()
+    };
+    let found = changes(std::slice::from_ref(saved), &now, &request)?;
+    let grid = &found.grid;
+    for line in (0..grid.lines.len()).take(CHANGES_NAMED) {
+        let cell = |column: usize| match grid.cell(line, column) {
+            Value::Missing => "no value".to_owned(),
+            value => value.to_string(),
+        };
+        let first = grid.columns.len() - 6;
+        let keys: Vec<String> = (0..=first).map(cell).collect();
+        notes.push(format!("{}: was {}, is {}", keys.join(", "), cell(first + 1), cell(first + 2)));
+    }
+    let different = found.changed + found.alone[0] + found.alone[1];
+    let number = |n: u64| Value::Number(oeuvre_columns::Decimal::new(i128::from(n), 0));
+    Ok(Checked {
+        that: format!("{}: figures and lines that differ", check.that),
+        found: number(different),
+        wanted: number(0),
+        difference: number(different),
+        holds: different == 0,
+    })
 }
 
 /// Figures that cannot be compared, told at the check.
