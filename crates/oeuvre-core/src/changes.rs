@@ -207,21 +207,9 @@ fn join(
         let of_part = several.then(|| part.clone());
         of_part.into_iter().chain(keys.iter().skip(usize::from(several)).map(label)).collect()
     };
-    let index = |table: &SavedTable, name: &str| {
-        let mut places = HashMap::new();
-        for (at, (line, _)) in table.lines.iter().enumerate() {
-            if places.insert(labels(table, line), at).is_some() {
-                return Err(Error::request_with_help(
-                    format!("{name} has two lines with the keys {}", line.join(", ")),
-                    "name more keys with --by, so that each line has its own",
-                ));
-            }
-        }
-        Ok(places)
-    };
     let [old_name, new_name] = &request.names;
-    let before = index(old, old_name)?;
-    let after = index(new, new_name)?;
+    let before = places(old, old_name, &labels)?;
+    let after = places(new, new_name, &labels)?;
     let whole = !old.figures.is_empty() && !new.figures.is_empty();
     for (table, other, name) in [(old, new, old_name), (new, old, new_name)] {
         for figure in table.figures.iter().filter(|f| whole && !other.figures.contains(f)) {
@@ -280,6 +268,27 @@ fn join(
         }
     }
     Ok(uncounted)
+}
+
+/// The labels of a line of a table, in the order of the comparison.
+type LabelsOf<'a> = &'a dyn Fn(&SavedTable, &[String]) -> Vec<String>;
+
+/// The lines of a table by their labels.
+fn places(
+    table: &SavedTable,
+    name: &str,
+    labels: LabelsOf<'_>,
+) -> Result<HashMap<Vec<String>, usize>, Error> {
+    let mut places = HashMap::new();
+    for (at, (line, _)) in table.lines.iter().enumerate() {
+        if places.insert(labels(table, line), at).is_some() {
+            return Err(Error::request_with_help(
+                format!("{name} has two lines with the keys {}", line.join(", ")),
+                "name more keys with --by, so that each line has its own",
+            ));
+        }
+    }
+    Ok(places)
 }
 
 /// Whether two figures are the same, or near enough.

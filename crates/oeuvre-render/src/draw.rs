@@ -20,6 +20,13 @@ pub(crate) fn bar_text(from: f64, to: f64) -> String {
     out
 }
 
+/// A small line, a block for each figure, and a blank for a gap.
+pub(crate) fn trend_text(figures: &[Option<f64>]) -> String {
+    const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let step = |part: f64| STEPS[((part * 8.0) as usize).min(7)];
+    figures.iter().map(|figure| figure.map_or(' ', step)).collect()
+}
+
 /// A shade for a strength from 0 to 1.
 pub(crate) fn heat_text(strength: f64) -> char {
     SHADES[step(strength)]
@@ -33,6 +40,11 @@ pub(crate) fn step(strength: f64) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_small_line_rises_and_has_gaps() {
+        assert_eq!(trend_text(&[Some(0.0), Some(0.5), None, Some(1.0)]), "▁▅ █");
+    }
 
     #[test]
     fn bars_are_as_long_as_their_part_of_the_width() {

@@ -403,6 +403,43 @@ impl<'a> Layout<'a> {
         group.then_some((value, self.result_of(column).extent))
     }
 
+    /// The figures of a line along the top, totals left out, where a column is the last of a result that has a small
+    /// line there: each as a part of its line's range from 0 to 1, `None` for a gap. A line of equal figures runs
+    /// through the middle.
+    pub fn trend(&self, row: Row, slot: Slot) -> Option<Vec<Option<f64>>> {
+        let Slot::Result(last) = slot else { return None };
+        let result = self.trend_of(slot)?;
+        let grid = self.grid;
+        let of_result = |c: &usize| {
+            let column = &grid.columns[*c];
+            column.result == result && grid.positions[column.position].kind == LineKind::Group
+        };
+        let figure = |c: usize| number(&grid.columns[c].cells.data, row.line);
+        let figures: Vec<Option<f64>> = (0..=last).filter(of_result).map(figure).collect();
+        let (low, high) = figures
+            .iter()
+            .flatten()
+            .fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), v| (a.min(*v), b.max(*v)));
+        let part = |v: f64| if high > low { (v - low) / (high - low) } else { 0.5 };
+        Some(figures.into_iter().map(|v| v.map(part)).collect())
+    }
+
+    /// The result whose small line stands in a column: its last one.
+    pub(crate) fn trend_of(&self, slot: Slot) -> Option<usize> {
+        let Slot::Result(column) = slot else { return None };
+        if self.grid.across.is_empty() || self.is_long() {
+            return None;
+        }
+        let it = &self.grid.columns[column];
+        let is_last = column + self.results.len() >= self.grid.columns.len();
+        (is_last && Style::names(&self.style.lines, &it.heading, &it.calc)).then_some(it.result)
+    }
+
+    /// How many figures a small line has.
+    pub(crate) fn trend_length(&self) -> usize {
+        self.grid.positions.iter().filter(|p| p.kind == LineKind::Group).count()
+    }
+
     /// Whether a line's labels down to a key are those of the line above.
     fn repeats(&self, line: usize, key: usize) -> bool {
         // The innermost key differs from line to line anyway.

@@ -29,6 +29,8 @@ pub struct Style {
     pub bars: Vec<String>,
     /// Results whose cells are shaded.
     pub shades: Vec<String>,
+    /// Results that have a small line along the top keys at the end of each line.
+    pub lines: Vec<String>,
     /// What stands in cells without a value.
     pub blank: String,
     /// One line for each cell.
@@ -83,7 +85,11 @@ impl Style {
                 .to_owned(),
             })?;
         }
-        for (option, names) in [("--cell-bars", &self.bars), ("--cell-shade", &self.shades)] {
+        for (option, names) in [
+            ("--cell-bars", &self.bars),
+            ("--cell-shade", &self.shades),
+            ("--cell-line", &self.lines),
+        ] {
             for name in names {
                 let column = find(columns, name, option, |c| !c.key)?;
                 if !column.kind.is_number() {

@@ -1,7 +1,7 @@
 //! A chart as SVG: text stays text, every mark says its figure, and nothing is fetched or run.
 
 use super::palette::{DASHES, INKS};
-use super::scene::{Hold, Ink, Scene, Shape, Sign};
+use super::scene::{Area, Hold, Ink, Scene, Shape, Sign};
 use std::fmt::Write as _;
 
 /// The type of texts, with what stands for it where it is not at hand.
@@ -156,34 +156,29 @@ fn push(out: &mut String, shape: &Shape) {
                 plain(text)
             )
         }
-        Shape::Swatch { area, series, sign } => {
-            let y = short(area.y + area.h / 2.0);
-            let (from, to) = (short(area.x), short(area.x + area.w + 3.0));
-            match sign {
-                Sign::Bar => writeln!(
-                    out,
-                    "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill=\"{}\"/>",
-                    short(area.x),
-                    short(area.y),
-                    short(area.w),
-                    short(area.h),
-                    ink(*series)
-                ),
-                Sign::Mark => {
-                    writeln!(
-                        out,
-                        "<path class=\"m\" d=\"M{from} {y}L{to} {y}\" stroke-width=\"2.5\"/>"
-                    )
-                }
-                Sign::Line { dashed } => {
-                    let dash = dash_of(*series, *dashed, "4 3");
-                    writeln!(
-                        out,
-                        "<path d=\"M{from} {y}L{to} {y}\" stroke=\"{}\" stroke-width=\"3\"{dash}/>",
-                        ink(*series)
-                    )
-                }
-            }
-        }
+        Shape::Swatch { area, series, sign } => swatch(out, *area, *series, *sign),
     };
+}
+
+/// The sign of a series in the legend.
+fn swatch(out: &mut String, area: Area, series: usize, sign: Sign) -> std::fmt::Result {
+    let y = short(area.y + area.h / 2.0);
+    let (from, to) = (short(area.x), short(area.x + area.w + 3.0));
+    let (x, top, w, h) = (short(area.x), short(area.y), short(area.w), short(area.h));
+    match sign {
+        Sign::Bar => writeln!(
+            out,
+            "<rect x=\"{x}\" y=\"{top}\" width=\"{w}\" height=\"{h}\" fill=\"{}\"/>",
+            ink(series)
+        ),
+        Sign::Mark => {
+            writeln!(out, "<path class=\"m\" d=\"M{from} {y}L{to} {y}\" stroke-width=\"2.5\"/>")
+        }
+        Sign::Line { dashed } => writeln!(
+            out,
+            "<path d=\"M{from} {y}L{to} {y}\" stroke=\"{}\" stroke-width=\"3\"{}/>",
+            ink(series),
+            dash_of(series, dashed, "4 3")
+        ),
+    }
 }

@@ -5,8 +5,8 @@ use crate::document::Part;
 use crate::layout::{Layout, Slot};
 use oeuvre_core::LineKind;
 use rust_xlsxwriter::{
-    Chart, ChartFormat, ChartLine, ChartMarker, ChartSolidFill, ChartType, Color, Worksheet,
-    XlsxError,
+    Chart, ChartFormat, ChartLine, ChartLineDashType, ChartMarker, ChartSeries, ChartSolidFill,
+    ChartType, Color, Worksheet, XlsxError,
 };
 
 /// The size of a chart in a sheet, in pixels.
@@ -70,28 +70,7 @@ pub(crate) fn write(
         }
         it.set_values((name.as_str(), first, column, last, column))
             .set_name(inert(&of.name).as_str());
-        let mut format = ChartFormat::new();
-        match of.drawn {
-            SeriesType::Bars => {
-                format.set_solid_fill(ChartSolidFill::new().set_color(ink));
-            }
-            SeriesType::Line => {
-                format.set_line(ChartLine::new().set_color(ink).set_width(2.25));
-            }
-            SeriesType::Target => {
-                let dash = rust_xlsxwriter::ChartLineDashType::Dash;
-                format.set_line(
-                    ChartLine::new()
-                        .set_color(Color::RGB(0x001c_2127))
-                        .set_width(1.5)
-                        .set_dash_type(dash),
-                );
-            }
-        }
-        it.set_format(&mut format);
-        if !is_bar {
-            it.set_marker(ChartMarker::new().set_none());
-        }
+        look_of(it, of.drawn, ink);
         if of.right && !lying {
             it.set_secondary_axis(true);
         }
@@ -112,6 +91,28 @@ pub(crate) fn write(
         chart.legend().set_hidden();
     }
     insert(chart, part, &layout, sheet)
+}
+
+/// Gives a series its ink.
+fn look_of(series: &mut ChartSeries, drawn: SeriesType, ink: Color) {
+    let mut format = ChartFormat::new();
+    match drawn {
+        SeriesType::Bars => {
+            format.set_solid_fill(ChartSolidFill::new().set_color(ink));
+        }
+        SeriesType::Line => {
+            format.set_line(ChartLine::new().set_color(ink).set_width(2.25));
+        }
+        SeriesType::Target => {
+            let mut line = ChartLine::new();
+            line.set_color(Color::RGB(0x001c_2127)).set_width(1.5);
+            format.set_line(line.set_dash_type(ChartLineDashType::Dash));
+        }
+    }
+    series.set_format(&mut format);
+    if drawn != SeriesType::Bars {
+        series.set_marker(ChartMarker::new().set_none());
+    }
 }
 
 fn insert(

@@ -8,7 +8,8 @@ use crate::layout::{Layout, Row, Slot};
 use oeuvre_core::LineKind;
 use rust_xlsxwriter::utility::row_col_to_cell;
 use rust_xlsxwriter::{
-    ConditionalFormat2ColorScale, ConditionalFormatDataBar, Format, Note, Worksheet, XlsxError,
+    ConditionalFormat2ColorScale, ConditionalFormatDataBar, Format, Note, Sparkline, Worksheet,
+    XlsxError,
 };
 use std::collections::HashMap;
 use unicode_width::UnicodeWidthStr;
@@ -62,6 +63,7 @@ pub(crate) fn write(
     if let Some(look) = part.chart {
         super::drawn::write(part, look, below, sheet)?;
     }
+    trends(&layout, below, sheet)?;
     widths(&layout, sheet)?;
     let keys = layout.slots.iter().filter(|s| !matches!(s, Slot::Result(_))).count() as u16;
     let beside = if part.shows == PartType::Detail { 0 } else { keys };
@@ -246,6 +248,33 @@ fn drawn(layout: &Layout<'_>, first: u32, sheet: &mut Worksheet) -> Result<(), X
                 .set_multi_range(&all);
             sheet.add_conditional_format(row, column, row, column, &shades)?;
         }
+    }
+    Ok(())
+}
+
+/// Small lines of the workbook's own behind the lines, where the figures of one result stand side by side.
+fn trends(layout: &Layout<'_>, first: u32, sheet: &mut Worksheet) -> Result<(), XlsxError> {
+    let Some(&last) = layout.slots.last() else { return Ok(()) };
+    if layout.trend_of(last).is_none() || layout.results_per_position() != 1 {
+        return Ok(());
+    }
+    let is_figure = |slot: &Slot| match slot {
+        Slot::Result(column) => {
+            let position = layout.grid.columns[*column].position;
+            layout.grid.positions[position].kind == LineKind::Group
+        }
+        _ => false,
+    };
+    let from = layout.slots.iter().position(is_figure);
+    let to = layout.slots.iter().rposition(is_figure);
+    let (Some(from), Some(to)) = (from, to) else { return Ok(()) };
+    let name = sheet.name();
+    let column = layout.slots.len() as u16;
+    sheet.set_column_width(column, 18)?;
+    for line in (first..).take(layout.rows.len()) {
+        let range = (name.as_str(), line, from as u16, line, to as u16);
+        let small = Sparkline::new().set_range(range).set_sparkline_color(0x000a_5563);
+        sheet.add_sparkline(line, column, &small)?;
     }
     Ok(())
 }

@@ -293,10 +293,35 @@ fn line(layout: &Layout<'_>, id: &str, tails: &Tails, row: Row) -> Markup {
                             }
                             (tails.figure(layout, row, place))
                             (mark(id, layout.mark(row, slot)))
+                            @if let Some(trend) = layout.trend(row, slot) { (small_line(&trend)) }
                         }
                     }
                 }
             }
+        }
+    }
+}
+
+/// A small line through figures from 0 to 1, with its gaps, and a dot at its end.
+fn small_line(figures: &[Option<f64>]) -> Markup {
+    let step = 96.0 / figures.len().saturating_sub(1).max(1) as f64;
+    let at = |(i, part): (usize, &Option<f64>)| {
+        part.map(|part| (2.0 + step * i as f64, 18.0 - 16.0 * part))
+    };
+    let points: Vec<Option<(f64, f64)>> = figures.iter().enumerate().map(at).collect();
+    let runs: Vec<String> = points
+        .split(Option::is_none)
+        .filter(|run| !run.is_empty())
+        .map(|run| {
+            let run = run.iter().flatten().map(|(x, y)| format!("{x:.1} {y:.1}"));
+            format!("M{}", run.collect::<Vec<_>>().join("L"))
+        })
+        .collect();
+    let last = points.iter().rev().flatten().next();
+    html! {
+        svg.line viewBox="0 0 100 20" aria-hidden="true" preserveAspectRatio="none" {
+            path d=(runs.join("")) {}
+            @if let Some((x, y)) = last { circle cx=(format!("{x:.1}")) cy=(format!("{y:.1}")) r="2" {} }
         }
     }
 }

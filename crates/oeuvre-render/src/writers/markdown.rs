@@ -8,7 +8,7 @@ use crate::Settings;
 use crate::cells::escape_controls;
 use crate::chart::svg;
 use crate::document::{Document, Part, PartType, paragraphs};
-use crate::draw::{bar_text, heat_text};
+use crate::draw::{bar_text, heat_text, trend_text};
 use crate::headline::Headline;
 use crate::layout::Layout;
 use crate::ledger::{self, ledger_sentence};
@@ -193,6 +193,9 @@ fn table(part: &Part<'_>, out: &mut dyn Write) -> io::Result<()> {
             }
             if let Some((from, to)) = layout.bar(row, slot).filter(|_| layout.has_bars(slot)) {
                 cell.push_str(&format!(" {}", bar_text(from, to)));
+            }
+            if let Some(trend) = layout.trend(row, slot) {
+                cell.push_str(&format!(" {}", trend_text(&trend)));
             }
             if let Some(shade) = layout.shade(row, slot).filter(|_| layout.has_shades(slot)) {
                 cell.push_str(&format!(" {}", heat_text(shade)));

@@ -8,7 +8,7 @@
 
 use crate::TextSettings;
 use crate::cells::escape_controls;
-use crate::draw::{BAR_WIDTH, bar_text, heat_text, step};
+use crate::draw::{BAR_WIDTH, bar_text, heat_text, step, trend_text};
 use crate::layout::{Layout, Row, Slot};
 use crate::ledger::wrapped;
 use crate::style::Style;
@@ -177,6 +177,9 @@ impl Page<'_> {
                 let bar = layout.bar(row, column.slot).map(|(from, to)| bar_text(from, to));
                 drawn.push_str(&format!(" {:<BAR_WIDTH$}", bar.unwrap_or_default()));
             }
+            if let Some(trend) = layout.trend(row, column.slot) {
+                drawn.push_str(&format!("  {}", trend_text(&trend)));
+            }
             if layout.has_shades(column.slot) && !self.color {
                 drawn.push(' ');
                 drawn.push(shade.map_or(' ', heat_text));
@@ -215,7 +218,8 @@ impl Page<'_> {
             }
             let bars = if layout.has_bars(slot) { BAR_WIDTH + 1 } else { 0 };
             let shade = if layout.has_shades(slot) && !self.color { 2 } else { 0 };
-            Wide { slot, width: width + marks, marks, drawn: bars + shade }
+            let trend = layout.trend_of(slot).map_or(0, |_| layout.trend_length() + 2);
+            Wide { slot, width: width + marks, marks, drawn: bars + shade + trend }
         };
         layout.slots.iter().map(one).collect()
     }

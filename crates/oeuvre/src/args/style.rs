@@ -23,6 +23,9 @@ pub(crate) struct StyleArgs {
     /// Shade the cells of a result, the larger the darker; repeatable.
     #[arg(hide_short_help = true, long, value_name = "CALC", add = complete::calculations())]
     cell_shade: Vec<String>,
+    /// Draw a small line along the top keys at the end of each line of a result; repeatable.
+    #[arg(hide_short_help = true, long, value_name = "CALC", add = complete::calculations())]
+    cell_line: Vec<String>,
     /// How numbers are to look, by a sample: '1.234,56', '1 234,56' or '1234,5'.
     ///
     /// Sets the sign between groups of digits and the decimal sign in what is for reading, and in CSV, whose fields are
@@ -67,6 +70,7 @@ impl StyleArgs {
             signs,
             bars: self.cell_bars.clone(),
             shades: self.cell_shade.clone(),
+            lines: self.cell_line.clone(),
             blank: self.blank.clone(),
             long: false,
         })

@@ -158,6 +158,7 @@ pub(super) enum ShowDefinition {
         format: Option<Written>,
         bars: bool,
         shade: bool,
+        line: bool,
     },
 }
 
@@ -594,6 +595,7 @@ impl Reading {
             };
             let (bars, shade) =
                 (flag("cell-bars", &mut self.mistakes), flag("cell-shade", &mut self.mistakes));
+            let line = flag("cell-line", &mut self.mistakes);
             match inner.text("calc", &mut self.mistakes) {
                 Some(calc) => out.push(ShowDefinition::Parts {
                     heading: inner.text("heading", &mut self.mistakes),
@@ -601,6 +603,7 @@ impl Reading {
                     calc,
                     bars,
                     shade,
+                    line,
                 }),
                 None => self.mistakes.add(lacks(inner, "calc")),
             }

@@ -222,11 +222,12 @@ impl Making<'_> {
                 }
                 Ok(None)
             }
-            ShowDefinition::Parts { heading, calc, format, bars, shade } => {
+            ShowDefinition::Parts { heading, calc, format, bars, shade, line } => {
                 let heading = self.filled(heading.as_ref())?;
                 let name = heading.clone().unwrap_or_else(|| calc.value.clone());
                 style.bars.extend(bars.then(|| name.clone()));
                 style.shades.extend(shade.then(|| name.clone()));
+                style.lines.extend(line.then(|| name.clone()));
                 request.show.push(Show { heading, calc: calc.source("--show", self.of.given) });
                 Ok(format.clone().map(|format| (name, format)))
             }

@@ -42,7 +42,8 @@ pub(super) const OF_FILES: &[&str] = &["file"];
 /// Keys of a column.
 pub(super) const OF_COLUMN: &[&str] = &["kind", "missing", "not-missing", "dates"];
 /// Keys of a result.
-pub(super) const OF_SHOW: &[&str] = &["heading", "calc", "format", "cell-bars", "cell-shade"];
+pub(super) const OF_SHOW: &[&str] =
+    &["heading", "calc", "format", "cell-bars", "cell-shade", "cell-line"];
 /// Keys of a given value.
 pub(super) const OF_GIVEN: &[&str] = &["default", "one-of", "kind"];
 /// Keys of a chart beside the options.
