@@ -22,7 +22,7 @@ fn drawn(options: &str) -> String {
 #[case("--by route --show 'sum(fare)'", &["<rect class=\"b\"", "sum(fare), SKE: 22.75"], 2)]
 // Along periods a line, with the month that has no rows as a gap.
 #[case("--by 'month(date(concat(month, ''-01''), ''yyyy-MM-dd''))' --let 'x: 1' --show 'sum(fare)'", &["<circle", "2025-04"], 3)]
-#[case("--by route --bars 'sum(fare)' --line 'Wait: mean(wait)'", &["Wait", "font-size=\"14\" text-anchor=\"end\""], 2)]
+#[case("--by route --bars 'sum(fare)' --line 'Wait: mean(wait)'", &["Wait", "font-size=\"14\" text-anchor=\"end\""], 3)]
 #[case("--by route --bars 'Fares: sum(fare)' --target 'Planned: sum(planned)'", &["class=\"m\"", "Planned, SKE: 20"], 2)]
 #[case("--by route --columns-by month --bars 'sum(fare)' --stacked", &["2025-01", "2025-02", "2025-04"], 4)]
 #[case("--by month --panels route --bars 'sum(fare)'", &["SKE", "KEL"], 4)]

@@ -195,9 +195,9 @@ fn a_file_that_is_shortened_or_rewritten_while_it_is_read_is_told() {
     }
 }
 
-/// The names of all file types.
+/// The names of all file types of tables.
 fn formats() -> impl Iterator<Item = &'static str> {
-    oeuvre_render::Format::all().map(oeuvre_render::Format::name)
+    oeuvre_render::Format::all().filter(|format| !format.draws()).map(oeuvre_render::Format::name)
 }
 
 /// Commands that write a table, with room for it to be written in several goes.

@@ -184,7 +184,7 @@ fn nothing_but_its_row_knows_a_function_by_name() {
     // Words of prose, of headings and of the clause `at least`, which are functions, too.
     let plain = [
         "range", "number", "text", "date", "mean", "median", "count", "total", "end", "start",
-        "largest", "smallest", "least", "first",
+        "largest", "smallest", "least", "first", "change", "growth",
     ];
     let mut knows = Vec::new();
     for function in oeuvre_core::language::functions::all() {

@@ -35,6 +35,9 @@ pub(crate) fn draw(data: &ChartData, look: &ChartLook, signs: Option<Signs>) -> 
     let (w, h) = look.size.unwrap_or(SIZE);
     let (w, mut h) = (f64::from(w.max(160)), f64::from(h.max(120)));
     let categories = data.panels.iter().map(|p| p.categories.len()).max().unwrap_or(0);
+    // What stands below a title on a page needs no air around it.
+    let below_title = look.title.as_ref().is_some_and(String::is_empty);
+    let edge = if below_title { 4.0 } else { EDGE };
     let lying = is_lying(data, look, w);
     if lying && look.size.is_none() {
         let bars = match look.stacked {
@@ -49,6 +52,7 @@ pub(crate) fn draw(data: &ChartData, look: &ChartLook, signs: Option<Signs>) -> 
         look,
         signs,
         lying,
+        edge,
         scene: Scene { width: w, height: h, ..Scene::default() },
     };
     it.words();
@@ -82,6 +86,8 @@ struct Drawing<'a> {
     look: &'a ChartLook,
     signs: Option<Signs>,
     lying: bool,
+    /// Around everything.
+    edge: f64,
     scene: Scene,
 }
 
@@ -113,11 +119,12 @@ impl Drawing<'_> {
     fn words(&mut self) {
         let (data, look) = (self.data, self.look);
         let (w, h) = (self.scene.width, self.scene.height);
-        let room = w - 2.0 * EDGE;
+        let room = w - 2.0 * self.edge;
         let title = look.title.clone().unwrap_or_else(|| own_title(data, look));
-        let mut top = EDGE;
-        for line in lines(&escape_controls(&title), room, TITLE, true).iter().take(3) {
-            self.text((EDGE, top + TITLE * 0.8), Hold::Start, (TITLE, true), Ink::Text, line);
+        let mut top = self.edge;
+        let words = lines(&escape_controls(&title), room, TITLE, true);
+        for line in words.iter().filter(|line| !line.is_empty()).take(3) {
+            self.text((self.edge, top + TITLE * 0.8), Hold::Start, (TITLE, true), Ink::Text, line);
             top += TITLE * LEADING;
         }
         self.scene.title = title;
@@ -127,16 +134,17 @@ impl Drawing<'_> {
         if !at_ends {
             top = self.legend(top, room);
         }
-        let mut bottom = h - EDGE * 0.7;
+        let mut bottom = h - self.edge * 0.7;
         if let Some(caption) = &look.caption {
             let all = lines(&escape_controls(caption), room, TICK, false);
             for line in all.iter().take(4).rev() {
-                self.text((EDGE, bottom), Hold::Start, (TICK, false), Ink::Soft, line);
+                self.text((self.edge, bottom), Hold::Start, (TICK, false), Ink::Soft, line);
                 bottom -= TICK * LEADING;
             }
             bottom -= 4.0;
         }
-        let area = Area { x: EDGE, y: top + 10.0, w: room, h: (bottom - top - 10.0).max(20.0) };
+        let area =
+            Area { x: self.edge, y: top + 10.0, w: room, h: (bottom - top - 10.0).max(20.0) };
         if data.panels.iter().all(|p| p.figures.iter().flatten().all(Option::is_none)) {
             let middle = (w / 2.0, area.y + area.h / 2.0);
             self.text(
@@ -161,7 +169,7 @@ impl Drawing<'_> {
         let has_right = !right.is_empty() && !self.look.points;
         // A title of our own says it already, but for a unit.
         let says_it = self.look.title.is_none()
-            && !left.contains('(')
+            && !left.contains(" (")
             && self.look.stacked != Stacked::Percent;
         if (left.is_empty() || says_it && !self.look.points) && !has_right {
             return top;
@@ -173,7 +181,7 @@ impl Drawing<'_> {
             _ => left.clone(),
         };
         self.text(
-            (EDGE, base),
+            (self.edge, base),
             Hold::Start,
             (WORDS, false),
             Ink::Soft,
@@ -183,7 +191,7 @@ impl Drawing<'_> {
             let ink =
                 self.data.series.iter().find(|s| s.right).map_or(Ink::Soft, |s| Ink::Series(s.ink));
             let text = fitting(right, half, WORDS);
-            self.text((EDGE + room, base), Hold::End, (WORDS, false), ink, &text);
+            self.text((self.edge + room, base), Hold::End, (WORDS, false), ink, &text);
         }
         top + WORDS * LEADING + 4.0
     }
@@ -200,12 +208,12 @@ impl Drawing<'_> {
         if self.data.series.len() < 2 || self.look.points {
             return top;
         }
-        let (mut x, mut y) = (EDGE, top + 4.0);
+        let (mut x, mut y) = (self.edge, top + 4.0);
         for series in self.data.series.clone() {
             let text = fitting(&series.name, room * 0.45, TICK);
             let needs = 24.0 + width(&text, TICK, false) + 22.0;
-            if x > EDGE && x + needs > EDGE + room {
-                (x, y) = (EDGE, y + TICK * 1.6);
+            if x > self.edge && x + needs > self.edge + room {
+                (x, y) = (self.edge, y + TICK * 1.6);
             }
             let area = Area { x, y: y + 1.0, w: 16.0, h: 12.0 };
             let target = series.drawn == SeriesType::Target;

@@ -8,8 +8,7 @@ use std::fmt::Write as _;
 const TYPE: &str = "'DejaVu Sans',Verdana,'Noto Sans',sans-serif";
 
 /// The inks of what is no series, by day; on a page these are those of the page.
-const STYLE: &str =
-    ".t{fill:#1c2127}.s{fill:#55606b}.g{stroke:#dde2e7}.a{stroke:#55606b}.m{stroke:#1c2127}";
+const STYLE: &str = ".b{stroke:#fff}.t{fill:#1c2127}.s{fill:#55606b}.g{stroke:#dde2e7}.a{stroke:#55606b}.m{stroke:#1c2127}";
 
 /// Writes a chart; `alone` as a file of its own, with its page and its inks, else as a part of a page, whose style
 /// knows the classes.

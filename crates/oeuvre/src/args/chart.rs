@@ -2,6 +2,7 @@
 
 use super::choice::choice;
 use crate::complete;
+use oeuvre_columns::quoting::outside_quotes;
 use oeuvre_core::{Error, Show, SourceText};
 use oeuvre_render::{ChartLook, Stacked};
 use std::sync::Arc;
@@ -57,6 +58,17 @@ pub(crate) struct ChartWords {
     pub(crate) caption: Option<String>,
 }
 
+/// The parts of a list with commas between them.
+fn parts(text: &str) -> Vec<String> {
+    let (mut parts, mut from) = (Vec::new(), 0);
+    for (at, ..) in outside_quotes(text).filter(|o| o.1 == ',' && o.2 == 0) {
+        parts.push(text[from..at].trim().to_owned());
+        from = at + 1;
+    }
+    parts.push(text[from..].trim().to_owned());
+    parts
+}
+
 fn size(text: &str) -> Result<(u32, u32), String> {
     let sides = text.split_once(['x', '×']);
     let side = |text: &str| text.trim().parse::<u32>().ok().filter(|n| (120..=10_000).contains(n));
@@ -77,7 +89,7 @@ impl ChartOptions {
         let all = |option: &'static str, texts: &[String]| -> Vec<Show> {
             texts.iter().flat_map(|text| Show::parse_all(option, text)).collect()
         };
-        let points: Vec<String> = self.points.iter().cloned().collect();
+        let points: Vec<String> = self.points.iter().flat_map(|both| parts(both)).collect();
         let lists = [
             ("--points", &points),
             ("--bars", &self.bars),

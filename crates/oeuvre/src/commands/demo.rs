@@ -7,7 +7,7 @@ use crate::environment;
 use crate::failure::Failure;
 use crate::report;
 use crate::run::summarize;
-use oeuvre_core::{Error, Request, Show, SourceText, Totals};
+use oeuvre_core::{ChangesRequest, Error, Request, Show, SourceText, Totals, changes};
 use oeuvre_data::ReadOptions;
 use oeuvre_render::{Format, Settings, Style, TextSettings};
 use std::io::{self, BufRead, BufReader, Write};
@@ -183,7 +183,10 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
 }
 
 /// What the report is written as, beside its file.
-const DOCUMENTS: [&str; 2] = ["monthly.html", "monthly.xlsx"];
+const DOCUMENTS: [&str; 4] = ["monthly.html", "monthly.xlsx", "november.json", "december.json"];
+
+/// Two months whose reports are compared, by the file of each.
+const MONTHS: [(&str, &str); 2] = [("2025-11", "november.json"), ("2025-12", "december.json")];
 
 /// Runs the report into a page and a workbook, and traces one of its figures.
 fn write_report(dir: &Path, report: &str, page: &mut Vec<u8>) -> Result<(), Failure> {
@@ -192,7 +195,7 @@ fn write_report(dir: &Path, report: &str, page: &mut Vec<u8>) -> Result<(), Fail
     let definition = report::read(Path::new(report))?;
     writeln!(page, "\n\nThe monthly report, as a page and as a workbook:\n").map_err(failed)?;
     let mut checks = String::new();
-    for name in DOCUMENTS {
+    for name in &DOCUMENTS[..2] {
         let to = dir.join(name);
         let Some(format) = Format::of_ending(name) else { continue };
         let none = &[];
@@ -220,7 +223,58 @@ fn write_report(dir: &Path, report: &str, page: &mut Vec<u8>) -> Result<(), Fail
         with_ledger: false,
         beside: None,
     };
-    oeuvre_render::write_trace(&trace, settings, 3, page).map_err(failed)
+    oeuvre_render::write_trace(&trace, settings, 3, page).map_err(failed)?;
+    write_changes(dir, report, &definition, page)
+}
+
+/// Compares the delays of two months: the report of each as JSON, and what changed between them.
+fn write_changes(
+    dir: &Path,
+    report: &str,
+    definition: &report::Definition,
+    page: &mut Vec<u8>,
+) -> Result<(), Failure> {
+    let failed = |e: io::Error| Failure::writing("standard output", &e);
+    let threads = environment::threads();
+    writeln!(page, "\n\nWhat changed in the delays from November to December:\n")
+        .map_err(failed)?;
+    let (style, text) = (Style::default(), TextSettings::default());
+    let mut saved = Vec::new();
+    for (month, name) in MONTHS {
+        let to = dir.join(name);
+        let Some(format) = Format::of_ending(name) else { continue };
+        let given = [format!("month={month}")];
+        let asked =
+            report::Asked { files: &[], given: &given, only: &[], for_reading: false, threads };
+        let finished = report::run(&mut report::prepare(definition, asked)?, threads)?;
+        let document = finished.document(None, false);
+        let settings = Settings { style: &style, format, text, with_ledger: true, beside: None };
+        deliver(Some(&to), |out| oeuvre_render::write_document(&document, settings, out))?;
+        let shown = to.display().to_string();
+        writeln!(page, "$ oeuvre report {report} --given month={month} --to {shown}")
+            .map_err(failed)?;
+        saved.push((oeuvre_data::read_saved(&shown, &[], ReadOptions::default())?, shown));
+    }
+    let [(old, old_name), (new, new_name)] = saved.as_slice() else { return Ok(()) };
+    let filter = "part = 'delays' and vessel = 'Kittiwake'";
+    writeln!(page, "$ oeuvre compare {old_name} {new_name} --only-changed --where \"{filter}\"\n")
+        .map_err(failed)?;
+    let request = ChangesRequest {
+        filters: vec![SourceText::new("--where", filter)],
+        only_changed: true,
+        names: [old_name.clone(), new_name.clone()],
+        ..ChangesRequest::default()
+    };
+    let found = changes(old, new, &request)?;
+    let text = TextSettings { width_cols: environment::terminal_width(), color: false };
+    let settings = Settings {
+        style: &style,
+        format: Format::default(),
+        text,
+        with_ledger: false,
+        beside: None,
+    };
+    oeuvre_render::write(&found.grid, &found.ledger, settings, page).map_err(failed)
 }
 
 /// Files of the same name that are not the demo's are not written over.
