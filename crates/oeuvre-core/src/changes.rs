@@ -21,7 +21,7 @@
 //! ```
 
 use crate::error::{Error, SourceText};
-use crate::grid::Grid;
+use crate::grid::{Grid, ResultColumn};
 use crate::ledger::Ledger;
 use crate::plan::Plan;
 use crate::request::{Request, Show};
@@ -124,7 +124,10 @@ pub fn changes(
     let mut columns: Vec<(String, Kind, Vec<Value>)> = Vec::new();
     let text = |text: &str| Value::Text(text.into());
     for (k, key) in keys.iter().enumerate() {
-        columns.push((key.clone(), Kind::Text, entries.iter().map(|e| text(&e.keys[k])).collect()));
+        // A key that a part does not have is missing there.
+        let label =
+            |e: &Entry| if e.keys[k].is_empty() { Value::Missing } else { text(&e.keys[k]) };
+        columns.push((key.clone(), Kind::Text, entries.iter().map(label).collect()));
     }
     columns.push((own("figure"), Kind::Text, entries.iter().map(|e| text(&e.figure)).collect()));
     for (side, name) in ["old", "new"].into_iter().enumerate() {
@@ -151,7 +154,14 @@ pub fn changes(
         ("outcome".to_owned(), quoted(&own("outcome"))),
     ]);
     let mut found = listed(columns, shows, request, uncounted)?;
-    for column in &mut found.grid.columns {
+    // Of several parts each has keys of its own: those of parts that are not shown say nothing.
+    let lines = found.grid.lines.len();
+    let says_something = |c: &ResultColumn| {
+        !several || !keys.contains(&c.heading) || (0..lines).any(|l| !c.cells.data.is_missing(l))
+    };
+    found.grid.columns.retain(says_something);
+    for (at, column) in found.grid.columns.iter_mut().enumerate() {
+        column.result = at;
         column.share = column.heading == "growth";
         // Figures read as figures do, and not as they stand in the file.
         column.plain &= !(numeric && matches!(column.heading.as_str(), "old" | "new"));

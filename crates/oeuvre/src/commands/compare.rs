@@ -4,7 +4,7 @@ use crate::args::compare::CompareArgs;
 use crate::failure::Failure;
 use crate::present::present;
 use oeuvre_columns::names::shell_quoted;
-use oeuvre_columns::{Note, Topic};
+use oeuvre_columns::{Kind, Note, Topic};
 use oeuvre_core::language::columns_of_list;
 use oeuvre_core::{Changes, ChangesRequest, Error, SourceText, changes, row_changes, tolerance_of};
 use oeuvre_data::{files_named, open, read_saved, read_whole};
@@ -51,8 +51,20 @@ pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
         found.ledger.notes.extend(ways_on(&found));
         found
     };
-    present(&args.output, &args.style.to_style()?, &found.grid, &found.ledger)?;
+    let mut style = args.style.to_style()?;
+    style.formats.splice(0..0, formats(&found));
+    present(&args.output, &style, &found.grid, &found.ledger)?;
     if args.must_agree && found.any() { Err(Failure::Check) } else { Ok(()) }
+}
+
+/// How figures of several kinds read in one column: with as many digits as most need, and no zeros behind them.
+pub(super) fn formats(found: &Changes) -> Vec<(String, String)> {
+    let is_mixed = |c: &&oeuvre_core::ResultColumn| {
+        matches!(c.kind, Kind::Number { scale: 3.. })
+            && ["old", "new", "change"].contains(&c.heading.as_str())
+    };
+    let mixed = found.grid.columns.iter().filter(is_mixed);
+    mixed.map(|c| (c.heading.clone(), "#,##0.00####".to_owned())).collect()
 }
 
 /// Where to go from a figure that has changed: to the rows behind it.

@@ -266,6 +266,7 @@ fn write_changes(
         ..ChangesRequest::default()
     };
     let found = changes(old, new, &request)?;
+    let style = Style { formats: super::compare::formats(&found), ..style };
     let text = TextSettings { width_cols: environment::terminal_width(), color: false };
     let settings = Settings {
         style: &style,
