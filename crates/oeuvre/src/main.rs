@@ -14,14 +14,12 @@ mod present;
 mod report;
 mod run;
 
-use clap::{CommandFactory, FromArgMatches};
+use clap::FromArgMatches;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    clap_complete::CompleteEnv::with_factory(args::Args::command)
-        .var(complete::VARIABLE)
-        .complete();
-    let parsed = args::Args::command().try_get_matches().and_then(|matches| {
+    clap_complete::CompleteEnv::with_factory(args::command).var(complete::VARIABLE).complete();
+    let parsed = args::command().try_get_matches().and_then(|matches| {
         let args = args::Args::from_arg_matches(&matches)?;
         Ok((args, matches))
     });

@@ -13,8 +13,31 @@ pub(crate) mod report;
 pub(crate) mod request;
 pub(crate) mod style;
 
-use clap::{Parser, Subcommand};
+use clap::builder::{Resettable, Str};
+use clap::{CommandFactory, Parser, Subcommand};
 use std::path::PathBuf;
+
+/// What a chart takes from a summary and seldom needs: its short help leaves it to the long one.
+const SELDOM_IN_CHARTS: [&str; 8] = [
+    "one_spelling",
+    "lines_where",
+    "every_period",
+    "missing",
+    "dates",
+    "decimal",
+    "caption",
+    "quiet",
+];
+
+/// All that can be typed, as it is helped with.
+pub(crate) fn command() -> clap::Command {
+    Args::command().mut_subcommand("chart", |chart| {
+        chart.mut_args(|arg| match SELDOM_IN_CHARTS.contains(&arg.get_id().as_str()) {
+            true => arg.hide_short_help(true),
+            false => arg,
+        })
+    })
+}
 
 /// Exact, explained summary tables from business rows.
 #[derive(Parser, Debug)]
@@ -175,7 +198,8 @@ pub(crate) struct SummaryArgs {
     ///
     /// Several files with the same headings are stacked, and `source_file` is then a column. Files
     /// compressed with gzip or zstd are read as they are.
-    #[arg(required = true, value_name = "FILE")]
+    // Its heading is said, or a struct that stands before this one in a command would give it its own.
+    #[arg(required = true, value_name = "FILE", help_heading = Resettable::<Str>::Reset)]
     pub(crate) files: Vec<String>,
     #[command(flatten)]
     pub(crate) rows: request::RowsArgs,
@@ -215,9 +239,9 @@ pub(crate) struct TraceArgs {
     /// The table of a report file whose cell is meant.
     #[arg(hide_short_help = true, long = "in", value_name = "NAME", help_heading = "What to show")]
     pub(crate) table: Option<String>,
-    /// The cell: its keys with their labels, as in 'route = SKE, month = 2025-03'.
+    /// The cell by its keys: 'route = SKE, month = 2025-03'.
     ///
-    /// Keys that are left out, from the innermost, mean the total over them. A label with a comma stands in
+    /// The cell by its keys with their labels: 'route = SKE, month = 2025-03'. Keys that are left out, from the innermost, mean the total over them. A label with a comma stands in
     /// single quotes; rows without a category have the label (missing).
     #[arg(
         long,
@@ -270,7 +294,8 @@ pub(crate) struct DetailCommand {
 #[derive(clap::Args, Debug)]
 pub(crate) struct DetailArgs {
     /// The files with the rows; - is standard input.
-    #[arg(required = true, value_name = "FILE")]
+    // Its heading is said, or a struct that stands before this one in a command would give it its own.
+    #[arg(required = true, value_name = "FILE", help_heading = Resettable::<Str>::Reset)]
     pub(crate) files: Vec<String>,
     #[command(flatten)]
     pub(crate) rows: request::RowsArgs,
@@ -315,8 +340,7 @@ pub(crate) fn elsewhere(mut error: clap::Error) -> clap::Error {
 
 /// Whether the command that was typed has an option.
 fn has_option(option: &str) -> bool {
-    use clap::CommandFactory;
-    let all = Args::command();
+    let all = command();
     let command = std::env::args().find_map(|word| all.find_subcommand(&word).cloned());
     let name = option.trim_start_matches('-');
     command.is_some_and(|c| c.get_arguments().any(|a| a.get_long() == Some(name)))
@@ -325,16 +349,15 @@ fn has_option(option: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use clap::CommandFactory;
 
     #[test]
     fn the_definitions_hold_together() {
-        Args::command().debug_assert();
+        command().debug_assert();
     }
 
     #[test]
     fn every_option_has_help_and_a_value_name() {
-        for command in Args::command().get_subcommands() {
+        for command in super::command().get_subcommands() {
             for arg in command.get_arguments().filter(|a| !a.is_hide_set() && a.get_id() != "help")
             {
                 let id = arg.get_id();

@@ -1,8 +1,8 @@
 //! Report files: which one, what is given to it, and how a request is saved as one.
 
 use super::output::OutputArgs;
+use clap::ArgMatches;
 use clap::parser::ValueSource;
-use clap::{ArgMatches, CommandFactory};
 use oeuvre_core::Error;
 use std::collections::HashSet;
 use std::path::PathBuf;
@@ -40,8 +40,8 @@ pub(crate) struct ReportArgs {
     pub(crate) files: Vec<String>,
     /// A value that the report takes, as in month=2025-03; repeatable.
     ///
-    /// A value that the report takes in [given], where it stands for $month; repeatable. The first = parts the name
-    /// from the value.
+    /// A value that the report takes in its section `given`, where it stands for $month; repeatable. The first = parts
+    /// the name from the value.
     #[arg(long, value_name = "NAME=VALUE", help_heading = "Of a report file")]
     pub(crate) given: Vec<String>,
     /// The one part of the report to run, by its name; repeatable.
@@ -60,8 +60,8 @@ pub(crate) struct ReportArgs {
 pub(crate) struct GivenArgs {
     /// A value that the report takes, as in month=2025-03; repeatable.
     ///
-    /// A value that the report takes in [given], where it stands for $month; repeatable. The first = parts the name
-    /// from the value.
+    /// A value that the report takes in its section `given`, where it stands for $month; repeatable. The first = parts
+    /// the name from the value.
     #[arg(hide_short_help = true, long, value_name = "NAME=VALUE")]
     pub(crate) given: Vec<String>,
     /// The one part of the report to run, by its name; repeatable.
@@ -104,7 +104,7 @@ pub(crate) fn of_report<'a>(
     }
     let on_output = ["to", "file_type", "threads", "width", "quiet", "notes", "color", "files"];
     // Structs of options are among the ids, too.
-    let all = super::Args::command();
+    let all = super::command();
     let options =
         all.get_subcommands().flat_map(|c| c.get_arguments()).map(|a| a.get_id().as_str());
     let options: HashSet<&str> = options.collect();

@@ -1,16 +1,15 @@
 //! `oeuvre manual`: the man pages, one for the program and one a command.
 
-use crate::args::{Args, ManualArgs};
+use crate::args::{ManualArgs, command};
 use crate::deliver::deliver;
 use crate::failure::Failure;
-use clap::CommandFactory;
 use clap_mangen::Man;
 
 pub(crate) fn run(args: &ManualArgs) -> Result<(), Failure> {
     let folder = &args.dir;
     std::fs::create_dir_all(folder)
         .map_err(|e| Failure::writing(&folder.display().to_string(), &e))?;
-    let mut program = Args::command();
+    let mut program = command();
     program.build();
     let mut pages = vec![("oeuvre".to_owned(), program.clone())];
     for command in program.get_subcommands().filter(|c| c.get_name() != "help") {

@@ -8,7 +8,7 @@ use crate::args::report::{SaveArgs, is_typed};
 use crate::args::request::{name_and_file, named};
 use crate::deliver::deliver;
 use crate::failure::Failure;
-use clap::{ArgAction, ArgMatches, CommandFactory};
+use clap::{ArgAction, ArgMatches};
 use oeuvre_columns::value::Comparison;
 use oeuvre_core::{Check, Error, Show};
 use std::path::{Component, Path, PathBuf};
@@ -56,7 +56,7 @@ fn typed_texts(typed: &ArgMatches, id: &str) -> Vec<String> {
 }
 
 fn text_of(kind: &str, command: &str, typed: &ArgMatches, folder: &Path) -> Result<String, Error> {
-    let all = crate::args::Args::command();
+    let all = crate::args::command();
     let Some(command) = all.find_subcommand(command) else { return Ok(String::new()) };
     let mut saved = Saved::new(typed, folder);
     saved.part.insert("name".into(), command.get_name().into());
