@@ -22,14 +22,16 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
-use crate::error::Error;
+use crate::error::{Error, SourceText};
 use crate::grid::{Grid, LineKind};
 use crate::language::parser::parse_list;
 use crate::ledger::Ledger;
 use crate::plan::Plan;
-use crate::request::{Request, Show};
+use crate::request::{AtLabel, Request, Show};
+use crate::trace::Trace;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::{Kind, Note, Source, Topic, Value};
+use std::sync::Arc;
 
 /// What the label of the rest is while the table is made: no row has it.
 const REST: &str = "\u{1}rest";
@@ -105,10 +107,33 @@ impl ColumnsTop {
             false => format!("text({calc}) in ({})", kept.join(", ")),
         };
         let name = heading.replace('"', "\"\"");
+        // In quotes, a heading may have a colon in it.
         let text = format!("\"{name}\": if({missing}{among}, text({calc}), '{REST}')");
         let columns_by = vec![along.derived(text)];
         let kept = Request { columns_by, columns_top: None, ..request.clone() };
         Ok((kept, ColumnsTop { labels: Some(labels), all, rest, key: heading }))
+    }
+
+    /// The labels of a cell as the table has them while it is made: that of the rest is no row's.
+    pub fn labels(&self, at: &[(Arc<SourceText>, AtLabel)]) -> Vec<(Arc<SourceText>, AtLabel)> {
+        let mut at = at.to_vec();
+        if self.labels.is_some() {
+            for (key, label) in &mut at {
+                let is_key =
+                    self.key == key.text.trim() || self.key.starts_with(&format!("{}(", key.text));
+                if is_key && !label.quoted && label.text == self.rest {
+                    REST.clone_into(&mut label.text);
+                }
+            }
+        }
+        at
+    }
+
+    /// Says the rest in a trace as readers know it.
+    pub fn tell(&self, trace: &mut Trace) {
+        for (_, label) in trace.at.iter_mut().filter(|(_, label)| label == REST) {
+            self.rest.clone_into(label);
+        }
     }
 
     /// Puts the columns of the table in the order of their labels, the rest behind them, and says what it is.

@@ -30,14 +30,19 @@ pub struct Show {
 
 impl Show {
     /// Reads `Heading: calc` or `calc`; `origin` says where it was written. The language has no colon outside
-    /// quotes, so that the first one ends the heading; an empty heading is none.
+    /// quotes, so that the first one ends the heading; an empty heading is none, and one in double quotes is what
+    /// stands between them, so that it may have a colon.
     pub fn parse(origin: &str, text: &str) -> Show {
         let Some((at, ..)) = outside_quotes(text).find(|o| o.1 == ':') else {
             return Show { heading: None, calc: SourceText::new(origin, text) };
         };
         let heading = text[..at].trim();
+        let between = heading.strip_prefix('"').and_then(|rest| rest.strip_suffix('"'));
+        // Two quoted words are no quoted heading.
+        let between = between.filter(|inside| !inside.replace("\"\"", "").contains('"'));
+        let heading = between.map_or_else(|| heading.to_owned(), |t| t.replace("\"\"", "\""));
         Show {
-            heading: (!heading.is_empty()).then(|| heading.to_owned()),
+            heading: (!heading.is_empty()).then_some(heading),
             calc: SourceText::new(origin, text[at + 1..].trim_start()),
         }
     }

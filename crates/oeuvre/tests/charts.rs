@@ -109,6 +109,25 @@ fn nine_series_are_too_many_and_the_largest_with_the_rest_are_not() {
     let (_, said) =
         folder.line("summary m.csv --by k --columns-by s --show 'sum(n)' --columns-top 2").fine();
     assert!(said.contains("the 2 largest of 12 are shown, the others together as Rest"), "{said}");
+    // Its key is still the key, in calculations and in a trace.
+    let asked = "m.csv --by k --columns-by left(s,3) --columns-top 2 --show 'sum(n), share(sum(n) within left(s,3))' --quiet";
+    let csv = folder.line(&format!("summary {asked} --as csv")).ok();
+    assert!(csv.contains("Rest / sum(n)") && csv.ends_with("x,11,1,12,1,55,1\n"), "{csv}");
+    let trace = folder.line(&format!("trace {asked} --at 'k = x, left = Rest'")).ok();
+    assert!(trace.contains("left(s,3) = Rest") && trace.contains("from its 10 rows"), "{trace}");
+    let json = folder.line(&format!("summary {asked} --as json")).ok();
+    assert!(json.contains("{\"left(s,3)\":\"Rest\"}"), "{json}");
+}
+
+#[test]
+fn a_heading_in_quotes_may_have_a_colon() {
+    let folder = folder();
+    let csv = folder
+        .line(
+            "summary f.csv --quote none --show '\"All: \"\"fares\"\"\": count()' --as csv --quiet",
+        )
+        .ok();
+    assert!(csv.starts_with("\"All: \"\"fares\"\"\"\n"), "{csv}");
 }
 
 #[test]

@@ -36,9 +36,13 @@ pub(crate) fn run(args: &TraceArgs, typed: &ArgMatches) -> Result<(), Failure> {
     let files = files_named(&of.files, None)?;
     let mut input = open(&files, options)?;
     let reads_as = |heading: &str, value: &oeuvre_columns::Value| style.reads_as(heading, value);
-    let trace = planned(input.as_mut(), (&request, threads), &style, |plan, request, input, _| {
-        oeuvre_core::trace(plan, request, input, threads, &at, &reads_as)
-    })?;
+    let trace =
+        planned(input.as_mut(), (&request, threads), &style, |plan, request, input, top| {
+            let labels = top.labels(&at);
+            let mut trace = oeuvre_core::trace(plan, request, input, threads, &labels, &reads_as)?;
+            top.tell(&mut trace);
+            Ok(trace)
+        })?;
     let to = of.output.to.as_deref();
     deliver_as(to, settings.format, |out| write_trace(&trace, settings, args.first, out))
 }
@@ -101,8 +105,11 @@ fn cell_of_report(
     let reads_as = |heading: &str, value: &Value| style.reads_as(heading, value);
     let source = &mut prepared.sources[job.source];
     let request = (&job.request, threads);
-    let trace = planned(source.input.as_mut(), request, &style, |plan, request, input, _| {
-        oeuvre_core::trace(plan, request, input, threads, &at, &reads_as)
+    let trace = planned(source.input.as_mut(), request, &style, |plan, request, input, top| {
+        let labels = top.labels(&at);
+        let mut trace = oeuvre_core::trace(plan, request, input, threads, &labels, &reads_as)?;
+        top.tell(&mut trace);
+        Ok(trace)
     })?;
     Ok((trace, style))
 }

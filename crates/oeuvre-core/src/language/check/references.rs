@@ -64,6 +64,11 @@ impl Checker {
                 return Ok(Reference::Period { key, unit });
             }
         }
+        // A key that was changed on the way, such as that of --columns-top, keeps its calculation as its heading.
+        let text = &at.written.text[at.expr.span.clone()];
+        if let Some(k) = self.keys.iter().position(|k| k.heading == text.trim()) {
+            return Ok(Reference::Key(k));
+        }
         let keys: Vec<&str> = self.keys.iter().map(|k| k.heading.as_str()).collect();
         let it = at.mistake("this is no key of the table");
         Err(match keys.as_slice() {
