@@ -292,10 +292,16 @@ fn places(
     let mut places = HashMap::new();
     for (at, (line, _)) in table.lines.iter().enumerate() {
         if places.insert(labels(table, line), at).is_some() {
-            return Err(Error::request_with_help(
-                format!("{name} has two lines with the keys {}", line.join(", ")),
-                "name more keys with --by, so that each line has its own",
-            ));
+            let message = format!("{name} has two lines with the keys {}", line.join(", "));
+            return Err(Error::Request {
+                message,
+                help: vec![
+                    "name more keys with --by, so that each line has its own".to_owned(),
+                    "files of rows are compared with --rows, by a key that no two rows share"
+                        .to_owned(),
+                ],
+                of_kinds: false,
+            });
         }
     }
     Ok(places)

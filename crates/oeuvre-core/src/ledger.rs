@@ -94,7 +94,7 @@ pub struct Checked {
 const KEYS_SHOWN: usize = 5;
 
 /// One entry of the ledger, in words.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Entry {
     /// What was counted.
     pub label: String,

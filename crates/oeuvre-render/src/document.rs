@@ -18,6 +18,7 @@
 use crate::chart::{ChartData, ChartLook, Scene, draw};
 use crate::style::Style;
 use oeuvre_core::{Checked, Entry, Grid, Ledger, Section};
+use std::collections::HashMap;
 
 /// A document to be written.
 #[derive(Clone, Debug, Default)]
@@ -34,8 +35,9 @@ pub struct Document<'a> {
     pub parts: Vec<Part<'a>>,
     /// What had to agree with known figures: the name of each check, and what was found.
     pub checks: Vec<(Option<String>, &'a Checked)>,
-    /// What readers should be told beside the ledgers of the parts.
-    pub notes: Vec<String>,
+    /// What readers should be told beside the ledgers of the parts, each with the figures that it holds for: none
+    /// where it holds for the whole.
+    pub notes: Vec<(String, Vec<String>)>,
     /// The accounts of rows that no part shows, such as those of checks, with what they are for.
     pub others: Vec<(String, &'a Ledger)>,
     /// How the figures are worked out: the name of each part, and its explanation.
@@ -110,6 +112,12 @@ impl Part<'_> {
         );
         scene.title = self.heading().to_owned();
         Some(scene)
+    }
+
+    /// Why it would mislead where it is drawn, and the way out.
+    pub(crate) fn misleads(&self) -> Option<(String, String)> {
+        let look = self.chart?;
+        ChartData::of(self.grid, self.style, look).misleads(look)
     }
 
     /// What stands above it: its title, or its name.
@@ -194,11 +202,12 @@ impl<'a> Document<'a> {
     /// The accounts of the rows, those of parts that counted the same rows together.
     pub(crate) fn accounts(&'a self) -> Vec<Account<'a>> {
         let mut accounts: Vec<Account<'a>> = Vec::new();
+        let mut places: HashMap<Vec<Entry>, usize> = HashMap::new();
         let parts = self.parts.iter().map(|p| (p.heading(), p.ledger, Some(p)));
         let others = self.others.iter().map(|(name, ledger)| (name.as_str(), *ledger, None));
         for (name, ledger, part) in parts.chain(others) {
-            let entries = ledger.entries_of_rows();
-            let at = accounts.iter().position(|a| a.entries == entries).unwrap_or_else(|| {
+            let at = *places.entry(ledger.entries_of_rows()).or_insert_with_key(|entries| {
+                let entries = entries.clone();
                 accounts.push(Account { names: Vec::new(), parts: Vec::new(), entries });
                 accounts.len() - 1
             });
@@ -215,12 +224,13 @@ impl<'a> Document<'a> {
     /// it holds for all.
     pub(crate) fn told(&self) -> Vec<(&str, Vec<&str>)> {
         let mut notes: Vec<(&str, Vec<&str>)> = Vec::new();
-        let mut places = std::collections::HashMap::new();
-        for note in &self.notes {
-            places.entry(note.as_str()).or_insert_with(|| {
+        let mut places = HashMap::new();
+        for (note, of) in &self.notes {
+            let at = *places.entry(note.as_str()).or_insert_with(|| {
                 notes.push((note, Vec::new()));
                 notes.len() - 1
             });
+            notes[at].1.extend(of.iter().map(String::as_str));
         }
         let own = notes.len();
         for part in &self.parts {
@@ -233,7 +243,7 @@ impl<'a> Document<'a> {
             }
         }
         for (at, note) in notes.iter_mut().enumerate() {
-            if at < own || note.1.len() == self.parts.len() {
+            if at >= own && note.1.len() == self.parts.len() {
                 note.1.clear();
             }
         }

@@ -129,14 +129,9 @@ pub fn charts_with_other_letters(document: &Document<'_>) -> Vec<String> {
     }
 }
 
-/// How many series the charts of a document have at most.
-pub fn most_series(document: &Document<'_>) -> usize {
-    let series = |part: &Part<'_>| {
-        let look = part.chart.filter(|look| !look.points)?;
-        let data = chart::ChartData::of(part.grid, part.style, look);
-        Some(data.series.iter().map(|s| s.ink + 1).max().unwrap_or(0))
-    };
-    document.parts.iter().filter_map(series).max().unwrap_or(0)
+/// The results of a grid whose bars stand on each other in a chart.
+pub fn stacked_results(grid: &Grid, style: &Style, look: &ChartLook) -> Vec<usize> {
+    chart::ChartData::of(grid, style, look).stacked(look)
 }
 
 /// Writes a traced cell. For reading all of it, with at most `most` rows; else the rows alone.

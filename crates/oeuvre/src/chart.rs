@@ -1,13 +1,10 @@
 //! A chart as a request: what it draws beside what is shown, and what it needs of the rows.
 
 use crate::args::chart::ChartOptions;
-use oeuvre_columns::Kind;
+use oeuvre_columns::{Kind, Note, Topic};
 use oeuvre_core::{Error, Grid, Plan, Request, Show, SourceText, Totals};
-use oeuvre_render::{ChartLook, Document};
+use oeuvre_render::{ChartLook, Style};
 use std::sync::Arc;
-
-/// The most series that are told apart.
-const MOST_SERIES: usize = 8;
 
 /// The request of a chart: what is drawn are its results, the key of its panels stands before the others, and there
 /// are no totals.
@@ -46,6 +43,18 @@ pub(crate) fn ensure_drawn(look: &ChartLook, plan: &Plan) -> Result<(), Error> {
     Ok(())
 }
 
+/// What is to be told of a chart beside its figures: that a stack of means is as high as nothing is.
+pub(crate) fn doubts(look: &ChartLook, plan: &Plan, grid: &Grid, style: &Style) -> Vec<Note> {
+    let stacked = oeuvre_render::stacked_results(grid, style, look);
+    let results = stacked.into_iter().filter_map(|result| plan.results.get(result));
+    let doubted = results.filter_map(|r| {
+        let (name, why) = (&r.heading, r.note.as_ref()?);
+        let text = format!("the height of stacked bars of {name} is no figure: {name} is {why}");
+        Some(Note::new(Topic::Request, text))
+    });
+    doubted.collect()
+}
+
 /// Whether a chart runs along periods, so that those without rows are gaps in it.
 pub(crate) fn runs_along_periods(plan: &Plan, by: usize) -> bool {
     let keys = &plan.keys()[..by.min(plan.keys().len())];
@@ -73,16 +82,5 @@ pub(crate) fn in_words(correlation: &oeuvre_columns::Value, grid: &Grid) -> Stri
     match correlation {
         oeuvre_columns::Value::Float(r) => format!("Correlation over {points} points: {r:.2}"),
         _ => format!("No correlation can be worked out over {points} points."),
-    }
-}
-
-/// That the series of the charts of a document are few enough to be told apart.
-pub(crate) fn ensure_few_series(document: &Document<'_>) -> Result<(), Error> {
-    match oeuvre_render::most_series(document) {
-        n if n > MOST_SERIES => Err(Error::request_with_help(
-            format!("{n} series cannot be told apart in one chart; {MOST_SERIES} can"),
-            "--columns-top 7 draws the largest and the rest as one; --panels KEY makes a small chart of each",
-        )),
-        _ => Ok(()),
     }
 }

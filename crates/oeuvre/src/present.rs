@@ -9,7 +9,7 @@ use crate::environment;
 use crate::failure::Failure;
 use oeuvre_columns::names::all_of;
 use oeuvre_core::{Error, Grid, Ledger, Section};
-use oeuvre_render::{Document, Format, LedgerSettings, Settings, Style, TextSettings};
+use oeuvre_render::{Document, Format, LedgerSettings, PartType, Settings, Style, TextSettings};
 use std::collections::HashSet;
 use std::io::{self, IsTerminal, Write};
 use std::path::Path;
@@ -47,12 +47,6 @@ pub(crate) fn deliver_document(
     settings: Settings<'_>,
 ) -> Result<(), Failure> {
     let format = settings.format;
-    if format.draws() && document.parts.iter().any(|part| part.chart.is_none()) {
-        let name = format.name();
-        let message = format!("{name} is a drawing, and this is a table");
-        let help = format!("draw it: oeuvre chart … --to FILE.{name}");
-        return Err(Error::request_with_help(message, help).into());
-    }
     if let Some((message, help)) = format.refuses(document) {
         return Err(Error::request_with_help(message, help).into());
     }
@@ -101,16 +95,19 @@ impl<'a> Target<'a> {
         }
     }
 
-    /// That it holds as many parts as there are; asked before anything is read.
+    /// That it holds the parts of a report, each with what it shows; asked before anything is read.
     pub(crate) fn ensure_holds<'p>(
         &self,
-        names: impl Iterator<Item = &'p str>,
+        parts: impl Iterator<Item = (&'p str, PartType)>,
     ) -> Result<(), Error> {
-        let names: Vec<&str> = names.collect();
-        match self {
-            Target::One(format) if names.len() > 1 && !format.holds_several() => {
-                let name = format.name();
-                Err(Error::request_with_help(
+        let (format, parts) = (self.format(), parts.collect::<Vec<_>>());
+        let name = format.name();
+        let names: Vec<&str> = parts.iter().map(|part| part.0).collect();
+        let is_one = matches!(self, Target::One(_)) && !format.holds_several() && names.len() > 1;
+        if !format.draws() {
+            return match is_one {
+                false => Ok(()),
+                true => Err(Error::request_with_help(
                     format!(
                         "{name} holds one table, and the report has {}: {}",
                         names.len(),
@@ -120,10 +117,26 @@ impl<'a> Target<'a> {
                         "write a file for each with --to DIR/ --as {name}, or one alone with --only {}",
                         names[0]
                     ),
-                ))
-            }
-            _ => Ok(()),
+                )),
+            };
         }
+        let charts = parts.iter().filter(|part| part.1 == PartType::Chart);
+        let charts: Vec<&str> = charts.map(|part| part.0).collect();
+        if charts.len() == names.len() && !is_one {
+            return Ok(());
+        }
+        let only: Vec<String> = charts.iter().map(|name| format!("--only {name}")).collect();
+        Err(Error::request_with_help(
+            format!("{name} is a drawing of one chart, and here are {}", all_of(&names)),
+            match only.len() {
+                0 => "none of them is a chart: write a [[chart]]".to_owned(),
+                1 => format!("name the chart: {}", only[0]),
+                _ => format!(
+                    "name the charts, for a file each: {} --to DIR/ --as {name}",
+                    only.join(" ")
+                ),
+            },
+        ))
     }
 }
 

@@ -160,3 +160,39 @@ fn charts_stand_in_reports() {
     folder.line("report r.toml --only fares --quiet --to one.svg").ok();
     assert_eq!(folder.read("one.svg"), folder.read("r-fares.svg"));
 }
+
+#[test]
+fn a_saved_chart_gives_the_same_picture() {
+    let folder = folder();
+    let asked = "chart f.csv --quote none --by route --bars 'Fares in $: sum(fare)' --line 'Wait: mean(wait)' --title 'What $ came in' --quiet";
+    folder.line(&format!("{asked} --to a.svg --save-report c.toml")).ok();
+    folder.line("report c.toml --quiet --to b.svg").ok();
+    assert_eq!(folder.read("a.svg"), folder.read("b.svg"), "{}", folder.read("c.toml"));
+    assert_eq!(folder.line(asked).ok(), folder.line("report c.toml --quiet").ok());
+}
+
+#[test]
+fn stacks_that_mislead_are_refused_or_told() {
+    let folder = Folder::with("s.csv", "k,s,n\na,x,3\na,y,-1\nb,x,2\nb,y,5\n");
+    let asked = "chart s.csv --by k --columns-by s";
+    let error =
+        folder.line(&format!("{asked} --bars 'sum(n)' --stacked=percent --to p.svg")).error();
+    assert!(error.contains("below zero"), "{error}");
+    assert!(!folder.path("p.svg").exists());
+    let (_, said) = folder.line(&format!("{asked} --bars 'mean(n)' --stacked --to m.svg")).fine();
+    assert!(said.contains("the height of stacked bars of mean(n) is no figure"), "{said}");
+    let (_, said) = folder.line(&format!("{asked} --bars 'sum(n)' --stacked --to m.svg")).fine();
+    assert!(!said.contains("is no figure"), "{said}");
+}
+
+#[test]
+fn a_report_that_cannot_be_drawn_names_its_charts_and_leaves_nothing() {
+    let folder = folder();
+    folder.write(
+        "r.toml",
+        "[data]\nfiles = 'f.csv'\nquote = 'none'\n[[table]]\nname = 'all'\nshow = 'count()'\n[[chart]]\nname = 'fares'\nby = 'route'\nbars = 'sum(fare)'\n",
+    );
+    let error = folder.line("report r.toml --to out/r.svg").error();
+    assert!(error.contains("--only fares"), "{error}");
+    assert!(!folder.path("out").exists());
+}

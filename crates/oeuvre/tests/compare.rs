@@ -119,3 +119,16 @@ fn a_check_holds_a_table_against_an_earlier_run() {
     );
     assert!(run.stderr.contains("found 75.10, wanted 100.00, difference -24.90"), "{}", run.stderr);
 }
+
+#[test]
+fn figures_without_keys_are_compared_and_no_cell_is_named_for_them() {
+    let folder = folder();
+    for name in ["old", "new"] {
+        folder
+            .line(&format!("summary {name}.csv --show 'sum(fare)' --quiet --to {name}.json"))
+            .ok();
+    }
+    let (table, said) = folder.line("compare old.json new.json --as csv").fine();
+    assert!(table.contains("sum(fare),100.00,75.10"), "{table}");
+    assert!(!said.contains("--at ''"), "{said}");
+}

@@ -329,3 +329,11 @@ fn arithmetic_is_exact_beyond_64_bits_and_overflow_is_an_error() {
     let error = folder.run(&["summary", "big.csv", "--show", "max(x * x)"]).error();
     assert!(error.contains("`x * x` is too large: exact numbers hold up to 38 digits"), "{error}");
 }
+
+#[test]
+fn a_key_whose_heading_is_the_column_it_is_made_of_is_not_doubtful() {
+    let folder = Folder::with("f.csv", "route,fare\nske,1\n");
+    let (_, said) =
+        folder.line("summary f.csv --by 'route: upper(route)' --show 'sum(fare)'").fine();
+    assert!(!said.contains("not the heading"), "{said}");
+}

@@ -28,7 +28,7 @@ pub(crate) fn write(
         false => text.to_owned(),
     };
     if let Some(title) = &look.title {
-        writeln!(out, "{}", paint(&escape_controls(title)))?;
+        writeln!(out, "{}\n", paint(&escape_controls(title)))?;
     }
     let cut = |text: &str| -> String {
         let mut out = String::new();

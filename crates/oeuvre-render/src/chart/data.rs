@@ -7,6 +7,7 @@ use crate::style::Style;
 use oeuvre_columns::Kind;
 use oeuvre_columns::column::Data;
 use oeuvre_core::{Grid, LineKind};
+use std::collections::HashMap;
 
 /// How a series is drawn.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -25,6 +26,10 @@ pub(crate) struct Series {
     pub(crate) right: bool,
     /// Which ink: targets have that of the series that they are of.
     pub(crate) ink: usize,
+    /// The result that it is of.
+    result: usize,
+    /// Its column in the grid.
+    pub(crate) column: usize,
 }
 
 /// The figures of a panel: by series, then by category; `None` for a gap.
@@ -47,8 +52,6 @@ pub(crate) struct Axis {
 #[derive(Clone, Debug)]
 pub(crate) struct ChartData {
     pub(crate) series: Vec<Series>,
-    /// The column of the grid of each series.
-    pub(crate) columns: Vec<usize>,
     pub(crate) panels: Vec<Panel>,
     /// Left and right; of points, what goes up and what goes to the right.
     pub(crate) axes: [Axis; 2],
@@ -60,6 +63,8 @@ pub(crate) struct ChartData {
 
 /// A range over twenty times larger has an axis of its own.
 const TIMES_APART: f64 = 20.0;
+/// The most series that are told apart.
+const MOST_SERIES: usize = 8;
 
 impl ChartData {
     /// The figures of a grid.
@@ -85,103 +90,87 @@ impl ChartData {
             SeriesType::Line => 1,
             SeriesType::Target => 2,
         });
-        let mut columns = Vec::new();
+        let of_measures = order.iter().filter(|&&r| drawn(r) != SeriesType::Target).count();
+        let several = positions.len() > 1;
+        let mut series: Vec<Series> = Vec::new();
+        let mut inks = 0;
         for &result in &order {
             for (at, &position) in positions.iter().enumerate() {
-                columns.push((result, position, position * results + result, at));
+                let (column, drawn) = (position * results + result, drawn(result));
+                let heading = escape_controls(layout.own_heading(Slot::Result(column)));
+                let mut labels = String::new();
+                for key in 0..grid.across.len() {
+                    if key > 0 {
+                        labels.push_str(", ");
+                    }
+                    layout.push_position_label(&mut labels, position, key);
+                }
+                let name = match (several || !grid.across.is_empty(), of_measures > 1) {
+                    (false, _) => heading,
+                    (true, false) if drawn != SeriesType::Target => labels,
+                    (true, _) => format!("{heading}, {labels}"),
+                };
+                let ink = match drawn {
+                    SeriesType::Target if of_measures > 0 => at,
+                    _ => {
+                        inks += 1;
+                        inks - 1
+                    }
+                };
+                series.push(Series { name, drawn, right: false, ink, result, column });
             }
         }
-        let several = positions.len() > 1;
+        let keys: Vec<String> =
+            grid.by[first_key..].iter().map(|k| escape_controls(&k.name)).collect();
         let mut data = ChartData {
-            series: Vec::new(),
-            columns: columns.iter().map(|c| c.2).collect(),
-            panels: panels(&layout, &columns, first_key),
+            panels: panels(&layout, &series, first_key),
+            series,
             axes: Default::default(),
             in_time,
-            keys: grid.by[first_key..]
-                .iter()
-                .map(|k| escape_controls(&k.name))
-                .collect::<Vec<_>>()
-                .join(", "),
+            keys: keys.join(", "),
         };
-        let of_measures = order.iter().filter(|&&r| drawn(r) != SeriesType::Target).count();
-        let mut inks = 0;
-        for &(result, position, column, at) in &columns {
-            let heading = escape_controls(layout.own_heading(Slot::Result(column)));
-            let mut labels = String::new();
-            for key in 0..grid.across.len() {
-                if key > 0 {
-                    labels.push_str(", ");
-                }
-                layout.push_position_label(&mut labels, position, key);
-            }
-            let name = match (several || !grid.across.is_empty(), of_measures > 1) {
-                (false, _) => heading,
-                (true, false) if drawn(result) != SeriesType::Target => labels,
-                (true, _) => format!("{heading}, {labels}"),
-            };
-            let ink = match drawn(result) {
-                SeriesType::Target if of_measures > 0 => at,
-                _ => {
-                    inks += 1;
-                    inks - 1
-                }
-            };
-            data.series.push(Series { name, drawn: drawn(result), right: false, ink });
-        }
-        data.settle_axes(&layout, &columns, look);
+        data.settle_axes(&layout, look);
         data
     }
 
     /// Which series has which axis, and what these measure.
-    fn settle_axes(
-        &mut self,
-        layout: &Layout<'_>,
-        columns: &[(usize, usize, usize, usize)],
-        look: &ChartLook,
-    ) {
+    fn settle_axes(&mut self, layout: &Layout<'_>, look: &ChartLook) {
         let grid = layout.grid;
-        let Some(&(first, ..)) = columns.first() else { return };
+        let Some(first) = self.series.first().map(|s| s.result) else { return };
         let unit = |result: usize| unit_of(layout, result);
-        let range = |this: &ChartData, of: usize| {
-            let series = columns.iter().enumerate().filter(|(_, c)| c.0 == of).map(|(s, _)| s);
-            let figures = series.flat_map(|s| this.panels.iter().flat_map(move |p| &p.figures[s]));
-            figures.flatten().map(|(v, _)| v.abs()).fold(0.0, f64::max)
-        };
-        let left = (unit(first), range(self, first));
-        for (series, &(result, ..)) in columns.iter().enumerate() {
-            if self.series[series].drawn != SeriesType::Line || result == first {
+        let left = (unit(first), self.largest_of(first));
+        for at in 0..self.series.len() {
+            let Series { drawn, result, .. } = self.series[at];
+            if drawn != SeriesType::Line || result == first {
                 continue;
             }
             // Parts of a sum have no line among them.
             if look.stacked == Stacked::Percent {
-                self.series[series].right = true;
+                self.series[at].right = true;
                 continue;
             }
             if look.one_axis {
                 continue;
             }
-            let largest = range(self, result);
+            let largest = self.largest_of(result);
             let apart = largest > 0.0
                 && left.1 > 0.0
                 && !(1.0 / TIMES_APART..=TIMES_APART).contains(&(largest / left.1));
-            self.series[series].right = unit(result) != left.0 || apart;
+            self.series[at].right = unit(result) != left.0 || apart;
         }
-        for (right, axis) in [false, true].into_iter().enumerate() {
+        for (axis, right) in [false, true].into_iter().enumerate() {
             let mut names: Vec<String> = Vec::new();
-            for (series, &(result, ..)) in columns.iter().enumerate() {
-                let of = &self.series[series];
-                if of.right == axis && of.drawn != SeriesType::Target {
-                    let column = grid.columns.get(result).map(|c| c.heading.as_str());
-                    let name = escape_controls(column.unwrap_or_default());
-                    let name = with_unit(name, &unit(result));
-                    if !names.contains(&name) {
-                        names.push(name);
-                    }
-                    self.axes[right].percent = unit(result) == "%";
+            let of_axis = |s: &&Series| s.right == right && s.drawn != SeriesType::Target;
+            for series in self.series.iter().filter(of_axis) {
+                let column = grid.columns.get(series.result).map(|c| c.heading.as_str());
+                let unit = unit(series.result);
+                let name = with_unit(escape_controls(column.unwrap_or_default()), &unit);
+                if !names.contains(&name) {
+                    names.push(name);
                 }
+                self.axes[axis].percent = unit == "%";
             }
-            self.axes[right].name = names.join(", ");
+            self.axes[axis].name = names.join(", ");
         }
         if look.points {
             // The first goes to the right, the second up.
@@ -194,6 +183,54 @@ impl ChartData {
             };
             self.axes = [axis(1), axis(0)];
         }
+    }
+
+    /// The largest figure of a result, whatever its sign.
+    fn largest_of(&self, result: usize) -> f64 {
+        let series = (0..self.series.len()).filter(|&s| self.series[s].result == result);
+        let figures = series.flat_map(|s| self.panels.iter().flat_map(move |p| &p.figures[s]));
+        figures.flatten().map(|(value, _)| value.abs()).fold(0.0, f64::max)
+    }
+
+    /// Why the chart would mislead, and the way out.
+    pub(crate) fn misleads(&self, look: &ChartLook) -> Option<(String, String)> {
+        let inks = self.series.iter().map(|s| s.ink + 1).max().unwrap_or(0);
+        if inks > MOST_SERIES && !look.points {
+            return Some((
+                format!("{inks} series cannot be told apart in one chart; {MOST_SERIES} can"),
+                "--columns-top 7 draws the largest and the rest as one; --panels KEY makes a small chart of each"
+                    .to_owned(),
+            ));
+        }
+        if look.stacked == Stacked::Percent {
+            let mut bars = self.panels.iter().flat_map(|p| self.series.iter().zip(&p.figures));
+            let below = |(s, f): &(&Series, &Vec<Option<(f64, String)>>)| {
+                s.drawn == SeriesType::Bars && f.iter().flatten().any(|(value, _)| *value < 0.0)
+            };
+            if let Some((series, _)) = bars.find(below) {
+                let message = format!(
+                    "`{}` has figures below zero, which are no parts of a sum",
+                    series.name
+                );
+                return Some((
+                    message,
+                    "--stacked draws them on top of each other as they are".to_owned(),
+                ));
+            }
+        }
+        None
+    }
+
+    /// The results whose bars stand on each other.
+    pub(crate) fn stacked(&self, look: &ChartLook) -> Vec<usize> {
+        let bars: Vec<&Series> =
+            self.series.iter().filter(|s| s.drawn == SeriesType::Bars).collect();
+        if look.stacked == Stacked::No || look.points || bars.len() < 2 {
+            return Vec::new();
+        }
+        let mut results: Vec<usize> = bars.iter().map(|s| s.result).collect();
+        results.dedup();
+        results
     }
 
     /// All figures of the series of an axis.
@@ -237,13 +274,14 @@ fn drawn_as(grid: &Grid, look: &ChartLook, result: usize, in_time: bool) -> Seri
 }
 
 /// The figures of each panel, line by line; totals are no categories.
-fn panels(
-    layout: &Layout<'_>,
-    columns: &[(usize, usize, usize, usize)],
-    first_key: usize,
-) -> Vec<Panel> {
+fn panels(layout: &Layout<'_>, series: &[Series], first_key: usize) -> Vec<Panel> {
     let grid = layout.grid;
+    let new = |label: String| {
+        let figures = vec![Vec::new(); series.len()];
+        Panel { label, categories: Vec::new(), figures }
+    };
     let mut panels: Vec<Panel> = Vec::new();
+    let mut places: HashMap<String, usize> = HashMap::new();
     for &row in &layout.rows {
         let line = row.line;
         if !matches!(grid.lines[line].kind, LineKind::Group | LineKind::Rest) {
@@ -258,25 +296,23 @@ fn panels(
             parts.filter(|p| !p.is_empty()).collect::<Vec<_>>().join(", ")
         };
         let of_panel = label(0..first_key);
-        let at = panels.iter().position(|p| p.label == of_panel).unwrap_or_else(|| {
-            let figures = vec![Vec::new(); columns.len()];
-            panels.push(Panel { label: of_panel, categories: Vec::new(), figures });
+        let at = *places.entry(of_panel).or_insert_with_key(|label| {
+            panels.push(new(label.clone()));
             panels.len() - 1
         });
         panels[at].categories.push(label(first_key..grid.by.len()));
-        for (series, &(_, _, column, _)) in columns.iter().enumerate() {
-            let figure = grid.columns.get(column).and_then(|c| {
+        for (of, series) in series.iter().enumerate() {
+            let figure = grid.columns.get(series.column).and_then(|c| {
                 let mut read = String::new();
                 let value = number(&c.cells.data, c.kind, line)?;
-                layout.push_read(&mut read, row, Slot::Result(column));
+                layout.push_read(&mut read, row, Slot::Result(series.column));
                 Some((value, read))
             });
-            panels[at].figures[series].push(figure);
+            panels[at].figures[of].push(figure);
         }
     }
     if panels.is_empty() {
-        let figures = vec![Vec::new(); columns.len()];
-        panels.push(Panel { label: String::new(), categories: Vec::new(), figures });
+        panels.push(new(String::new()));
     }
     panels
 }

@@ -23,6 +23,8 @@ const FILLED: f64 = 0.74;
 const ROW: f64 = 25.0;
 /// A chart does not grow higher than this.
 const HIGHEST: f64 = 12_000.0;
+/// More points than this have no names beside them.
+const NAMED: usize = 400;
 /// More lines than this have no dots at their figures.
 const DOTS: usize = 40;
 
@@ -660,6 +662,9 @@ impl Drawing<'_> {
             dots.iter().map(|d| Area { x: d.0 - 6.0, y: d.1 - 6.0, w: 12.0, h: 12.0 }).collect();
         for ((i, _, _, says), dot) in both.iter().zip(&dots) {
             self.push(Shape::Dot { at: *dot, series: 0, says: says.clone() });
+            if dots.len() > NAMED {
+                continue;
+            }
             // A name that has no room beside its dot is left to what the dot says.
             let text = fitting(&panel.categories[*i], area.w * 0.25, TICK);
             let w = width(&text, TICK, false);

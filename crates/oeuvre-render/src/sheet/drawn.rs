@@ -56,11 +56,11 @@ pub(crate) fn write(
     }
     let (mut bars, mut over) = (Chart::new(bars_type), Chart::new(ChartType::Line));
     let (mut has_bars, mut has_over) = (false, false);
-    for (series, of) in data.series.iter().enumerate() {
+    for of in &data.series {
         let is_bar = of.drawn == SeriesType::Bars;
         let chart = if is_bar { &mut bars } else { &mut over };
         (has_bars, has_over) = (has_bars || is_bar, has_over || !is_bar);
-        let column = column_of(data.columns[series]);
+        let column = column_of(of.column);
         let ink = Color::RGB(
             u32::from_str_radix(INKS[of.ink % INKS.len()].trim_start_matches('#'), 16).unwrap_or(0),
         );

@@ -3,7 +3,7 @@
 //! Its looks are in `page.css`. Texts are escaped by the library that builds the page; control characters and those
 //! that reorder others are made visible as everywhere. Nothing here depends on a clock.
 
-use super::Writer;
+use super::{FileType, Writer};
 use crate::Settings;
 use crate::cells::{escape_controls, grouped};
 use crate::chart::svg;
@@ -34,20 +34,14 @@ const LONG: usize = 44;
 pub(super) struct Html;
 
 impl Writer for Html {
-    fn name(&self) -> &'static str {
-        "html"
-    }
-    fn endings(&self) -> &'static [&'static str] {
-        &["html", "htm"]
-    }
-    fn is_for_reading(&self) -> bool {
-        true
-    }
-    fn escapes(&self) -> bool {
-        true
-    }
-    fn explains(&self) -> bool {
-        true
+    fn file_type(&self) -> &FileType {
+        const FILE_TYPE: FileType = FileType {
+            is_for_reading: true,
+            escapes: true,
+            explains: true,
+            ..FileType::of("html", &["html", "htm"])
+        };
+        &FILE_TYPE
     }
     fn write(
         &self,

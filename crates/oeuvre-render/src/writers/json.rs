@@ -9,7 +9,7 @@
 //! A report is `{"title": …, "parts": [{"name": …, "type": …, "columns": …, "lines": …}], "checks": …,
 //! "ledger": …}`: each part as a table by itself, with its name.
 
-use super::{PartWriter, Writer};
+use super::{FileType, PartWriter, Writer};
 use crate::Settings;
 use crate::document::{Account, Document, Part};
 use crate::layout::{Layout, Row, Slot};
@@ -27,11 +27,8 @@ use std::io::{self, Write};
 pub(super) struct Json;
 
 impl Writer for Json {
-    fn name(&self) -> &'static str {
-        "json"
-    }
-    fn endings(&self) -> &'static [&'static str] {
-        &["json"]
+    fn file_type(&self) -> &FileType {
+        const { &FileType::of("json", &["json"]) }
     }
     fn write(
         &self,
@@ -56,11 +53,10 @@ impl Writer for Json {
 pub(super) struct Lines;
 
 impl Writer for Lines {
-    fn name(&self) -> &'static str {
-        "jsonl"
-    }
-    fn endings(&self) -> &'static [&'static str] {
-        &["jsonl", "ndjson"]
+    fn file_type(&self) -> &FileType {
+        const FILE_TYPE: FileType =
+            FileType { holds_several: false, ..FileType::of("jsonl", &["jsonl", "ndjson"]) };
+        &FILE_TYPE
     }
     fn write(
         &self,
@@ -69,9 +65,6 @@ impl Writer for Lines {
         out: &mut dyn Write,
     ) -> io::Result<()> {
         document.parts.iter().try_for_each(|part| self.lines(part.grid, part.style, out))
-    }
-    fn holds_several(&self) -> bool {
-        false
     }
     fn parts(&self) -> Option<&dyn PartWriter> {
         Some(self)
@@ -170,8 +163,10 @@ impl Serialize for Report<'_> {
         let document = self.document;
         let mut map = to.serialize_map(None)?;
         map.serialize_entry("title", &document.title)?;
-        if let Some(stamp) = &document.stamp {
-            map.serialize_entry("stamp", stamp)?;
+        for (key, words) in [("text", &document.text), ("stamp", &document.stamp)] {
+            if let Some(words) = words {
+                map.serialize_entry(key, words)?;
+            }
         }
         let parts: Vec<PartOf<'_>> = document.parts.iter().map(PartOf).collect();
         map.serialize_entry("parts", &parts)?;

@@ -3,7 +3,7 @@
 //! Such a table has one line of headings and no other structure: labels along the top are broken inside their
 //! heading, totals are bold, notes stand below. What a cell holds cannot become markup.
 
-use super::Writer;
+use super::{FileType, Writer};
 use crate::Settings;
 use crate::cells::escape_controls;
 use crate::chart::svg;
@@ -37,14 +37,10 @@ fn plain(text: &str) -> String {
 pub(super) struct Markdown;
 
 impl Writer for Markdown {
-    fn name(&self) -> &'static str {
-        "markdown"
-    }
-    fn endings(&self) -> &'static [&'static str] {
-        &["md", "markdown"]
-    }
-    fn is_for_reading(&self) -> bool {
-        true
+    fn file_type(&self) -> &FileType {
+        const FILE_TYPE: FileType =
+            FileType { is_for_reading: true, ..FileType::of("markdown", &["md", "markdown"]) };
+        &FILE_TYPE
     }
     fn files_beside(
         &self,
@@ -108,11 +104,28 @@ impl Writer for Markdown {
                 table(part, out)?;
             }
         }
-        if settings.with_ledger {
+        let sentence = match document.parts.as_slice() {
+            [part] if document.title.is_none() => Some(ledger_sentence(part.ledger)),
+            _ => None,
+        };
+        if let (Some(sentence), true) = (&sentence, settings.with_ledger) {
             between.write(out)?;
-            ledger(document, out)?;
+            writeln!(out, "{}", plain(sentence))?;
         }
-        Ok(())
+        let mut lines: Vec<String> = Vec::new();
+        if settings.with_ledger && sentence.is_none() {
+            lines.extend(accounts(document));
+        }
+        let checks = document.checks.iter();
+        lines.extend(checks.map(|(name, check)| ledger::check_line(name.as_deref(), check)));
+        if settings.with_ledger {
+            let told = document.told().into_iter();
+            lines.extend(told.map(|(note, of)| format!("{note}{}", ledger::told_of_parts(&of))));
+        }
+        if !lines.is_empty() {
+            between.write(out)?;
+        }
+        lines.iter().try_for_each(|line| writeln!(out, "- {}", plain(line)))
     }
 }
 
@@ -131,36 +144,22 @@ impl Between {
     }
 }
 
-/// The ledger: as one sentence, or one for each set of rows that parts counted and for each part.
-fn ledger(document: &Document<'_>, out: &mut dyn Write) -> io::Result<()> {
-    let mut lines: Vec<String> = Vec::new();
-    if let ([part], false) = (document.parts.as_slice(), document.title.is_some()) {
-        writeln!(out, "{}", plain(&ledger_sentence(part.ledger)))?;
-    } else {
-        let accounts = document.accounts();
-        for account in &accounts {
-            let of = if accounts.len() > 1 {
-                format!(" of {}", account.names.join(", "))
-            } else {
-                String::new()
-            };
-            lines.push(format!("Ledger{of}: {}.", ledger::entries_text(&account.entries)));
-            for part in account.parts.iter().filter(|p| p.shows != PartType::Headline) {
-                let entries = ledger::entries_text(&part.ledger.entries_of_table());
-                lines.push(format!("{}: {entries}.", part.heading()));
-            }
+/// The ledger of several parts: a sentence for each set of rows that they counted, and one for each part.
+fn accounts(document: &Document<'_>) -> Vec<String> {
+    let mut lines = Vec::new();
+    let accounts = document.accounts();
+    for account in &accounts {
+        let of = match accounts.len() {
+            1 => String::new(),
+            _ => format!(" of {}", account.names.join(", ")),
+        };
+        lines.push(format!("Ledger{of}: {}.", ledger::entries_text(&account.entries)));
+        for part in account.parts.iter().filter(|p| p.shows != PartType::Headline) {
+            let entries = ledger::entries_text(&part.ledger.entries_of_table());
+            lines.push(format!("{}: {entries}.", part.heading()));
         }
     }
-    for (name, check) in &document.checks {
-        lines.push(ledger::check_line(name.as_deref(), check));
-    }
-    for (note, parts) in document.told() {
-        lines.push(format!("{note}{}", ledger::told_of_parts(&parts)));
-    }
-    if !lines.is_empty() && document.parts.len() == 1 && document.title.is_none() {
-        writeln!(out)?;
-    }
-    lines.iter().try_for_each(|line| writeln!(out, "- {}", plain(line)))
+    lines
 }
 
 fn table(part: &Part<'_>, out: &mut dyn Write) -> io::Result<()> {

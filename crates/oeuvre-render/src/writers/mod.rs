@@ -28,50 +28,59 @@ mod trace;
 mod xlsx;
 
 use crate::Settings;
-use crate::document::Document;
+use crate::document::{Document, Part};
 use crate::style::Style;
 use oeuvre_core::{Grid, Ledger, Trace};
 use std::fmt;
 use std::io::{self, Write};
 use std::str::FromStr;
 
+/// What a type of file is called, and what it can.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct FileType {
+    /// What `--as` calls it.
+    name: &'static str,
+    /// The endings of file names that stand for it.
+    endings: &'static [&'static str],
+    /// Whether figures are rounded for people, rather than handed on whole.
+    is_for_reading: bool,
+    /// Whether it is no text, and so never fit for a terminal.
+    is_binary: bool,
+    /// Whether it makes control characters visible itself, as what is drawn for a terminal does.
+    escapes: bool,
+    /// Whether it shows how each figure is worked out.
+    explains: bool,
+    /// Whether it draws charts, and nothing else.
+    draws: bool,
+    /// Whether a document of several parts is one file.
+    holds_several: bool,
+}
+
+impl FileType {
+    /// Text that hands figures on whole; what else it is stands beside it.
+    const fn of(name: &'static str, endings: &'static [&'static str]) -> FileType {
+        FileType {
+            name,
+            endings,
+            is_for_reading: false,
+            is_binary: false,
+            escapes: false,
+            explains: false,
+            draws: false,
+            holds_several: true,
+        }
+    }
+
+    /// Whether charts are drawn in it, and are not tables of their figures.
+    fn shows_charts(&self) -> bool {
+        self.draws || self.is_for_reading || self.explains
+    }
+}
+
 /// Writes tables as one type of file.
 pub(crate) trait Writer: Sync {
-    /// What `--as` calls it.
-    fn name(&self) -> &'static str;
-
-    /// The endings of file names that stand for it.
-    fn endings(&self) -> &'static [&'static str];
-
-    /// Whether figures are rounded for people, rather than handed on whole.
-    fn is_for_reading(&self) -> bool {
-        false
-    }
-
-    /// Whether it is no text, and so never fit for a terminal.
-    fn is_binary(&self) -> bool {
-        false
-    }
-
-    /// Whether it makes control characters visible itself, as what is drawn for a terminal does.
-    fn escapes(&self) -> bool {
-        false
-    }
-
-    /// Whether it shows how each figure is worked out.
-    fn explains(&self) -> bool {
-        false
-    }
-
-    /// Whether it draws charts, and nothing else.
-    fn draws(&self) -> bool {
-        false
-    }
-
-    /// Whether a document of several parts is one file.
-    fn holds_several(&self) -> bool {
-        true
-    }
+    /// What type of file that is.
+    fn file_type(&self) -> &FileType;
 
     /// What it has no room for in a document, and the way out; told before anything is written.
     fn refuses(&self, document: &Document<'_>) -> Option<(String, String)> {
@@ -156,7 +165,7 @@ impl Default for Format {
 
 impl fmt::Debug for Format {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.0.name())
+        f.write_str(self.name())
     }
 }
 
@@ -164,7 +173,7 @@ impl FromStr for Format {
     type Err = ();
 
     fn from_str(name: &str) -> Result<Format, ()> {
-        Format::all().find(|f| f.0.name() == name).ok_or(())
+        Format::all().find(|f| f.name() == name).ok_or(())
     }
 }
 
@@ -176,53 +185,65 @@ impl Format {
 
     /// What it is called.
     pub fn name(self) -> &'static str {
-        self.0.name()
+        self.0.file_type().name
     }
 
     /// The format that a file name's ending stands for, whatever its case.
     pub fn of_ending(name: &str) -> Option<Format> {
         let ending = name.rsplit_once('.')?.1.to_ascii_lowercase();
-        Format::all().find(|f| f.0.endings().contains(&ending.as_str()))
+        Format::all().find(|f| f.0.file_type().endings.contains(&ending.as_str()))
     }
 
     /// Whether figures are rounded for people, rather than handed on whole.
     pub fn is_for_reading(self) -> bool {
-        self.0.is_for_reading()
+        self.0.file_type().is_for_reading
     }
 
     /// Whether it is no text, and so never fit for a terminal.
     pub fn is_binary(self) -> bool {
-        self.0.is_binary()
+        self.0.file_type().is_binary
     }
 
     /// Whether it makes control characters visible itself.
     pub fn escapes(self) -> bool {
-        self.0.escapes()
+        self.0.file_type().escapes
     }
 
     /// Whether it shows how each figure is worked out.
     pub fn explains(self) -> bool {
-        self.0.explains()
+        self.0.file_type().explains
     }
 
     /// Whether a document of several parts is one file.
     pub fn holds_several(self) -> bool {
-        self.0.holds_several()
+        self.0.file_type().holds_several
     }
 
     /// Whether it draws charts, and nothing else.
     pub fn draws(self) -> bool {
-        self.0.draws()
+        self.0.file_type().draws
     }
 
     /// The ending of a file of this type.
     pub fn ending(self) -> &'static str {
-        self.0.endings()[0]
+        self.0.file_type().endings[0]
     }
 
-    /// What it has no room for in a document, and the way out.
+    /// Whether charts are drawn in it, and are not tables of their figures.
+    pub fn shows_charts(self) -> bool {
+        self.0.file_type().shows_charts()
+    }
+
+    /// What of a document cannot be written as it, and the way out; asked before anything is written.
     pub fn refuses(self, document: &Document<'_>) -> Option<(String, String)> {
-        self.0.refuses(document)
+        let name = self.name();
+        if self.draws() && document.parts.iter().any(|part| part.chart.is_none()) {
+            let message = format!("{name} is a drawing, and this is a table");
+            return Some((message, format!("draw it: oeuvre chart … --to FILE.{name}")));
+        }
+        let misleading = || document.parts.iter().find_map(Part::misleads);
+        let misleading = if self.shows_charts() { misleading() } else { None };
+        misleading.or_else(|| self.0.refuses(document))
     }
 
     /// Whether tables of rows are written part by part.
@@ -270,12 +291,13 @@ mod tests {
     fn no_two_file_types_share_a_name_or_an_ending() {
         let mut seen = HashSet::new();
         for writer in WRITERS {
-            assert!(seen.insert(writer.name().to_owned()), "{}", writer.name());
-            assert_eq!(writer.name().parse::<Format>().map(Format::name), Ok(writer.name()));
-            for ending in writer.endings() {
+            let FileType { name, endings, .. } = *writer.file_type();
+            assert!(seen.insert(name.to_owned()), "{name}");
+            assert_eq!(name.parse::<Format>().map(Format::name), Ok(name));
+            for ending in endings {
                 assert!(seen.insert(format!(".{ending}")), "{ending} stands twice");
                 let found = Format::of_ending(&format!("a.b.{}", ending.to_uppercase()));
-                assert_eq!(found.map(Format::name), Some(writer.name()));
+                assert_eq!(found.map(Format::name), Some(name));
             }
         }
         assert!(Format::of_ending("csv").is_none() && Format::of_ending("a.").is_none());

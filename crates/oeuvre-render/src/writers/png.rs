@@ -1,6 +1,6 @@
 //! A chart as a picture.
 
-use super::Writer;
+use super::{FileType, Writer};
 use crate::Settings;
 use crate::chart::png;
 use crate::document::Document;
@@ -13,23 +13,15 @@ const MOST_POINTS: f64 = 2e8;
 pub(super) struct Png;
 
 impl Writer for Png {
-    fn name(&self) -> &'static str {
-        "png"
-    }
-    fn endings(&self) -> &'static [&'static str] {
-        &["png"]
-    }
-    fn is_for_reading(&self) -> bool {
-        true
-    }
-    fn is_binary(&self) -> bool {
-        true
-    }
-    fn draws(&self) -> bool {
-        true
-    }
-    fn holds_several(&self) -> bool {
-        false
+    fn file_type(&self) -> &FileType {
+        const FILE_TYPE: FileType = FileType {
+            is_for_reading: true,
+            is_binary: true,
+            draws: true,
+            holds_several: false,
+            ..FileType::of("png", &["png"])
+        };
+        &FILE_TYPE
     }
     fn refuses(&self, document: &Document<'_>) -> Option<(String, String)> {
         let scale = |part: &crate::Part<'_>| f64::from(part.chart.map_or(1.0, |look| look.scale));

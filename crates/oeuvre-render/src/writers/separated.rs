@@ -3,7 +3,7 @@
 //! What listings of millions of rows are made of (decimals, dates, texts that need no quotes) is written straight
 //! from its column; everything else goes by way of the layout. A test compares both.
 
-use super::{PartWriter, Writer};
+use super::{FileType, PartWriter, Writer};
 use crate::Settings;
 use crate::document::Document;
 use crate::layout::{Layout, Slot};
@@ -20,17 +20,21 @@ const BUFFER: usize = 1 << 15;
 
 /// Values with a sign between them.
 pub(super) struct Separated {
-    name: &'static str,
-    endings: &'static [&'static str],
+    file_type: FileType,
     separator: u8,
 }
 
 /// Comma-separated values, RFC 4180.
-pub(super) const CSV: Separated = Separated { name: "csv", endings: &["csv"], separator: b',' };
+pub(super) const CSV: Separated = Separated::of("csv", b',', &["csv"]);
 /// Tab-separated values.
-pub(super) const TSV: Separated = Separated { name: "tsv", endings: &["tsv"], separator: b'\t' };
+pub(super) const TSV: Separated = Separated::of("tsv", b'\t', &["tsv"]);
 
 impl Separated {
+    const fn of(name: &'static str, separator: u8, endings: &'static [&'static str]) -> Separated {
+        let file_type = FileType { holds_several: false, ..FileType::of(name, endings) };
+        Separated { file_type, separator }
+    }
+
     /// Between fields: where numbers have signs of their own, a comma may be one of them.
     fn separator(&self, style: &Style) -> u8 {
         if self.separator == b',' && style.signs.is_some() { b';' } else { self.separator }
@@ -38,11 +42,8 @@ impl Separated {
 }
 
 impl Writer for Separated {
-    fn name(&self) -> &'static str {
-        self.name
-    }
-    fn endings(&self) -> &'static [&'static str] {
-        self.endings
+    fn file_type(&self) -> &FileType {
+        &self.file_type
     }
     fn write(
         &self,
@@ -57,9 +58,6 @@ impl Writer for Separated {
             rows(&layout, self.separator(part.style), out)?;
         }
         Ok(())
-    }
-    fn holds_several(&self) -> bool {
-        false
     }
     fn parts(&self) -> Option<&dyn PartWriter> {
         Some(self)

@@ -1,6 +1,6 @@
 //! A chart as an SVG file.
 
-use super::Writer;
+use super::{FileType, Writer};
 use crate::Settings;
 use crate::chart::svg;
 use crate::document::Document;
@@ -10,23 +10,15 @@ use std::io::{self, Write};
 pub(super) struct Svg;
 
 impl Writer for Svg {
-    fn name(&self) -> &'static str {
-        "svg"
-    }
-    fn endings(&self) -> &'static [&'static str] {
-        &["svg"]
-    }
-    fn is_for_reading(&self) -> bool {
-        true
-    }
-    fn escapes(&self) -> bool {
-        true
-    }
-    fn draws(&self) -> bool {
-        true
-    }
-    fn holds_several(&self) -> bool {
-        false
+    fn file_type(&self) -> &FileType {
+        const FILE_TYPE: FileType = FileType {
+            is_for_reading: true,
+            escapes: true,
+            draws: true,
+            holds_several: false,
+            ..FileType::of("svg", &["svg"])
+        };
+        &FILE_TYPE
     }
     fn write(
         &self,

@@ -1,6 +1,6 @@
 //! Text for reading: the table by `page.rs`, a traced cell by `trace.rs`.
 
-use super::{Writer, page, trace};
+use super::{FileType, Writer, page, trace};
 use crate::Settings;
 use crate::cells::escape_controls;
 use crate::chart::{ChartData, write_characters};
@@ -53,17 +53,13 @@ impl Titles {
 pub(super) struct Text;
 
 impl Writer for Text {
-    fn name(&self) -> &'static str {
-        "text"
-    }
-    fn endings(&self) -> &'static [&'static str] {
-        &["txt", "text"]
-    }
-    fn is_for_reading(&self) -> bool {
-        true
-    }
-    fn escapes(&self) -> bool {
-        true
+    fn file_type(&self) -> &FileType {
+        const FILE_TYPE: FileType = FileType {
+            is_for_reading: true,
+            escapes: true,
+            ..FileType::of("text", &["txt", "text"])
+        };
+        &FILE_TYPE
     }
     fn write(
         &self,

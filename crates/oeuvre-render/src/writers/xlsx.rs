@@ -5,7 +5,7 @@
 //! notes say so. Texts are stored as texts, so that none is ever a formula. The library that writes the file sets a
 //! time of its own unless it is given one, and so it is given a fixed one: same table, same bytes.
 
-use super::Writer;
+use super::{FileType, Writer};
 use crate::Settings;
 use crate::document::{Document, PartType};
 use crate::sheet::{Names, Remarks, Styles, cells, overview, table};
@@ -20,17 +20,10 @@ const MOST_COLUMNS: usize = 16_384;
 pub(super) struct Xlsx;
 
 impl Writer for Xlsx {
-    fn name(&self) -> &'static str {
-        "xlsx"
-    }
-    fn endings(&self) -> &'static [&'static str] {
-        &["xlsx"]
-    }
-    fn is_binary(&self) -> bool {
-        true
-    }
-    fn explains(&self) -> bool {
-        true
+    fn file_type(&self) -> &FileType {
+        const FILE_TYPE: FileType =
+            FileType { is_binary: true, explains: true, ..FileType::of("xlsx", &["xlsx"]) };
+        &FILE_TYPE
     }
     fn refuses(&self, document: &Document<'_>) -> Option<(String, String)> {
         let way_out = || "write CSV: --as csv".to_owned();

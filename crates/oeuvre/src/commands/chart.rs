@@ -1,9 +1,7 @@
 //! `oeuvre chart`: the figures of a summary, drawn.
 
 use crate::args::ChartCommand;
-use crate::chart::{
-    correlation, ensure_drawn, ensure_few_series, in_words, request_of, runs_along_periods,
-};
+use crate::chart::{correlation, doubts, ensure_drawn, in_words, request_of, runs_along_periods};
 use crate::environment;
 use crate::failure::Failure;
 use crate::present::{deliver_document, settings, tell};
@@ -13,7 +11,7 @@ use clap::ArgMatches;
 use oeuvre_columns::{Note, Topic};
 use oeuvre_core::{Plan, Show, run_all, run_with_checks};
 use oeuvre_data::{files_named, open};
-use oeuvre_render::Document;
+use oeuvre_render::{Document, PartType};
 
 pub(crate) fn run(command: &ChartCommand, typed: &ArgMatches) -> Result<(), Failure> {
     let args = &command.summary;
@@ -36,6 +34,7 @@ pub(crate) fn run(command: &ChartCommand, typed: &ArgMatches) -> Result<(), Fail
             let plan = Plan::new(&request, input.columns())?;
             let (mut grid, mut ledger) = run_with_checks(&plan, &request, input, threads)?;
             top.arrange(&mut grid, &mut ledger);
+            ledger.notes.extend(doubts(&look, &plan, &grid, &style));
             // How closely the points lie to a line is worked out over them, by the language.
             let calc = correlation(&request).filter(|_| look.points);
             let said = match calc {
@@ -49,21 +48,17 @@ pub(crate) fn run(command: &ChartCommand, typed: &ArgMatches) -> Result<(), Fail
             };
             Ok((grid, ledger, said))
         })?;
-    save::save(&command.save, "chart", typed)?;
+    save::save(&command.save, PartType::Chart, typed)?;
     if let Some(said) = said {
         look.caption =
             Some(look.caption.map_or(said.clone(), |caption| format!("{caption} {said}")));
     }
     // Where the figures are wanted and not the drawing, they are a table.
     let format = settings.format;
-    let drawn = format.draws() || format.is_for_reading() || format.explains();
-    let document = match drawn {
+    let document = match format.shows_charts() {
         true => Document::of_chart(&grid, &ledger, &style, &look),
         false => Document::of_table(&grid, &ledger, &style),
     };
-    if drawn {
-        ensure_few_series(&document)?;
-    }
     let others =
         format.is_binary() && !oeuvre_render::charts_with_other_letters(&document).is_empty();
     deliver_document(args.output.to.as_deref(), &document, settings)?;

@@ -57,6 +57,9 @@ pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
     if args.must_agree && found.any() { Err(Failure::Check) } else { Ok(()) }
 }
 
+/// Among so many changed figures one is looked for whose rows can be traced.
+const LOOKED_AT: usize = 1000;
+
 /// How figures of several kinds read in one column: with as many digits as most need, and no zeros behind them.
 pub(super) fn formats(found: &Changes) -> Vec<(String, String)> {
     let is_mixed = |c: &&oeuvre_core::ResultColumn| {
@@ -71,18 +74,22 @@ pub(super) fn formats(found: &Changes) -> Vec<(String, String)> {
 fn ways_on(found: &Changes) -> Option<Note> {
     let grid = &found.grid;
     let outcome = grid.columns.len().checked_sub(1)?;
-    let line =
-        (0..grid.lines.len()).find(|&line| grid.cell(line, outcome).to_string() == "changed")?;
+    let mut changed =
+        (0..grid.lines.len()).filter(|&line| grid.cell(line, outcome).to_string() == "changed");
     // Keys stand before the figure's heading, its two values, the change, the growth and the outcome.
-    let keys = (0..outcome.saturating_sub(5))
-        .filter(|&key| grid.columns[key].heading != "part")
-        .filter(|&key| !matches!(grid.cell(line, key).to_string().as_str(), "Total" | "Rest" | ""));
-    let at: Vec<String> = keys
-        .map(|key| format!("{} = {}", grid.columns[key].heading, grid.cell(line, key)))
-        .collect();
+    let at = |line: usize| -> String {
+        let label = |key: &usize| grid.cell(line, *key).to_string();
+        let keys = (0..outcome.saturating_sub(5))
+            .filter(|&key| grid.columns[key].heading != "part")
+            .filter(|key| !matches!(label(key).as_str(), "Total" | "Rest" | ""));
+        let at = keys.map(|key| format!("{} = {}", grid.columns[key].heading, label(&key)));
+        at.collect::<Vec<_>>().join(", ")
+    };
+    // A figure without keys, such as a headline, is no cell of a table.
+    let at = changed.by_ref().take(LOOKED_AT).map(at).find(|at| !at.is_empty())?;
     let text = format!(
         "the rows behind a figure: oeuvre trace … --at {}; which of them changed: oeuvre compare --rows OLD NEW --by KEY",
-        shell_quoted(&at.join(", "))
+        shell_quoted(&at)
     );
     Some(Note::new(Topic::Other, text))
 }

@@ -10,7 +10,7 @@ use crate::run::planned;
 use clap::ArgMatches;
 use oeuvre_core::{Grid, Parts};
 use oeuvre_data::{files_named, open};
-use oeuvre_render::{write_part, write_part_headings};
+use oeuvre_render::{PartType, write_part, write_part_headings};
 use std::io;
 
 pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Failure> {
@@ -32,7 +32,7 @@ pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Fai
                 let (grid, ledger) = oeuvre_core::list(plan, input, threads)?;
                 Ok((grid, ledger, oeuvre_core::explain(request, plan, &files)))
             })?;
-        save::save(&command.save, "detail", typed)?;
+        save::save(&command.save, PartType::Detail, typed)?;
         return present_explained(&args.output, &style, (&grid, &ledger), explained);
     }
     let to = args.output.to.as_deref();
@@ -71,6 +71,6 @@ pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Fai
             None => Ok(ledger),
         }
     })?;
-    save::save(&command.save, "detail", typed)?;
+    save::save(&command.save, PartType::Detail, typed)?;
     tell(&args.output, &ledger)
 }

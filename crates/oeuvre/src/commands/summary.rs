@@ -7,6 +7,7 @@ use crate::present::present_explained;
 use crate::report::save;
 use crate::run::summarize;
 use clap::ArgMatches;
+use oeuvre_render::PartType;
 
 pub(crate) fn run(command: &SummaryCommand, typed: &ArgMatches) -> Result<(), Failure> {
     let args = &command.summary;
@@ -18,6 +19,6 @@ pub(crate) fn run(command: &SummaryCommand, typed: &ArgMatches) -> Result<(), Fa
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
     let (grid, ledger, explained) =
         summarize(&args.files, options, &request, (threads, format.explains()), &style)?;
-    save::save(&command.save, "table", typed)?;
+    save::save(&command.save, PartType::Table, typed)?;
     present_explained(&args.output, &style, (&grid, &ledger), explained)
 }

@@ -5,6 +5,7 @@
 
 use oeuvre_columns::names::nearest;
 use oeuvre_core::{Diagnostic, Error, FileText, Givens, SourceText, Within};
+use std::collections::HashSet;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -195,15 +196,12 @@ impl Mistakes {
 
     /// That there are none; one that was found on several ways is told once.
     pub(super) fn none(self) -> Result<(), Error> {
-        let mut told: Vec<Diagnostic> = Vec::new();
-        for mistake in self.0 {
-            let same = |other: &Diagnostic| {
-                other.message == mistake.message && place(other) == place(&mistake)
-            };
-            if !told.iter().any(same) {
-                told.push(mistake);
-            }
-        }
+        let mut seen = HashSet::new();
+        let mut told = self.0;
+        told.retain(|mistake| {
+            let (file, place) = place(mistake);
+            seen.insert((mistake.message.clone(), file.to_owned(), place))
+        });
         if told.is_empty() { Ok(()) } else { Err(Error::Diagnostics(told)) }
     }
 

@@ -6,7 +6,7 @@ use super::definition::{
     HeadlineDefinition, PartDefinition, Rows, ShowDefinition, Shows, TableWords,
 };
 use super::file::{Mistakes, Written};
-use super::given::filled;
+use super::given::{filled, filled_text};
 use super::keys::Places;
 use super::prepared::{
     Asked, FigureAt, Found, HeadlineAt, Job, MadeOf, PreparedCheck, PreparedPart, WantedAt,
@@ -20,6 +20,7 @@ use crate::chart::{correlation, request_of};
 use oeuvre_core::language::parser::parse_list;
 use oeuvre_core::{AtLabel, Diagnostic, Error, Givens, Request, Show, SourceText, Terms};
 use oeuvre_render::{PartType, Style};
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// A report on its way.
@@ -31,6 +32,8 @@ pub(super) struct Making<'a> {
     pub(super) jobs: Vec<Job>,
     pub(super) parts: Vec<PreparedPart>,
     pub(super) checks: Vec<PreparedCheck>,
+    /// The job of the figures over some rows, by what is the same of these.
+    pub(super) of_rows: HashMap<String, usize>,
 }
 
 /// The options of a table or a detail.
@@ -89,6 +92,9 @@ impl Making<'_> {
                 let job = self.table(&part.rows, &table)?;
                 let mut look = keys.args.chart.to_look()?;
                 look.caption = self.filled(caption.as_ref())?;
+                for name in look.bars.iter_mut().chain(&mut look.lines).chain(&mut look.targets) {
+                    *name = self.heading(name, places)?;
+                }
                 if look.points {
                     correlation = self.correlation(&part.rows, job, places)?;
                 }
@@ -137,6 +143,9 @@ impl Making<'_> {
         // Texts of a chart's own stand behind those that are shown.
         if let Some(chart) = it.chart {
             request = request_of(chart, request);
+            for heading in request.show.iter_mut().filter_map(|show| show.heading.as_mut()) {
+                *heading = self.heading(heading, it.places)?;
+            }
             request = request.map_texts(&mut |text| it.places.attach(text, given));
         }
         let mut formats = it.words.formats.clone();
@@ -162,6 +171,11 @@ impl Making<'_> {
         let chart = None;
         self.jobs.push(Job { source, request, style, figures, formats, chart, places });
         Ok(self.jobs.len() - 1)
+    }
+
+    /// A heading that an option has, with what is given in it.
+    fn heading(&self, text: &str, places: &Places) -> Result<String, Error> {
+        filled_text(text, self.of.given).map_err(|message| places.mistake(message).into())
     }
 
     /// The correlation of the points of a chart.
@@ -247,10 +261,7 @@ impl Making<'_> {
             let it = Diagnostic::new(&calc, 0..calc.text.len(), "these are several figures");
             return Err(it.label("one is expected here").into());
         }
-        let known = self.jobs.iter().position(|job| {
-            job.figures && job.source == context.source && are_same_rows(&job.request, of)
-        });
-        let job = known.unwrap_or_else(|| {
+        let job = *self.of_rows.entry(same_rows(context.source, of)).or_insert_with(|| {
             let request = of.over_all(Vec::new());
             let (source, places) = (context.source, places.clone());
             let (style, formats) = (Style::default(), Vec::new());
@@ -313,16 +324,18 @@ impl Making<'_> {
     }
 }
 
-/// Whether two requests are over the same rows, and name the same calculations.
-fn are_same_rows(a: &Request, b: &Request) -> bool {
+/// What is the same for requests over the same rows that name the same calculations, and differs for all others.
+fn same_rows(source: usize, request: &Request) -> String {
     let texts = |list: &[Arc<SourceText>]| list.iter().map(|t| t.text.clone()).collect::<Vec<_>>();
-    let lookups = a.lookups.len() == b.lookups.len()
-        && a.lookups.iter().zip(&b.lookups).all(|(a, b)| {
-            Arc::ptr_eq(&a.table, &b.table) && a.on.text == b.on.text && a.no_match == b.no_match
-        });
-    let lets = a.lets.len() == b.lets.len()
-        && a.lets.iter().zip(&b.lets).all(|(a, b)| a.0 == b.0 && a.1.text == b.1.text);
-    lookups && lets && texts(&a.filters) == texts(&b.filters) && a.one_spelling == b.one_spelling
+    let lookups = request.lookups.iter();
+    let lookups = lookups.map(|l| (Arc::as_ptr(&l.table), &l.on.text, &l.no_match));
+    let lookups: Vec<_> = lookups.collect();
+    let lets: Vec<_> = request.lets.iter().map(|(name, text)| (name, &text.text)).collect();
+    format!(
+        "{source} {lookups:?} {lets:?} {:?} {:?}",
+        texts(&request.filters),
+        request.one_spelling
+    )
 }
 
 /// A label that is a value's name behind a `$`, as that value.

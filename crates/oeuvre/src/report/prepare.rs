@@ -11,6 +11,7 @@ use oeuvre_columns::names::{all_of, nearest};
 use oeuvre_core::language::parser::parse;
 use oeuvre_core::{Error, Given, Givens, Request, Show};
 use oeuvre_render::Style;
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Makes the requests of a report.
@@ -41,6 +42,7 @@ pub(crate) fn prepare(definition: &Definition, asked: Asked<'_>) -> Result<Prepa
         jobs: Vec::new(),
         parts: Vec::new(),
         checks: Vec::new(),
+        of_rows: HashMap::new(),
     };
     let [title, text] = [&definition.title, &definition.text].map(|it| making.filled(it.as_ref()));
     let title = making.mistakes.take(title)?.flatten();

@@ -114,3 +114,12 @@ pub(crate) enum WantedAt {
     /// A table that was written earlier, with the name of its file.
     Table(String, Box<SavedTable>),
 }
+
+impl PreparedCheck {
+    /// Its figures that are worked out by themselves.
+    pub(super) fn figures(&self) -> impl Iterator<Item = FigureAt> {
+        let found = if let Found::Figure(at) = self.found { Some(at) } else { None };
+        let wanted = if let WantedAt::Figure(at) = self.wanted { Some(at) } else { None };
+        found.into_iter().chain(wanted)
+    }
+}

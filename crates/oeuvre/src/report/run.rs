@@ -6,7 +6,7 @@ use super::prepared::{
     FigureAt, Found, HeadlineAt, Job, MadeOf, Prepared, PreparedCheck, PreparedPart, WantedAt,
 };
 use crate::args::style::{columns_of, ensure_fits, ensure_fits_columns};
-use crate::chart::{ensure_drawn, in_words, runs_along_periods};
+use crate::chart::{doubts, ensure_drawn, in_words, runs_along_periods};
 use oeuvre_columns::names::{all_of, nearest};
 use oeuvre_columns::{Kind, SavedTable, Source, Value};
 use oeuvre_core::{
@@ -27,9 +27,9 @@ pub(crate) struct Finished {
     text: Option<String>,
     parts: Vec<FinishedPart>,
     checks: Vec<(Option<String>, Checked)>,
-    notes: Vec<String>,
-    /// The accounts of the rows of checks.
-    others: Vec<Ledger>,
+    notes: Vec<(String, Vec<String>)>,
+    /// The accounts of the rows of checks, with what they are called.
+    others: Vec<(String, Ledger)>,
 }
 
 struct FinishedPart {
@@ -83,9 +83,12 @@ pub(crate) fn run(prepared: &mut Prepared, threads: usize) -> Result<Finished, E
                         worked(&requests, &source, threads)?
                     }
                 };
-                for (&job, (plan, grid, ledger)) in group.iter().zip(worked) {
+                for (&job, (plan, grid, mut ledger)) in group.iter().zip(worked) {
                     let request = &jobs[job].request;
                     let style = jobs[job].style.clone();
+                    if let Some(look) = &jobs[job].chart {
+                        ledger.notes.extend(doubts(look, &plan, &grid, &style));
+                    }
                     let explained = oeuvre_core::explain(request, &plan, files);
                     made.push((job, Done { grid, ledger, style, explained }));
                 }
@@ -287,29 +290,71 @@ fn ensure_formats(prepared: &Prepared, columns: &[Vec<Named>], mistakes: &mut Mi
 fn finish(prepared: &Prepared, done: &[Done]) -> Result<Finished, Error> {
     let parts: Result<_, Error> =
         prepared.parts.iter().map(|part| finish_part(part, &prepared.jobs, done)).collect();
-    let mut notes: Vec<String> = Vec::new();
+    let mut of_checks: Vec<String> = Vec::new();
     let mut checks = Vec::new();
     for check in &prepared.checks {
-        checks.push((check.name.clone(), finish_check(check, prepared, done, &mut notes)?));
+        checks.push((check.name.clone(), finish_check(check, prepared, done, &mut of_checks)?));
     }
-    // What is told of figures by themselves is told of the report.
-    let of_figures = prepared.jobs.iter().zip(done).filter(|(job, _)| job.figures);
-    let told = of_figures.flat_map(|(_, done)| done.ledger.told());
-    notes.extend(told.map(|note| note.text.clone()));
-    let of_checks = prepared.checks.iter().flat_map(|check| {
-        let found = if let Found::Figure(at) = check.found { Some(at.0) } else { None };
-        let wanted = if let WantedAt::Figure(at) = check.wanted { Some(at.0) } else { None };
-        found.into_iter().chain(wanted)
-    });
-    let of_checks: BTreeSet<usize> = of_checks.collect();
+    let mut notes: Vec<_> = of_checks.into_iter().map(|text| (text, Vec::new())).collect();
+    let called = figures_called(prepared);
+    for (job, done) in done.iter().enumerate().filter(|(job, _)| prepared.jobs[*job].figures) {
+        let called: Vec<_> = called.iter().filter(|(at, _)| at.0 == job).collect();
+        for note in done.ledger.told() {
+            let is_of = |(at, _): &&&(FigureAt, String)| {
+                let column = done.grid.columns.get(at.1);
+                column.is_some_and(|column| note.text.contains(&column.calc))
+            };
+            let of: Vec<_> = called.iter().filter(is_of).map(|(_, name)| name.clone()).collect();
+            notes.push((note.text.clone(), of));
+        }
+    }
     Ok(Finished {
         title: prepared.title.clone(),
         text: prepared.text.clone(),
         parts: parts?,
         checks,
         notes,
-        others: of_checks.into_iter().map(|job| done[job].ledger.clone()).collect(),
+        others: accounts_of_checks(prepared, done),
     })
+}
+
+/// What each figure that stands alone is called where it is read.
+fn figures_called(prepared: &Prepared) -> Vec<(FigureAt, String)> {
+    let mut called = Vec::new();
+    for part in &prepared.parts {
+        let MadeOf::Figure(it) = &part.made_of else { continue };
+        called.push((it.figure, it.heading.clone()));
+        let beside = it.beside.iter();
+        called.extend(beside.map(|(name, at)| (*at, format!("{}: {name}", it.heading))));
+    }
+    for check in &prepared.checks {
+        let name = check.name.as_ref().unwrap_or(&check.that);
+        called.extend(check.figures().map(|at| (at, format!("the check {name}"))));
+    }
+    called
+}
+
+/// The accounts of the rows of checks; of rows that no part shows with the names of their files.
+fn accounts_of_checks(prepared: &Prepared, done: &[Done]) -> Vec<(String, Ledger)> {
+    let source = |job: usize| prepared.jobs[job].source;
+    let shown: BTreeSet<usize> = prepared
+        .parts
+        .iter()
+        .map(|part| match &part.made_of {
+            MadeOf::Job(job) => source(*job),
+            MadeOf::Figure(it) => source(it.figure.0),
+        })
+        .collect();
+    let jobs: BTreeSet<usize> =
+        prepared.checks.iter().flat_map(PreparedCheck::figures).map(|at| at.0).collect();
+    let account = |job: usize| {
+        let name = match shown.contains(&source(job)) || shown.is_empty() {
+            true => "Checks".to_owned(),
+            false => format!("Checks of {}", prepared.sources[source(job)].files.join(", ")),
+        };
+        (name, done[job].ledger.clone())
+    };
+    jobs.into_iter().map(account).collect()
 }
 
 /// The figure of a job.
@@ -488,7 +533,7 @@ impl Finished {
             parts: self.parts.iter().map(FinishedPart::part).collect(),
             checks: self.checks.iter().map(|(name, check)| (name.clone(), check)).collect(),
             notes: self.notes.clone(),
-            others: self.others.iter().map(|ledger| ("Checks".to_owned(), ledger)).collect(),
+            others: self.others.iter().map(|(name, ledger)| (name.clone(), ledger)).collect(),
             explained: if explains { self.parts.iter().map(part).collect() } else { Vec::new() },
         }
     }

@@ -11,6 +11,7 @@ use crate::failure::Failure;
 use clap::{ArgAction, ArgMatches};
 use oeuvre_columns::value::Comparison;
 use oeuvre_core::{Check, Error, Show};
+use oeuvre_render::PartType;
 use std::path::{Component, Path, PathBuf};
 use toml::{Table, Value};
 
@@ -41,11 +42,10 @@ pub(crate) fn ensure_free(args: &SaveArgs) -> Result<(), Error> {
 }
 
 /// Writes the report file, where one was asked for.
-pub(crate) fn save(args: &SaveArgs, kind: &str, typed: &ArgMatches) -> Result<(), Failure> {
+pub(crate) fn save(args: &SaveArgs, part: PartType, typed: &ArgMatches) -> Result<(), Failure> {
     let Some(path) = &args.save_report else { return Ok(()) };
     let folder = path.parent().map(Path::to_owned).unwrap_or_default();
-    let command = if kind == "table" { "summary" } else { "detail" };
-    let text = text_of(kind, command, typed, &folder)?;
+    let text = text_of(part, typed, &folder)?;
     deliver(Some(path), |out| out.write_all(text.as_bytes()))
 }
 
@@ -55,9 +55,19 @@ fn typed_texts(typed: &ArgMatches, id: &str) -> Vec<String> {
     raw.map_or(Vec::new(), |raw| raw.map(|v| v.to_string_lossy().into_owned()).collect())
 }
 
-fn text_of(kind: &str, command: &str, typed: &ArgMatches, folder: &Path) -> Result<String, Error> {
+/// The command that shows a part by itself.
+fn command_of(part: PartType) -> &'static str {
+    match part {
+        PartType::Table => "summary",
+        other => other.name(),
+    }
+}
+
+fn text_of(part: PartType, typed: &ArgMatches, folder: &Path) -> Result<String, Error> {
     let all = crate::args::command();
-    let Some(command) = all.find_subcommand(command) else { return Ok(String::new()) };
+    let Some(command) = all.find_subcommand(command_of(part)) else {
+        return Err(Error::request(format!("a {} cannot be saved", part.name())));
+    };
     let mut saved = Saved::new(typed, folder);
     saved.part.insert("name".into(), command.get_name().into());
     let files = typed_texts(typed, "files");
@@ -71,7 +81,7 @@ fn text_of(kind: &str, command: &str, typed: &ArgMatches, folder: &Path) -> Resu
             saved.add(option, long)?;
         }
     }
-    saved.into_text(kind)
+    saved.into_text(part.name())
 }
 
 /// A report file on its way.
@@ -176,7 +186,11 @@ fn value(option: &clap::Arg, long: &str, values: &[String]) -> Value {
     let text = |text: &String| -> Value {
         match text.parse::<i64>() {
             Ok(number) if number.to_string() == *text => Value::Integer(number),
-            _ if long == "show" => Value::String(with_dollars(text)),
+            // What is a title of its own, and what has headings in it.
+            _ if matches!(long, "title" | "caption") => Value::String(text.replace('$', "$$")),
+            _ if matches!(long, "show" | "bars" | "line" | "target") => {
+                Value::String(with_dollars(text))
+            }
             _ => Value::String(text.clone()),
         }
     };

@@ -5,13 +5,12 @@
 //! names the aggregates that serve.
 
 use super::{At, Checked, Checker, TreeNode, Typed};
-use crate::error::{Cause, Diagnostic, all_of, either, nearest};
+use crate::error::{Cause, Diagnostic, SourceText, all_of, either, nearest};
 use crate::language::ast::Node;
 use crate::language::functions;
 use oeuvre_columns::names::{missing_texts, shell_quoted};
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::{Note, Topic};
-use std::sync::Arc;
 
 impl Checker {
     /// A column by its name, perhaps with its table before a dot.
@@ -68,8 +67,9 @@ impl Checker {
             }
             return Err(it);
         };
-        if let Some(heading) =
-            self.headings.get(name).filter(|h| !Arc::ptr_eq(&h.written, at.written))
+        // In its own calculation a heading is no name: `route: upper(route)`.
+        let is_own = |h: &SourceText| h.origin == at.written.origin && h.text == at.written.text;
+        if let Some(heading) = self.headings.get(name).filter(|h| !is_own(&h.written))
             && heading.expr.node != at.expr.node
         {
             let text = format!("`{name}` in {} is the column, not the heading", at.written.origin);
