@@ -102,6 +102,10 @@ pub trait Retry {
     fn is_again(&self) -> bool;
     /// Whether it lies in what kind a column is: a guess that more rows may change.
     fn is_of_kinds(&self) -> bool;
+    /// Whether it may be that a column is not known yet.
+    fn is_of_columns(&self) -> bool {
+        false
+    }
 }
 
 impl Retry for ReadError {

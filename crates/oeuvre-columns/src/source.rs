@@ -13,6 +13,7 @@ use crate::column::Batch;
 use crate::note::Note;
 use crate::problem::ReadError;
 use crate::schema::ColumnInfo;
+use crate::value::Value;
 
 /// Rows that can be read, several readers at a time.
 ///
@@ -65,10 +66,11 @@ pub trait Source: Sync {
     /// The columns, in the order of the rows. Headings differ from each other.
     fn columns(&self) -> Vec<ColumnInfo>;
 
-    /// Two more columns that can be scanned, beyond those of [`Source::columns`]: the file that a row
-    /// stands in (a text), and its line there (a whole number). `None` where rows have no such place.
-    fn location_columns(&self) -> Option<[usize; 2]> {
-        None
+    /// More columns that can be scanned, beyond those of [`Source::columns`]: the file that a row stands in (a
+    /// text) first, its line or row there (a whole number) last, and between them what else says where it stands
+    /// (whole numbers). Empty where rows have no such place.
+    fn location_columns(&self) -> Vec<LocationColumn> {
+        Vec::new()
     }
 
     /// Whether the rows can be read again, and are the same ones then.
@@ -120,6 +122,58 @@ pub trait Source: Sync {
         columns: &[usize],
         readers: usize,
     ) -> Result<Vec<Box<dyn Reader + 'a>>, ReadError>;
+
+    /// As [`Source::scan`], for somebody who wants only some of the rows. Others may be passed over unseen, where
+    /// the source knows of them without reading them: they are counted in [`Account::unseen`].
+    ///
+    /// # Errors
+    /// As for [`Source::scan`].
+    fn scan_within<'a>(
+        &'a self,
+        columns: &[usize],
+        readers: usize,
+        bounds: &Bounds,
+    ) -> Result<Vec<Box<dyn Reader + 'a>>, ReadError> {
+        let _ = bounds;
+        self.scan(columns, readers)
+    }
+}
+
+/// A column that says where a row stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LocationColumn {
+    /// Its place, to be scanned.
+    pub place: usize,
+    /// What it says: `file`, `line`, `row`.
+    pub heading: &'static str,
+}
+
+/// Which rows of a pass are wanted: those within the limits of anybody who takes part in it.
+#[derive(Clone, Debug, Default)]
+pub struct Bounds {
+    /// For each who takes part what must hold of a row; where one has no limits, all rows are wanted.
+    pub of: Vec<Limits>,
+}
+
+/// What must hold of the rows that somebody wants.
+#[derive(Clone, Debug, Default)]
+pub struct Limits {
+    /// All columns that the condition behind these limits looks at, by their places: it may be passed over for
+    /// rows alone that have a value in each of them, because rows without are counted apart.
+    pub columns: Vec<usize>,
+    /// All of these hold.
+    pub ranges: Vec<Range>,
+}
+
+/// Values that a column has in the rows that are wanted: from `low` to `high`, both included.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Range {
+    /// The column, by its place.
+    pub column: usize,
+    /// The lowest, if there is one.
+    pub low: Option<Value>,
+    /// The highest, if there is one.
+    pub high: Option<Value>,
 }
 
 /// How much there is to read, as far as it is known before.
@@ -155,6 +209,10 @@ pub struct Account {
     pub unreadable: u64,
     /// Records that were too short and were padded, as was asked for.
     pub padded: u64,
+    /// Rows that nobody wanted and that were passed over unread: see [`Source::scan_within`].
+    pub unseen: u64,
+    /// Lines of totals in a table that Oeuvre wrote, which are no rows.
+    pub totals: u64,
 }
 
 impl Account {
@@ -162,5 +220,7 @@ impl Account {
     pub fn add(&mut self, other: Account) {
         self.unreadable += other.unreadable;
         self.padded += other.padded;
+        self.unseen += other.unseen;
+        self.totals += other.totals;
     }
 }

@@ -258,6 +258,15 @@ impl Retry for Error {
             _ => false,
         }
     }
+
+    fn is_of_columns(&self) -> bool {
+        match self {
+            Error::Diagnostics(all) => all.iter().any(|m| m.cause == Cause::NoSuchColumn),
+            // Options that name columns.
+            Error::Data(problem) => problem.file.is_none(),
+            _ => false,
+        }
+    }
 }
 
 impl From<ReadError> for Error {

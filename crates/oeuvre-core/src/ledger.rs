@@ -24,6 +24,8 @@ pub struct Ledger {
     pub unreadable: u64,
     /// Records padded because they were too short.
     pub padded: u64,
+    /// Lines of totals in tables that Oeuvre wrote, which are no rows and were passed over.
+    pub totals: u64,
     /// Whether there was a condition on rows.
     pub filtered: bool,
     /// Whether the lines are the rows themselves.
@@ -151,6 +153,10 @@ impl Ledger {
         }
         if self.padded > 0 {
             add("padded", self.padded, "too short; what lacks is missing".into(), true);
+        }
+        if self.totals > 0 {
+            let detail = "not among the rows read: their lines are".into();
+            add("totals passed over", self.totals, detail, true);
         }
         if self.filtered {
             add("left out", self.left_out, "by --where".into(), false);

@@ -28,7 +28,7 @@ use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::names::{all_of, nearest};
 use oeuvre_columns::{
-    Account, ColumnInfo, Kind, Note, ReadError, Reader, Size, Source, Table, Topic,
+    LocationColumn,    Account, ColumnInfo, Kind, Note, ReadError, Reader, Size, Source, Table, Topic,
 };
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -173,7 +173,7 @@ impl Source for Respelt<'_> {
     fn columns(&self) -> Vec<ColumnInfo> {
         self.source.columns()
     }
-    fn location_columns(&self) -> Option<[usize; 2]> {
+    fn location_columns(&self) -> Vec<LocationColumn> {
         self.source.location_columns()
     }
     fn is_repeatable(&self) -> bool {

@@ -2,30 +2,63 @@
 //!
 //! Regular files are mapped. What cannot be mapped (a pipe, a compressed file, another encoding) is
 //! written once to memory or, when it is large, to a temporary file that has no name, because a pass
-//! may have to be made again when a column turns out to be of another kind.
+//! may have to be made again when a column turns out to be of another kind. Large compressed files and pipes
+//! are read while they still come ([`crate::growing`]): [`Bytes::head`] waits for what is needed.
 
+use crate::growing::Growing;
 use crate::mapped::{CHANGED, Mapped, Stamp, map};
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::{DataProblem, ReadError};
 use std::fs::File;
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
 use std::path::Path;
 
 /// Copies up to this size stay in memory.
 const IN_MEMORY: usize = 64 << 20;
+/// What comes as a stream and is shorter than this is waited for; the rest is read while it comes.
+const WAITED_FOR: u64 = 4 << 20;
 
 /// Bytes to be read, possibly several times.
 pub(crate) enum Bytes {
     Mapped(Mapped),
     Owned(Vec<u8>),
+    Growing(Growing),
 }
 
 impl std::ops::Deref for Bytes {
     type Target = [u8];
+    /// All of them; what still comes is waited for.
     fn deref(&self) -> &[u8] {
         match self {
             Bytes::Mapped(map) => map,
             Bytes::Owned(bytes) => bytes,
+            Bytes::Growing(growing) => growing.head(usize::MAX),
+        }
+    }
+}
+
+impl Bytes {
+    /// So many of the first bytes, or all if there are fewer; only these are waited for.
+    pub(crate) fn head(&self, bytes: usize) -> &[u8] {
+        match self {
+            Bytes::Growing(growing) => growing.head(bytes),
+            all => &all[..bytes.min(all.len())],
+        }
+    }
+
+    /// Whether all bytes are there.
+    pub(crate) fn is_whole(&self) -> bool {
+        match self {
+            Bytes::Growing(growing) => growing.is_whole(),
+            _ => true,
+        }
+    }
+
+    /// How many there are, as far as is known without waiting.
+    pub(crate) fn expected(&self) -> usize {
+        match self {
+            Bytes::Growing(growing) => growing.there(),
+            all => all.len(),
         }
     }
 }
@@ -66,8 +99,13 @@ impl Opened {
 
     /// An error when the file has changed since it was opened.
     pub(crate) fn ensure_unchanged(&self) -> Result<(), ReadError> {
-        match &self.stamp {
-            Some((name, stamp)) if !stamp.holds() => Err(changed(name)),
+        if let Some((name, stamp)) = &self.stamp
+            && !stamp.holds()
+        {
+            return Err(changed(name));
+        }
+        match &self.bytes {
+            Bytes::Growing(growing) => growing.ensure_sound(),
             _ => Ok(()),
         }
     }
@@ -144,73 +182,136 @@ fn near_file(name: &str) -> Option<String> {
     Some(folder.join(near.first()?).display().to_string())
 }
 
-/// Opens a file, or standard input for `-`.
-pub(crate) fn open(name: &str, encoding: Option<&str>) -> Result<Opened, ReadError> {
+/// Opens a file, or standard input for `-`, and unpacks it where it is compressed.
+pub(crate) fn open(name: &str) -> Result<Opened, ReadError> {
     let problem = |e: io::Error| io_problem(name, &e);
-    let mut stamp = None;
-    let raw = if name == "-" {
-        let mut spool = Spool::new();
-        io::copy(&mut io::stdin().lock(), &mut spool).map_err(problem)?;
-        spool.finish().map_err(problem)?
-    } else {
-        let mut file = File::open(name).map_err(problem)?;
-        let kind = file.metadata().map_err(problem)?.file_type();
-        if kind.is_dir() {
-            return Err(DataProblem::in_file(name, "this is a folder, not a file")
-                .help(format!("name the files in it: {}/*.csv", name.trim_end_matches('/')))
-                .into());
+    if name == "-" {
+        return Ok(Opened::copied(stream(name, io::stdin())?)).and_then(|it| unpacked(name, it));
+    }
+    let mut file = File::open(name).map_err(problem)?;
+    let kind = file.metadata().map_err(problem)?.file_type();
+    if kind.is_dir() {
+        return Err(DataProblem::in_file(name, "this is a folder, not a file")
+            .help(format!("name the files in it: {}/*.csv", name.trim_end_matches('/')))
+            .into());
+    }
+    let opened = match kind.is_file() {
+        true => {
+            let stamp = Stamp::new(&file).map_err(problem)?;
+            let bytes = bytes_of(&mut file, Some(name)).map_err(problem)?;
+            Opened { bytes, stamp: Some((name.to_owned(), stamp)) }
         }
-        if kind.is_file() {
-            stamp = Some((name.to_owned(), Stamp::new(&file).map_err(problem)?));
-            bytes_of(&mut file, Some(name)).map_err(problem)?
-        } else {
-            let mut spool = Spool::new();
-            io::copy(&mut file, &mut spool).map_err(problem)?;
-            spool.finish().map_err(problem)?
-        }
+        false => Opened::copied(stream(name, file)?),
     };
-    let plain = decompress(name, raw)?;
-    let plain = decode(name, plain, encoding)?;
-    refuse_other_formats(name, &plain)?;
-    let plain = end_lines(name, plain)?;
-    let opened = Opened { bytes: plain, stamp };
-    // What was copied is no longer the file's, and must be right by now.
-    opened.ensure_unchanged()?;
-    Ok(match opened.bytes {
-        Bytes::Mapped(_) => opened,
-        Bytes::Owned(_) => Opened::copied(opened.bytes),
-    })
+    unpacked(name, opened)
 }
 
-fn decompress(name: &str, raw: Bytes) -> Result<Bytes, ReadError> {
-    let problem = |e: io::Error| {
-        ReadError::from(DataProblem::in_file(
-            name,
-            format!("the compressed file cannot be read: {e}"),
-        ))
-    };
-    let mut spool = Spool::new();
-    match &raw[..raw.len().min(4)] {
-        [0x1f, 0x8b, ..] => {
-            io::copy(&mut flate2::read::MultiGzDecoder::new(&raw[..]), &mut spool)
-                .map_err(problem)?;
-        }
-        [0x28, 0xb5, 0x2f, 0xfd] => {
-            let mut decoder = zstd::stream::read::Decoder::new(&raw[..]).map_err(problem)?;
-            io::copy(&mut decoder, &mut spool).map_err(problem)?;
-        }
-        _ => return Ok(raw),
+/// What a stream gives: whole where it is short, else while it comes.
+fn stream(name: &str, mut from: impl Read + Send + 'static) -> Result<Bytes, ReadError> {
+    let problem = |e: io::Error| io_problem(name, &e);
+    let mut head = Vec::new();
+    (&mut from).take(WAITED_FOR).read_to_end(&mut head).map_err(problem)?;
+    if (head.len() as u64) < WAITED_FOR {
+        return Ok(Bytes::Owned(head));
     }
-    spool.finish().map_err(problem)
+    Ok(Bytes::Growing(Growing::start(name, head, from, "cannot be read").map_err(problem)?))
+}
+
+/// What is compressed is unpacked.
+fn unpacked(name: &str, opened: Opened) -> Result<Opened, ReadError> {
+    let Opened { bytes, stamp } = opened;
+    let unpacked = |bytes: Bytes,
+                    of: fn(Raw) -> io::Result<Box<dyn Read + Send>>|
+     -> Result<Bytes, ReadError> {
+        let what = "the compressed file cannot be read";
+        let problem =
+            |e: io::Error| ReadError::from(DataProblem::in_file(name, format!("{what}: {e}")));
+        let mut from = of(Raw { bytes, at: 0 }).map_err(problem)?;
+        let mut head = Vec::new();
+        from.by_ref().take(WAITED_FOR).read_to_end(&mut head).map_err(problem)?;
+        match (head.len() as u64) < WAITED_FOR {
+            true => Ok(Bytes::Owned(head)),
+            false => Ok(Bytes::Growing(Growing::start(name, head, from, what).map_err(problem)?)),
+        }
+    };
+    let plain = match bytes.head(4) {
+        [0x1f, 0x8b, ..] => unpacked(bytes, |raw| {
+            Ok(Box::new(flate2::bufread::MultiGzDecoder::new(raw)))
+        })?,
+        [0x28, 0xb5, 0x2f, 0xfd] => {
+            unpacked(bytes, |raw| Ok(Box::new(zstd::stream::read::Decoder::with_buffer(raw)?)))?
+        }
+        _ => bytes,
+    };
+    let opened = Opened { bytes: plain, stamp };
+    // What was copied is no longer the file's, and must be right by now.
+    if let Bytes::Owned(_) = opened.bytes {
+        opened.ensure_unchanged()?;
+        return Ok(Opened::copied(opened.bytes));
+    }
+    Ok(opened)
+}
+
+/// The bytes of a compressed file, read from the front.
+struct Raw {
+    bytes: Bytes,
+    at: usize,
+}
+
+impl Read for Raw {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        let from = io::BufRead::fill_buf(self)?;
+        let n = from.len().min(to.len());
+        to[..n].copy_from_slice(&from[..n]);
+        self.at += n;
+        Ok(n)
+    }
+}
+
+impl io::BufRead for Raw {
+    fn fill_buf(&mut self) -> io::Result<&[u8]> {
+        const STEP: usize = 256 << 10;
+        Ok(&self.bytes.head(self.at + STEP)[self.at..])
+    }
+
+    fn consume(&mut self, n: usize) {
+        self.at += n;
+    }
+}
+
+impl Opened {
+    /// As text of lines in UTF-8, from the encoding that was named or that its first bytes show.
+    ///
+    /// # Errors
+    /// What is no text.
+    pub(crate) fn text(self, name: &str, encoding: Option<&str>) -> Result<Opened, ReadError> {
+        let Opened { bytes, stamp } = self;
+        let was_owned = matches!(bytes, Bytes::Owned(_));
+        let text = end_lines(name, {
+            let text = decode(name, bytes, encoding)?;
+            refuse_other_formats(name, text.head(4096))?;
+            text
+        })?;
+        let copied = !was_owned && matches!(text, Bytes::Owned(_));
+        let opened = Opened { bytes: text, stamp };
+        match copied {
+            true => {
+                opened.ensure_unchanged()?;
+                Ok(Opened::copied(opened.bytes))
+            }
+            false => Ok(opened),
+        }
+    }
 }
 
 /// Lines that end in lone carriage returns, as some old programs write them, get line feeds; in quotes,
 /// too, where they are breaks of a text.
 fn end_lines(name: &str, raw: Bytes) -> Result<Bytes, ReadError> {
     let problem = |e: io::Error| io_problem(name, &e);
-    let first = raw.iter().position(|&b| matches!(b, b'\n' | b'\r'));
-    let lone = first.is_some_and(|at| raw[at] == b'\r') && !raw.contains(&b'\n');
-    if !lone {
+    let head = raw.head(1 << 16);
+    let first = head.iter().position(|&b| matches!(b, b'\n' | b'\r'));
+    let returns = first.is_some_and(|at| head[at] == b'\r' && head.get(at + 1) != Some(&b'\n'));
+    if !returns || raw.contains(&b'\n') {
         return Ok(raw);
     }
     let mut spool = Spool::new();
@@ -223,7 +324,7 @@ fn end_lines(name: &str, raw: Bytes) -> Result<Bytes, ReadError> {
 
 /// Another encoding to UTF-8. A byte-order mark of UTF-16 is believed.
 fn decode(name: &str, raw: Bytes, encoding: Option<&str>) -> Result<Bytes, ReadError> {
-    let encoding = match (encoding, &raw[..raw.len().min(2)]) {
+    let encoding = match (encoding, raw.head(2)) {
         (Some(label), _) => match encoding_rs::Encoding::for_label(label.as_bytes()) {
             Some(encoding) => encoding,
             None => {
@@ -239,6 +340,9 @@ fn decode(name: &str, raw: Bytes, encoding: Option<&str>) -> Result<Bytes, ReadE
     };
     if encoding == encoding_rs::UTF_8 {
         return Ok(raw);
+    }
+    if let (Bytes::Growing(growing), _) = (&raw, raw.len()) {
+        growing.ensure_sound()?;
     }
     let problem = |e: io::Error| io_problem(name, &e);
     let mut decoder = encoding.new_decoder();
@@ -296,7 +400,8 @@ mod tests {
     fn opened(content: &[u8], encoding: Option<&str>) -> Result<Vec<u8>, String> {
         let file = tempfile::NamedTempFile::new().unwrap();
         std::fs::write(file.path(), content).unwrap();
-        match open(&file.path().display().to_string(), encoding) {
+        let name = file.path().display().to_string();
+        match open(&name).and_then(|opened| opened.text(&name, encoding)) {
             Ok(opened) => Ok(opened.bytes.to_vec()),
             Err(ReadError::Problem(it)) => Err(format!("{} {:?}", it.message, it.help)),
             Err(ReadError::Again) => panic!("nothing is guessed here"),
@@ -365,7 +470,7 @@ mod tests {
     fn a_file_that_has_changed_is_told() {
         let file = tempfile::NamedTempFile::new().unwrap();
         std::fs::write(file.path(), "a\n1\n").unwrap();
-        let opened = open(&file.path().display().to_string(), None).unwrap();
+        let opened = open(&file.path().display().to_string()).unwrap();
         assert!(opened.ensure_unchanged().is_ok());
         std::fs::write(file.path(), "a\n1\n2\n").unwrap();
         assert!(opened.ensure_unchanged().is_err());

@@ -15,6 +15,19 @@ pub trait Input: Source {
     /// What has turned out to be wrong with a file.
     fn learn(&mut self) -> Result<(), ReadError>;
 
+    /// Looks for columns that are not known yet, because rows name their own.
+    ///
+    /// # Errors
+    /// What is wrong with a file.
+    fn look_for_columns(&mut self) -> Result<(), ReadError> {
+        Ok(())
+    }
+
+    /// Whether all columns are known.
+    fn knows_its_columns(&self) -> bool {
+        true
+    }
+
     /// What a text would be, were it a column of its own: `number`, `boolean`, `date`, `datetime`,
     /// `code` (zeros in front of a whole number) or `text`.
     fn looks_like(&self, text: &str) -> &'static str;
@@ -42,6 +55,10 @@ pub fn settled<T, E: Retry + From<ReadError>>(
     loop {
         match work(input) {
             Err(error) if error.is_again() => input.learn()?,
+            // A column that was not found may stand in rows that nobody has looked at.
+            Err(error) if error.is_of_columns() && !input.knows_its_columns() => {
+                input.look_for_columns()?;
+            }
             Err(error) if !all_seen && error.is_of_kinds() => {
                 all_seen = true;
                 if !look_at_all(input)? {

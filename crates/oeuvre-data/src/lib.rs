@@ -33,6 +33,8 @@
 //! ```
 
 mod bytes;
+mod file_rows;
+mod growing;
 mod input;
 mod kinds;
 mod mapped;
@@ -40,6 +42,7 @@ mod names;
 mod open;
 mod options;
 mod saved;
+mod stack;
 mod text;
 
 pub use input::{Input, read_whole, settled};

@@ -1,39 +1,91 @@
 //! What a name stands for: which reader takes it.
 //!
-//! If you add a format: its reader in a folder of its own, which is an [`Input`], and a row here, before the last
-//! one, which takes every name. A reader of texts leaves it to `kinds/` what its columns hold; one whose text
-//! can be made into records with separators hands these to `CsvSource::of`, and is done.
+//! A file is known by its content, wherever it comes from. If you add a format: its reader in a folder of its own,
+//! which is a [`FileRows`], and a row here, before the last one, which takes every text. A reader of texts leaves
+//! it to `kinds/` what its columns hold.
 
+use crate::bytes::{self, Opened};
+use crate::file_rows::FileRows;
 use crate::input::Input;
 use crate::options::ReadOptions;
-use crate::text::csv::CsvSource;
-use oeuvre_columns::ReadError;
+use crate::stack::{self, Stack};
+use crate::text::csv::CsvFile;
+use crate::text::json::{JsonFile, looks_like_json};
+use oeuvre_columns::{DataProblem, ReadError};
+use std::path::Path;
 
 /// A format that rows are read from.
 struct Format {
-    /// Whether a name is of this format; the last row takes all that are left.
-    takes: fn(&str) -> bool,
-    /// Opens names of it, whose rows are stacked.
+    /// Whether a file is of it, by its first bytes; the last row takes all that are left.
+    takes: fn(&[u8]) -> bool,
+    /// Opens a file of it.
     open: Open,
 }
 
-/// Opens some names as one table.
-type Open = fn(&[String], ReadOptions) -> Result<Box<dyn Input>, ReadError>;
+/// A file that is to be opened.
+struct File<'n> {
+    /// As it was named, without its table.
+    name: &'n str,
+    /// The table in it that was named.
+    table: Option<&'n str>,
+    opened: Opened,
+}
 
-/// All formats; the first that takes a name reads it.
-const FORMATS: &[Format] = &[Format {
-    takes: |_| true,
-    open: |names, options| Ok(Box::new(CsvSource::open(names, options)?)),
-}];
+/// Opens a file as it is to be read.
+type Open = fn(File<'_>, &ReadOptions) -> Result<Box<dyn FileRows>, ReadError>;
+
+/// How much is looked at to see what a file is.
+const HEAD: usize = 4096;
+
+/// All formats; the first that takes a file reads it.
+const FORMATS: &[Format] = &[
+    Format {
+        takes: looks_like_json,
+        open: |file, options| {
+            let text = file.opened.text(file.name, options.encoding.as_deref())?;
+            Ok(Box::new(JsonFile::new(file.name, text, file.table, options)?))
+        },
+    },
+    Format {
+        takes: |_| true,
+        open: |file, options| {
+            let text = file.opened.text(file.name, options.encoding.as_deref())?;
+            // JSON in another encoding is known only now.
+            if looks_like_json(text.bytes.head(HEAD)) {
+                return Ok(Box::new(JsonFile::new(file.name, text, file.table, options)?));
+            }
+            if let Some(table) = file.table {
+                let it = DataProblem::in_file(file.name, format!("there is no table `{table}` in it"));
+                return Err(it.help("a file of records is one table by itself").into());
+            }
+            Ok(Box::new(CsvFile::new(file.name, text, options)?))
+        },
+    },
+];
+
+/// A file's name and the table in it that is named behind `#`. A file whose very name holds a `#` is found first.
+fn parted(name: &str) -> (&str, Option<&str>) {
+    match name.rsplit_once('#') {
+        Some((file, table)) if !Path::new(name).exists() => (file, Some(table)),
+        _ => (name, None),
+    }
+}
 
 /// Opens what some names stand for, in the order in which their rows are to be stacked. `-` is standard input.
 ///
 /// # Errors
 /// What is wrong with a file.
 pub fn open(names: &[String], options: ReadOptions) -> Result<Box<dyn Input>, ReadError> {
-    let takes = |format: &&Format| names.iter().all(|name| (format.takes)(name));
-    match FORMATS.iter().find(takes) {
-        Some(format) => (format.open)(names, options),
-        None => unreachable!("the last format takes every name"),
+    let mut files = Vec::new();
+    for (place, name) in names.iter().enumerate() {
+        let (file, table) = parted(name);
+        let opened = bytes::open(file)?;
+        let head = opened.bytes.head(HEAD);
+        let Some(format) = FORMATS.iter().find(|format| (format.takes)(head)) else {
+            unreachable!("the last format takes every file")
+        };
+        let rows = (format.open)(File { name: file, table, opened }, options.of_file(place))?;
+        files.push(stack::Opened { name: name.clone(), rows, keys: Vec::new() });
     }
+    Ok(Box::new(Stack::new(files, options)?))
 }

@@ -154,6 +154,13 @@ impl ReadOptions {
         self.of_files.iter().find(|(at, _)| *at == file).map_or(self, |(_, options)| options)
     }
 
+    /// The columns that options name.
+    pub(crate) fn columns_named(&self) -> impl Iterator<Item = &String> {
+        let kinds = self.kinds.iter().map(|(name, _)| name);
+        let missing = self.missing_of.iter().chain(&self.not_missing_of).map(|(name, _)| name);
+        kinds.chain(missing).chain(self.dates_of.iter().map(|(name, _)| name))
+    }
+
     /// A reading option as it is typed for what is read here.
     pub(crate) fn typed(&self, option: &str, value: &str) -> String {
         match &self.lookup {

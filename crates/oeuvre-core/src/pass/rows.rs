@@ -189,9 +189,11 @@ impl RowWork {
         account: &Account,
     ) -> Result<Ledger, Error> {
         let mut ledger = Ledger {
-            read: self.read,
+            // Rows that were passed over unseen do not meet the condition, and have all its values.
+            read: self.read + account.unseen,
+            totals: account.totals,
             filtered: plan.condition.is_some(),
-            left_out: self.left_out,
+            left_out: self.left_out + account.unseen,
             left_out_missing: self.left_out_missing,
             counted: self.counted,
             lookups: self.lookup_accounts(plan),

@@ -34,15 +34,15 @@ pub(super) fn doubled_lines(
                 other => other.to_string(),
             })
             .collect();
-        if let Some([_, line]) = source.location_columns() {
-            let find = Find { columns: [*column, line], kind: kinds[*column], values: named };
+        if let Some(line) = source.location_columns().last() {
+            let find = Find { columns: [*column, line.place], kind: kinds[*column], values: named };
             let mut found = Pass::over(source, threads).serve(&find)?.share;
             for (text, lines) in texts.iter_mut().zip(&mut found) {
                 lines.sort_unstable();
                 let all: Vec<String> =
                     lines.iter().take(LINES).map(|(_, line)| line.to_string()).collect();
                 let more = if lines.len() > LINES { ", …" } else { "" };
-                text.push_str(&format!(" on lines {}{more}", all.join(", ")));
+                text.push_str(&format!(" on {}s {}{more}", line.heading, all.join(", ")));
             }
         }
         let n = values.len() as u64;
@@ -101,10 +101,11 @@ pub(super) fn equal_rows(source: &dyn Source, threads: usize) -> Result<Option<S
     let infos = source.columns();
     let place = source.location_columns();
     // The name of a row's file is no part of the row.
-    let is_own = |c: &usize| place.is_none() || infos[*c].name != "source_file";
+    let is_own = |c: &usize| place.is_empty() || infos[*c].name != "source_file";
     let mut wanted: Vec<usize> = (0..infos.len()).filter(is_own).collect();
     let columns = wanted.len();
-    wanted.extend(place.into_iter().flatten());
+    let counted = place.last().map_or("line", |last| last.heading);
+    wanted.extend(place.first().into_iter().chain(place.last()).map(|c| c.place));
     let hashes = Hashes { wanted, columns, seed: RandomState::new().hash_one(0u8) };
     let Hashed { mut rows, files, .. } = Pass::over(source, threads).serve(&hashes)?.share;
     rows.sort_unstable();
@@ -120,13 +121,13 @@ pub(super) fn equal_rows(source: &dyn Source, threads: usize) -> Result<Option<S
     pairs.sort_unstable();
     let (is, rows) = if doubled == 1 { ("is", "row") } else { ("are", "rows") };
     let named = |&(_, [(a, of_a), (b, of_b)]): &(u64, [(i128, usize); 2])| match files.len() {
-        0 | 1 => format!("lines {a} and {b}"),
-        _ => format!("line {a} of {} and line {b} of {}", files[of_a], files[of_b]),
+        0 | 1 => format!("{counted}s {a} and {b}"),
+        _ => format!("{counted} {a} of {} and {counted} {b} of {}", files[of_a], files[of_b]),
     };
     let named: Vec<String> = pairs.iter().take(NAMED).map(named).collect();
-    let such = match place {
-        Some(_) => format!(", such as {}", named.join(", ")),
-        None => String::new(),
+    let such = match place.is_empty() {
+        false => format!(", such as {}", named.join(", ")),
+        true => String::new(),
     };
     Ok(Some(format!(
         "{} {rows} {is} equal to an earlier one in every column{such}",

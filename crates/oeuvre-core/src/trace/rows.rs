@@ -124,15 +124,16 @@ pub(super) fn rows(
 ) -> Result<(Grid, InMemory), Error> {
     let locations = source.location_columns();
     let used = plan.inputs.len();
-    let columns = plan.inputs.iter().copied().chain(locations.into_iter().flatten()).collect();
+    let columns =
+        plan.inputs.iter().copied().chain(locations.iter().map(|c| c.place)).collect();
     let find = Find { plan, columns, cell, hidden };
     let mut chunks = Pass::over(source, threads).serve(&find)?.share.chunks;
     chunks.sort_by_key(|c| c.0);
     let infos = source.columns();
     let mut of_inputs: Vec<ColumnInfo> = plan.inputs.iter().map(|&i| infos[i].clone()).collect();
-    if locations.is_some() {
-        of_inputs.push(ColumnInfo::new("file", Kind::Text));
-        of_inputs.push(ColumnInfo::new("line", Kind::Number { scale: 0 }));
+    for (place, column) in locations.iter().enumerate() {
+        let kind = if place == 0 { Kind::Text } else { Kind::Number { scale: 0 } };
+        of_inputs.push(ColumnInfo::new(column.heading, kind));
     }
     let columns: Vec<Column> =
         of_inputs.iter().enumerate().map(|(i, info)| joined(&chunks, i, info.kind)).collect();

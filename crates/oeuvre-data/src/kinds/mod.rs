@@ -112,14 +112,23 @@ pub(crate) struct Columns {
     /// For messages that name an option.
     options: ReadOptions,
     /// What the last pass has found out.
-    learnt: Mutex<Option<Learnt>>,
+    learnt: Mutex<Option<Found>>,
 }
 
 /// What a pass has found out of a column in a file, in the first piece that showed it.
-struct Learnt {
-    piece: u64,
-    at: (usize, usize),
+struct Found {
+    /// The file and the piece in it.
+    piece: (usize, u64),
+    column: usize,
     what: Finding,
+}
+
+/// What has been learnt of a file that columns cannot take in: it is left to whoever has its bytes.
+pub(crate) enum Learnt {
+    /// It is of another encoding, as this field shows.
+    Encoding(usize, DataProblem),
+    /// It has more columns.
+    Columns,
 }
 
 /// What may be found out of a column, each with the value that shows it: its text in quotes, and its line.
@@ -131,6 +140,8 @@ pub(crate) enum Finding {
     OtherSign(DataProblem),
     /// Its file is of another encoding.
     Encoding(DataProblem),
+    /// Its file has columns that nobody knew of.
+    Columns,
 }
 
 impl Columns {
@@ -323,11 +334,25 @@ impl Columns {
         }
     }
 
-    /// Takes down what a reader has found out; what stands first in the rows counts.
-    pub(crate) fn note(&self, piece: u64, at: (usize, usize), what: Finding) {
+    /// Says of what shape a column is in a file that has types; its values are not texts.
+    pub(crate) fn typed(&mut self, column: usize, shape: Shape) {
+        let state = &mut self.states[column];
+        if state.forced.is_none() {
+            state.shape = state.shape.join(shape);
+        }
+    }
+
+    /// Says that the numbers of a column in a file cannot be read two ways, as those of texts can.
+    pub(crate) fn sure_of_signs(&mut self, column: usize, file: usize) {
+        self.states[column].files[file].three_digits = None;
+    }
+
+    /// Takes down what a reader has found out in a piece of a file; what stands first in the rows counts.
+    pub(crate) fn note(&self, file: usize, piece: u64, column: usize, what: Finding) {
         let mut learnt = self.learnt.lock().unwrap_or_else(PoisonError::into_inner);
+        let piece = (file, piece);
         if learnt.as_ref().is_none_or(|known| piece < known.piece) {
-            *learnt = Some(Learnt { piece, at, what });
+            *learnt = Some(Found { piece, column, what });
         }
     }
 
@@ -336,11 +361,13 @@ impl Columns {
         *self.learnt.lock().unwrap_or_else(PoisonError::into_inner) = None;
     }
 
-    /// Takes in what the last pass has noted; a file that is of another encoding, with the field that shows it, is
-    /// left to whoever has its bytes.
-    pub(crate) fn learn(&mut self) -> Option<(usize, DataProblem)> {
+    /// Takes in what the last pass has noted; what concerns more than columns is given back.
+    pub(crate) fn learn(&mut self) -> Option<Learnt> {
         let learnt = self.learnt.get_mut().unwrap_or_else(PoisonError::into_inner).take();
-        let Learnt { at: (column, file), what, .. } = learnt?;
+        let Found { piece: (file, _), column, what } = learnt?;
+        if let Finding::Columns = what {
+            return Some(Learnt::Columns);
+        }
         let state = &mut self.states[column];
         match what {
             Finding::Shape(shape, reason) => state.widen(file, shape, reason),
@@ -353,7 +380,8 @@ impl Columns {
                     (None, _) => state.shape,
                 };
             }
-            Finding::Encoding(reason) => return Some((file, reason)),
+            Finding::Encoding(reason) => return Some(Learnt::Encoding(file, reason)),
+            Finding::Columns => {}
         }
         None
     }
@@ -709,7 +737,7 @@ mod tests {
             let to = reading.shape.join(found);
             if to != reading.shape {
                 let reason = problem(100 + i, format!("'{text}'"));
-                columns.note(i as u64, (0, 0), Finding::Shape(to, reason));
+                columns.note(0, i as u64, 0, Finding::Shape(to, reason));
                 columns.learn();
             }
         }
@@ -748,13 +776,13 @@ mod tests {
     fn of_several_findings_the_first_in_the_rows_counts_and_a_new_pass_forgets() {
         let mut columns = one_file(&["x", "y"], &ReadOptions::default()).unwrap();
         let found = |text: &str| DataProblem::in_file("f.csv", text).at_line(1);
-        columns.note(7, (0, 0), Finding::Shape(Shape::Text, found("'late'")));
-        columns.note(3, (1, 0), Finding::Shape(Shape::Boolean, found("'early'")));
-        columns.note(5, (0, 0), Finding::Shape(Shape::Float, found("'between'")));
+        columns.note(0, 7, 0, Finding::Shape(Shape::Text, found("'late'")));
+        columns.note(0, 3, 1, Finding::Shape(Shape::Boolean, found("'early'")));
+        columns.note(0, 5, 0, Finding::Shape(Shape::Float, found("'between'")));
         columns.learn();
         let kinds: Vec<Kind> = columns.infos().iter().map(|c| c.kind).collect();
         assert_eq!(kinds, [Kind::Nothing, Kind::Boolean]);
-        columns.note(1, (0, 0), Finding::Shape(Shape::Text, found("'old'")));
+        columns.note(0, 1, 0, Finding::Shape(Shape::Text, found("'old'")));
         columns.begin_pass();
         columns.learn();
         assert_eq!(columns.infos()[0].kind, Kind::Nothing);

@@ -6,7 +6,7 @@
 use super::ReadOptions;
 use super::marks::{Dialect, Found, Marks, scan};
 use super::reader::{line_of, problem_at};
-use super::records::unquote;
+use crate::text::records::unquote;
 use indexmap::IndexSet;
 use oeuvre_columns::{DataProblem, ReadError};
 

@@ -1,75 +1,105 @@
-//! One pass over the files by several readers.
+//! One pass over a file by several readers.
 //!
-//! The files are cut into pieces of equal size, which readers claim in order. A record belongs to the
+//! The file is cut into pieces of equal size, which readers claim in order. A record belongs to the
 //! piece that its first byte lies in. Whether a piece starts inside quotes follows from the number of
 //! quotes before it, which readers pass on from piece to piece. So as not to wait for it, a reader
 //! first takes its piece to start outside quotes and finds the marks; the records that it finds hold
 //! an even number of quotes, so that only those at both ends of the piece are left to count. When the
 //! number arrives and the piece turns out to start inside quotes, its marks are found again. Nothing is
 //! ever read on a guess alone.
+//!
+//! The bytes of a compressed file are read while they still come: a reader waits for those of its piece.
 
-use super::columns::{ColumnReader, Trouble};
+use super::CsvFile;
 use super::marks::{self, Found, Marks};
-use super::records::Records;
-use super::{CsvSource, FileData, Uneven};
-use crate::kinds::Finding;
-use crate::options::Forced;
+use crate::file_rows::{FilePass, FileReader, Want, Wanted};
+use crate::options::Uneven;
+use crate::text::columns::{ColumnReader, Trouble};
+use crate::text::records::Records;
+use crate::text::trouble::{Place, told};
 use oeuvre_columns::column::{Batch, Column, Data};
-use oeuvre_columns::{Account, DataProblem, ReadError, Reader};
-use std::sync::atomic::{AtomicBool, AtomicU8, AtomicUsize, Ordering};
-use std::sync::{Arc, OnceLock};
+use oeuvre_columns::{Account, DataProblem, ReadError};
+use std::ops::Range;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 /// What readers of one pass share.
-pub(super) struct Pass<'a> {
-    files: &'a [FileData],
-    piece_bytes: usize,
-    /// The number of each file's first piece, and of all pieces.
-    firsts: Vec<usize>,
+struct Shared<'a> {
+    file: &'a CsvFile,
+    wanted: Wanted<'a>,
     next: AtomicUsize,
-    /// For each piece: 0 unknown, 2 it starts outside quotes, 3 inside.
-    states: Vec<AtomicU8>,
+    /// For each piece, as far as is known, whether it starts inside quotes.
+    inside: Mutex<Vec<Option<bool>>>,
+    /// Told when another piece is known.
+    known: Condvar,
     /// A reader found a problem; pieces not yet claimed come after it.
     stop: AtomicBool,
-    readers: AtomicUsize,
-    /// The line breaks in each piece, counted when lines are asked for.
-    breaks: Vec<OnceLock<u64>>,
+    /// The lines before each piece, counted as far as lines are asked for.
+    lines: Mutex<Vec<u64>>,
 }
 
+/// A pass over a file.
+pub(super) struct Pass<'a>(Arc<Shared<'a>>);
+
 impl<'a> Pass<'a> {
-    pub(super) fn new(files: &'a [FileData], piece_bytes: usize) -> Pass<'a> {
-        let mut firsts = vec![0];
-        for file in files {
-            let bytes = file.opened.bytes.len() - file.body;
-            firsts.push(firsts[firsts.len() - 1] + bytes.div_ceil(piece_bytes));
-        }
-        let pieces = firsts[files.len()];
-        let states: Vec<AtomicU8> = (0..=pieces).map(|_| AtomicU8::new(0)).collect();
-        for &first in &firsts {
-            states[first].store(2, Ordering::Relaxed);
-        }
-        Pass {
-            files,
-            piece_bytes,
-            firsts,
+    pub(super) fn new(file: &'a CsvFile, wanted: Wanted<'a>) -> Pass<'a> {
+        Pass(Arc::new(Shared {
+            file,
+            wanted,
             next: AtomicUsize::new(0),
-            states,
+            inside: Mutex::new(vec![Some(false)]),
+            known: Condvar::new(),
             stop: AtomicBool::new(false),
-            readers: AtomicUsize::new(1),
-            breaks: (0..pieces).map(|_| OnceLock::new()).collect(),
-        }
+            lines: Mutex::new(vec![line_of(file.opened.bytes.head(file.body), file.body)]),
+        }))
+    }
+}
+
+impl<'a> FilePass<'a> for Pass<'a> {
+    fn reader(&self) -> Box<dyn FileReader + 'a> {
+        let wanted = &self.0.wanted;
+        let reader = |want: &Want| match want {
+            Want::Values { column, .. } => {
+                let missing = wanted.columns.states()[*column].missing.clone();
+                Some(ColumnReader::new(wanted.columns.reading(*column, wanted.file), missing))
+            }
+            _ => None,
+        };
+        Box::new(PieceReader {
+            readers: wanted.wants.iter().map(reader).collect(),
+            shared: self.0.clone(),
+            marks: Marks::default(),
+            piece: 0,
+            account: Account::default(),
+            pending: None,
+        })
+    }
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl<'a> Shared<'a> {
+    /// Where a piece begins.
+    fn from(&self, piece: usize) -> usize {
+        self.file.body + piece * self.wanted.options.piece_bytes
     }
 
     /// The lines on which the records of a piece start, from 1; `start` is where the first one does.
-    fn lines(&self, piece: usize, file: usize, start: usize, records: &Records<'_>) -> Vec<i64> {
-        let data = &self.files[file];
-        let count = |from: usize, to: usize| {
-            data.opened.bytes[from..to].iter().filter(|&&b| b == b'\n').count() as u64
+    fn lines(&self, piece: usize, start: usize, bytes: &[u8], records: &Records<'_>) -> Vec<i64> {
+        let count =
+            |range: Range<usize>| bytes[range].iter().filter(|&&b| b == b'\n').count() as u64;
+        let before = {
+            let mut lines = locked(&self.lines);
+            while lines.len() <= piece {
+                let p = lines.len() - 1;
+                let line = lines[p] + count(self.from(p)..self.from(p + 1));
+                lines.push(line);
+            }
+            lines[piece]
         };
-        let from = |piece: usize| data.body + (piece - self.firsts[file]) * self.piece_bytes;
-        let before: u64 = (self.firsts[file]..piece)
-            .map(|p| *self.breaks[p].get_or_init(|| count(from(p), from(p + 1))))
-            .sum();
-        let mut line = line_of(&data.opened.bytes, data.body) + before + count(from(piece), start);
+        let mut line = before + count(self.from(piece)..start);
         let mut at = 0;
         (0..records.rows())
             .map(|row| {
@@ -81,174 +111,124 @@ impl<'a> Pass<'a> {
             .collect()
     }
 
-    pub(super) fn pieces(&self) -> usize {
-        self.firsts[self.files.len()]
-    }
-
-    pub(super) fn set_readers(&self, readers: usize) {
-        self.readers.store(readers, Ordering::Relaxed);
-    }
-
-    /// The next piece: its number, its file, and the bytes in which its records start.
-    fn claim(&self) -> Option<(usize, usize, std::ops::Range<usize>)> {
+    /// The next piece: its number, and the bytes in which its records start.
+    fn claim(&self) -> Option<(usize, Range<usize>)> {
         if self.stop.load(Ordering::Acquire) {
             return None;
         }
         let piece = self.next.fetch_add(1, Ordering::Relaxed);
-        if piece >= self.pieces() {
-            return None;
-        }
-        let file = self.firsts.partition_point(|&f| f <= piece) - 1;
-        let data = &self.files[file];
-        let from = data.body + (piece - self.firsts[file]) * self.piece_bytes;
-        let to = (from + self.piece_bytes).min(data.opened.bytes.len());
-        Some((piece, file, from..to))
+        let from = self.from(piece);
+        let to = from + self.wanted.options.piece_bytes;
+        let there = self.file.opened.bytes.head(to).len();
+        (from < there).then(|| (piece, from..to.min(there)))
     }
 
     /// Whether a piece starts inside quotes, when that is known already.
     fn known_inside(&self, piece: usize) -> Option<bool> {
-        match self.states[piece].load(Ordering::Acquire) {
-            0 => None,
-            state => Some(state & 1 == 1),
-        }
+        locked(&self.inside).get(piece).copied().flatten()
     }
 
     /// Whether a piece starts inside quotes. `odd` says whether the number of quotes in it is odd,
     /// and is passed on to the piece after it.
     fn starts_inside(&self, piece: usize, odd: bool) -> bool {
-        let mut spins = 0u32;
-        let state = loop {
-            let state = self.states[piece].load(Ordering::Acquire);
-            if state != 0 {
-                break state;
+        let mut inside = locked(&self.inside);
+        let starts = loop {
+            match inside.get(piece).copied().flatten() {
+                Some(known) => break known,
+                // The reader of the piece before has claimed it already, and will say.
+                None => {
+                    inside = self.known.wait(inside).unwrap_or_else(PoisonError::into_inner);
+                }
             }
-            // The reader of the piece before has claimed it already, and will say.
-            spins += 1;
-            if spins < 100 { std::hint::spin_loop() } else { std::thread::yield_now() }
         };
-        // The first piece of the next file starts outside, whatever the end of this one.
-        if !self.firsts.contains(&(piece + 1)) {
-            self.states[piece + 1].store(state ^ u8::from(odd), Ordering::Release);
+        if inside.len() <= piece + 1 {
+            inside.resize(piece + 2, None);
         }
-        state & 1 == 1
+        inside[piece + 1] = Some(starts ^ odd);
+        self.known.notify_all();
+        starts
     }
 }
 
 /// A reader of one pass.
-pub(super) struct PieceReader<'a> {
-    source: &'a CsvSource,
-    pass: Arc<Pass<'a>>,
-    columns: Vec<usize>,
-    readers: Vec<ColumnReader>,
-    /// The file that the readers are set to.
-    file: usize,
+struct PieceReader<'a> {
+    shared: Arc<Shared<'a>>,
+    /// One for each column of values that is wanted.
+    readers: Vec<Option<ColumnReader>>,
     marks: Marks,
     piece: u64,
-    unreadable: u64,
-    padded: u64,
+    account: Account,
     /// A problem behind the records of the last batch.
     pending: Option<ReadError>,
 }
 
-impl<'a> PieceReader<'a> {
-    pub(super) fn new(
-        source: &'a CsvSource,
-        pass: Arc<Pass<'a>>,
-        columns: &[usize],
-    ) -> PieceReader<'a> {
-        let readers = columns
-            .iter()
-            .map(|&c| source.column_reader(c.min(source.columns.states().len() - 1)))
-            .collect();
-        PieceReader {
-            source,
-            pass,
-            columns: columns.to_vec(),
-            readers,
-            file: 0,
-            marks: Marks::default(),
-            piece: 0,
-            unreadable: 0,
-            padded: 0,
-            pending: None,
-        }
-    }
+/// Records that start in a piece: where the first does, and what was found.
+type Marked = Option<(usize, Found)>;
 
+impl PieceReader<'_> {
     /// Reads the records of a piece into the batch; false when none starts in it.
-    fn fill(
-        &mut self,
-        file: usize,
-        range: std::ops::Range<usize>,
-        batch: &mut Batch,
-    ) -> Result<bool, ReadError> {
-        let data = &self.source.files[file];
-        if file != self.file {
-            self.file = file;
-            for (reader, &column) in self.readers.iter_mut().zip(&self.columns) {
-                if column < self.source.columns.states().len() {
-                    reader.reading = self.source.columns.reading(column, file);
-                }
-            }
-        }
-        let bytes = &data.opened.bytes[..];
-        let marked = self.mark_as_it_starts(data, range);
-        let Some((start, found)) = marked else { return Ok(false) };
+    fn fill(&mut self, range: Range<usize>, batch: &mut Batch) -> bool {
+        let shared = self.shared.clone();
+        let file = shared.file;
+        let (bytes, marked) = self.mark_as_it_starts(file, &range);
+        let Some((start, found)) = marked else { return false };
         let rest = until_limit(&bytes[start..]);
         // What is wrong further on is told when the records before it have been taken: so that of
         // several problems the first is told, wherever the pieces are cut.
         let ends = match found {
             Found::Records { next, .. } if next == rest.len() && start + next < bytes.len() => {
                 let message = "this record is longer than 4 GiB";
-                let it = DataProblem::in_file(data.name.clone(), message);
+                let it = DataProblem::in_file(file.name.clone(), message);
                 self.pending = Some(it.at_line(line_of(bytes, start)).into());
                 None
             }
             Found::Records { ends, .. } => Some(ends),
             _ => {
-                self.pending = Some(problem_at(&data.name, bytes, start, &found));
+                self.pending = Some(problem_at(&file.name, bytes, start, &found));
                 None
             }
         };
-        let uneven = self.source.options.uneven;
-        let piece = regular(rest, &mut self.marks, ends, data.width, uneven);
+        let width = file.headings.len();
+        let uneven = shared.wanted.options.uneven;
+        let piece = regular(rest, &mut self.marks, ends, width, uneven);
         if let Some((at, fields)) = piece.bad {
-            self.pending = Some(ragged_record(data, start + at, fields));
+            self.pending = Some(ragged_record(file, bytes, start + at, fields));
         }
-        self.unreadable += piece.skipped;
-        self.padded += piece.padded;
+        self.account.unreadable += piece.skipped;
+        self.account.padded += piece.padded;
         let records = Records {
             data: rest,
-            quote: data.dialect.quote,
+            quote: file.dialect.quote,
             marks: &self.marks,
-            width: data.width,
+            width,
             starts: &piece.starts,
         };
         batch.rows = records.rows();
-        batch.piece = self.piece;
-        batch.columns.resize_with(self.columns.len(), Column::default);
-        let lines = || self.pass.lines(self.piece as usize, file, start, &records);
-        let columns = (self.columns.as_slice(), self.readers.as_mut_slice());
-        let first = read_columns(self.source, columns, &records, data, batch, lines);
-        if let Some((row, i, trouble)) = first {
-            self.pending = Some(self.error(file, start, self.columns[i], trouble));
+        let lines = || shared.lines(self.piece as usize, start, bytes, &records);
+        let first = read_columns(&shared.wanted.wants, &mut self.readers, &records, batch, lines);
+        if let Some((row, column, trouble)) = first {
+            let line = line_of(bytes, start + trouble.place());
+            let place = Place { file: &file.name, line, piece: self.piece, column };
+            self.pending = Some(told(trouble, place, &shared.wanted, file.encoding.is_some()));
             let before: Vec<u32> = (0..row).collect();
             batch.rows = row as usize;
-            batch.columns.iter_mut().for_each(|c| c.retain(&before));
+            let columns = batch.columns.iter_mut().filter(|c| !c.data.is_empty());
+            columns.for_each(|c| c.retain(&before));
         }
-        Ok(batch.rows > 0)
+        batch.rows > 0
     }
 
     /// Finds the marks of the records that start in a piece, as it starts inside quotes or outside.
-    fn mark_as_it_starts(
+    fn mark_as_it_starts<'b>(
         &mut self,
-        data: &FileData,
-        range: std::ops::Range<usize>,
-    ) -> Option<(usize, Found)> {
-        let bytes = &data.opened.bytes[..];
+        file: &'b CsvFile,
+        range: &Range<usize>,
+    ) -> (&'b [u8], Marked) {
+        let shared = self.shared.clone();
         let piece = self.piece as usize;
-        let guess = self.pass.known_inside(piece).unwrap_or(false);
-        let marked = self.mark(data, &range, guess);
-        let Some(quote) = data.dialect.quote else { return marked };
+        let guess = shared.known_inside(piece).unwrap_or(false);
+        let (bytes, marked) = self.mark(file, range, guess);
+        let Some(quote) = file.dialect.quote else { return (bytes, marked) };
         let odd = match &marked {
             Some((start, Found::Records { next, .. })) => {
                 // The records between hold an even number.
@@ -258,116 +238,69 @@ impl<'a> PieceReader<'a> {
             }
             _ => marks::odd_quotes(&bytes[range.clone()], quote),
         };
-        let inside = self.pass.starts_inside(piece, odd);
-        if inside == guess { marked } else { self.mark(data, &range, inside) }
+        let inside = shared.starts_inside(piece, odd);
+        if inside == guess { (bytes, marked) } else { self.mark(file, range, inside) }
     }
 
-    /// Finds the marks of the records that start in a range: where the first one starts, and what was
-    /// found. `None` when none starts there.
-    fn mark(
+    /// Finds the marks of the records that start in a range, with the bytes that it has looked at.
+    fn mark<'b>(
         &mut self,
-        data: &FileData,
-        range: &std::ops::Range<usize>,
+        file: &'b CsvFile,
+        range: &Range<usize>,
         inside: bool,
-    ) -> Option<(usize, Found)> {
-        let start = if range.start == data.body {
-            range.start
-        } else {
-            first_record(&data.opened.bytes, range, inside, data.dialect.quote)?
-        };
-        let rest = until_limit(&data.opened.bytes[start..]);
-        let found = marks::scan(rest, range.end - start, data.dialect, &mut self.marks);
-        Some((start, found))
-    }
-
-    fn error(&self, file: usize, start: usize, column: usize, trouble: Trouble) -> ReadError {
-        let data = &self.source.files[file];
-        let name = &self.source.columns.states()[column].name;
-        let line = line_of(&data.opened.bytes, start + place_of(&trouble));
-        let at = |message: String| {
-            DataProblem::in_file(data.name.clone(), message).at_line(line).in_column(name.clone())
-        };
-        match trouble {
-            Trouble::Widen { to, text, .. } => {
-                let reason = at(format!("'{}'", text.escape_debug()));
-                let finding = Finding::Shape(to, reason);
-                self.source.columns.note(self.piece, (column, file), finding);
-                ReadError::Again
+    ) -> (&'b [u8], Marked) {
+        let all = &file.opened.bytes;
+        // The last record may end far behind the piece, where the bytes have not come yet.
+        let mut beyond = 1 << 16;
+        loop {
+            let bytes = all.head(range.end + beyond);
+            let whole = bytes.len() < range.end + beyond || all.is_whole();
+            let bytes = if whole { all.head(usize::MAX) } else { bytes };
+            let start = if range.start == file.body {
+                range.start
+            } else {
+                match first_record(bytes, range, inside, file.dialect.quote) {
+                    Some(start) => start,
+                    None => return (bytes, None),
+                }
+            };
+            let rest = until_limit(&bytes[start..]);
+            let found = marks::scan(rest, range.end - start, file.dialect, &mut self.marks);
+            match found {
+                Found::Records { next, .. } if next < rest.len() => {}
+                _ if whole => {}
+                _ => {
+                    beyond *= 4;
+                    continue;
+                }
             }
-            Trouble::OtherSign { text, .. } => {
-                let reason = at(format!("'{}'", text.escape_debug()));
-                let finding = Finding::OtherSign(reason);
-                self.source.columns.note(self.piece, (column, file), finding);
-                ReadError::Again
-            }
-            Trouble::NotOfType { text, .. } => {
-                let forced = self.source.columns.states()[column].forced;
-                let (expected, help) = match forced {
-                    Some(Forced::Number) => ("a number", "if it stands for no value: --missing"),
-                    Some(Forced::Date) => ("a date", "if day and month are the other way: --dates"),
-                    Some(Forced::DateTime) => {
-                        ("a date with a time", "expected such as 2025-03-14T09:30")
-                    }
-                    _ => (
-                        "true or false",
-                        "compare a text column with what it holds: status = 'yes'",
-                    ),
-                };
-                let shown: String = text.chars().take(60).collect();
-                let it = at(format!("'{}' is not {expected}", shown.escape_debug()));
-                let help = match help {
-                    "if it stands for no value: --missing" => {
-                        format!("if it stands for no value: --missing '{}'", shown.escape_debug())
-                    }
-                    other => other.to_owned(),
-                };
-                it.help(help).into()
-            }
-            Trouble::NotUtf8 { bytes, .. }
-                if self.source.options.of_file(file).encoding.is_none() =>
-            {
-                let text = encoding_rs::WINDOWS_1252.decode(&bytes).0;
-                let finding = Finding::Encoding(at(format!("'{}'", text.escape_debug())));
-                self.source.columns.note(self.piece, (column, file), finding);
-                ReadError::Again
-            }
-            Trouble::NotUtf8 { .. } => at("the text is not valid UTF-8".into())
-                .help("name the encoding, such as --encoding windows-1252")
-                .into(),
+            return (bytes, Some((start, found)));
         }
     }
 }
 
-/// Reads the columns of some records; of what is wrong the first, with its row and its column.
+/// Reads the columns of some records; of what is wrong the first, with its row and its column in the stack.
 fn read_columns(
-    source: &CsvSource,
-    (columns, readers): (&[usize], &mut [ColumnReader]),
+    wants: &[Want],
+    readers: &mut [Option<ColumnReader>],
     records: &Records<'_>,
-    data: &FileData,
     batch: &mut Batch,
     lines: impl Fn() -> Vec<i64>,
 ) -> Option<(u32, usize, Trouble)> {
     let mut first: Option<(u32, usize, Trouble)> = None;
-    for (i, (reader, out)) in readers.iter_mut().zip(&mut batch.columns).enumerate() {
-        let column = columns[i];
-        if column > source.columns.states().len() {
-            out.data = Data::I64(lines());
-            continue;
-        }
-        if column == source.columns.states().len() {
-            let code = out.dictionary.intern(&data.name);
-            out.data = Data::Codes(vec![code; batch.rows]);
-            continue;
-        }
-        reader.prepare(out);
-        let Some(place) = data.order[column] else {
-            reader.lack(batch.rows, out);
-            continue;
-        };
-        if let Err((row, trouble)) = reader.read(records, place, out)
-            && first.as_ref().is_none_or(|f| (row, place_of(&trouble)) < (f.0, place_of(&f.2)))
-        {
-            first = Some((row, i, trouble));
+    for ((want, reader), out) in wants.iter().zip(readers).zip(&mut batch.columns) {
+        match (want, reader) {
+            (Want::Values { column, place }, Some(reader)) => {
+                reader.prepare(out);
+                if let Err((row, trouble)) = reader.read(records, *place, out)
+                    && first.as_ref().is_none_or(|f| (row, trouble.place()) < (f.0, f.2.place()))
+                {
+                    first = Some((row, *column, trouble));
+                }
+            }
+            (Want::Number, _) => out.data = Data::I64(lines()),
+            // The stack fills it.
+            _ => *out = Column { data: Data::I64(Vec::new()), ..std::mem::take(out) },
         }
     }
     first
@@ -378,26 +311,17 @@ fn until_limit(data: &[u8]) -> &[u8] {
     &data[..data.len().min(u32::MAX as usize - 64)]
 }
 
-fn place_of(trouble: &Trouble) -> usize {
-    match trouble {
-        Trouble::Widen { at, .. }
-        | Trouble::OtherSign { at, .. }
-        | Trouble::NotOfType { at, .. }
-        | Trouble::NotUtf8 { at, .. } => *at,
-    }
-}
-
-impl Reader for PieceReader<'_> {
+impl FileReader for PieceReader<'_> {
     fn next(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
         loop {
             if let Some(error) = self.pending.take() {
                 return Err(error);
             }
-            let Some((piece, file, range)) = self.pass.claim() else { return Ok(false) };
+            let Some((piece, range)) = self.shared.claim() else { return Ok(false) };
             self.piece = piece as u64;
-            let some = self.fill(file, range, batch)?;
+            let some = self.fill(range, batch);
             if self.pending.is_some() {
-                self.pass.stop.store(true, Ordering::Release);
+                self.shared.stop.store(true, Ordering::Release);
             }
             if some {
                 return Ok(true);
@@ -410,14 +334,14 @@ impl Reader for PieceReader<'_> {
     }
 
     fn account(&self) -> Account {
-        Account { unreadable: self.unreadable, padded: self.padded }
+        self.account
     }
 }
 
 /// Where the first record starts in a range that does not begin a file.
 fn first_record(
     bytes: &[u8],
-    range: &std::ops::Range<usize>,
+    range: &Range<usize>,
     inside: bool,
     quote: Option<u8>,
 ) -> Option<usize> {
@@ -503,17 +427,17 @@ pub(super) fn line_of(bytes: &[u8], at: usize) -> u64 {
     1 + bytes[..at.min(bytes.len())].iter().filter(|&&b| b == b'\n').count() as u64
 }
 
-fn ragged_record(data: &FileData, at: usize, fields: usize) -> ReadError {
+fn ragged_record(file: &CsvFile, bytes: &[u8], at: usize, fields: usize) -> ReadError {
     let plural = if fields == 1 { "field" } else { "fields" };
-    let message = format!("this record has {fields} {plural}, the headings are {}", data.width);
-    let mut it =
-        DataProblem::in_file(data.name.clone(), message).at_line(line_of(&data.opened.bytes, at));
-    if fields < data.width {
+    let width = file.headings.len();
+    let message = format!("this record has {fields} {plural}, the headings are {width}");
+    let mut it = DataProblem::in_file(file.name.clone(), message).at_line(line_of(bytes, at));
+    if fields < width {
         it = it.help("--uneven blank takes what lacks as missing");
     } else {
         it = it.help("a field that holds the separator must be in quotes");
     }
-    if let Some(help) = &data.title_help {
+    if let Some(help) = &file.title_help {
         it = it.help(help);
     }
     it.help("--uneven leave-out leaves such records out, and counts them").into()
@@ -550,10 +474,10 @@ pub(super) fn problem_at(name: &str, bytes: &[u8], start: usize, found: &Found) 
 
 #[cfg(test)]
 mod tests {
-    use super::super::CsvSource;
+    use crate::open;
     use crate::options::{Forced, ReadOptions, Uneven};
     use oeuvre_columns::column::Batch;
-    use oeuvre_columns::{Kind, ReadError, Reader, Source, Value};
+    use oeuvre_columns::{Kind, ReadError, Reader, Value};
     use proptest::prelude::*;
     use rstest::rstest;
     use std::io::Write;
@@ -579,7 +503,7 @@ mod tests {
             piece_bytes,
             ..ReadOptions::default()
         };
-        let source = CsvSource::open(&[file.path().display().to_string()], options)?;
+        let source = open(&[file.path().display().to_string()], options)?;
         let all: Vec<usize> = (0..columns).collect();
         let read = |mut reader: Box<dyn Reader + '_>| {
             let (mut batch, mut out) = (Batch::default(), Vec::new());

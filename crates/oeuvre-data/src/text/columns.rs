@@ -57,6 +57,18 @@ pub(crate) enum Trouble {
     NotUtf8 { at: usize, bytes: Vec<u8> },
 }
 
+impl Trouble {
+    /// The place in the data of the field that it is in.
+    pub(crate) fn place(&self) -> usize {
+        match self {
+            Trouble::Widen { at, .. }
+            | Trouble::OtherSign { at, .. }
+            | Trouble::NotOfType { at, .. }
+            | Trouble::NotUtf8 { at, .. } => *at,
+        }
+    }
+}
+
 /// A trouble with the record that it is in: the records before it have been read.
 pub(crate) type At = (u32, Trouble);
 
@@ -375,7 +387,7 @@ impl ColumnReader {
 
 #[cfg(test)]
 mod tests {
-    use super::super::records::unquote;
+    use crate::text::records::unquote;
 
     #[test]
     fn quotes_are_taken_off_and_doubled_ones_made_single() {
