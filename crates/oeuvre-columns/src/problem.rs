@@ -22,6 +22,8 @@ pub struct DataProblem {
     pub file: Option<String>,
     /// The line in it, from 1.
     pub line: Option<u64>,
+    /// Whether that is a row: of a file that has no lines.
+    pub in_rows: bool,
     /// The heading of the column.
     pub column: Option<String>,
     /// What was found, and what was expected.
@@ -47,6 +49,18 @@ impl DataProblem {
         self
     }
 
+    /// At a row, counted from 1, of a file that has no lines.
+    pub fn at_row(mut self, row: u64) -> DataProblem {
+        (self.line, self.in_rows) = (Some(row), true);
+        self
+    }
+
+    /// The line or the row in words; empty where there is none.
+    pub fn place(&self) -> String {
+        let counted = if self.in_rows { "row" } else { "line" };
+        self.line.map_or(String::new(), |line| format!("{counted} {line}"))
+    }
+
     /// In a column.
     pub fn in_column(mut self, column: impl Into<String>) -> DataProblem {
         self.column = Some(column.into());
@@ -70,7 +84,7 @@ impl Eq for DataProblem {}
 impl fmt::Display for DataProblem {
     /// One line; the program draws the long form.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let line = self.line.map(|line| format!("line {line}"));
+        let line = self.line.map(|_| self.place());
         let column = self.column.as_ref().map(|column| format!("column `{column}`"));
         let place: Vec<String> = [self.file.clone(), line, column].into_iter().flatten().collect();
         if !place.is_empty() {

@@ -27,15 +27,15 @@ pub struct ColumnInfo {
 pub struct OddValue {
     /// It as it stands in the file.
     pub text: String,
-    /// The line, from 1.
-    pub line: u64,
+    /// Where it stands in the file: `line 7`.
+    pub place: String,
     /// The file, where there are several.
     pub file: Option<String>,
 }
 
 impl fmt::Display for OddValue {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "'{}' on line {}", self.text.escape_debug(), self.line)?;
+        write!(f, "'{}' on {}", self.text.escape_debug(), self.place)?;
         match &self.file {
             Some(file) => write!(f, " of {file}"),
             None => Ok(()),
@@ -61,4 +61,6 @@ pub struct Table {
     pub data: Vec<Column>,
     /// The line of each row in its file, from 1.
     pub lines: Vec<u64>,
+    /// Whether these are rows, of a file that has no lines.
+    pub in_rows: bool,
 }

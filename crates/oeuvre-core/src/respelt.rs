@@ -28,7 +28,7 @@ use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::names::{all_of, nearest};
 use oeuvre_columns::{
-    LocationColumn,    Account, ColumnInfo, Kind, Note, ReadError, Reader, Size, Source, Table, Topic,
+    Account, ColumnInfo, Kind, LocationColumn, Note, ReadError, Reader, Size, Source, Table, Topic,
 };
 use std::collections::BTreeMap;
 use std::sync::Arc;

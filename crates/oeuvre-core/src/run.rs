@@ -12,6 +12,7 @@ use crate::listing::{Keep, KeepShare, keep, list_of};
 use crate::pass::{Consumer, Done, Pass, Share};
 use crate::plan::Plan;
 use crate::table::{alike_keys, assemble, texts_of_lines};
+use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::Batch;
 
@@ -74,6 +75,13 @@ impl Consumer for Wants<'_> {
         match self {
             Wants::Groups(it) => it.columns(),
             Wants::Rows(it) => it.columns(),
+        }
+    }
+
+    fn limits(&self) -> Limits {
+        match self {
+            Wants::Groups(it) => it.limits(),
+            Wants::Rows(it) => it.limits(),
         }
     }
 

@@ -235,9 +235,9 @@ fn unpacked(name: &str, opened: Opened) -> Result<Opened, ReadError> {
         }
     };
     let plain = match bytes.head(4) {
-        [0x1f, 0x8b, ..] => unpacked(bytes, |raw| {
-            Ok(Box::new(flate2::bufread::MultiGzDecoder::new(raw)))
-        })?,
+        [0x1f, 0x8b, ..] => {
+            unpacked(bytes, |raw| Ok(Box::new(flate2::bufread::MultiGzDecoder::new(raw))))?
+        }
         [0x28, 0xb5, 0x2f, 0xfd] => {
             unpacked(bytes, |raw| Ok(Box::new(zstd::stream::read::Decoder::with_buffer(raw)?)))?
         }

@@ -35,6 +35,11 @@ pub trait Input: Source {
     /// What has been noticed about columns, each with what deals with it.
     fn warnings(&self) -> Vec<(String, String)>;
 
+    /// Whether rows are counted as such, because there are no lines.
+    fn counts_rows(&self) -> bool {
+        false
+    }
+
     /// All columns of all rows, with the line of each row.
     ///
     /// # Errors
@@ -100,6 +105,7 @@ fn look_at_all(input: &mut dyn Input) -> Result<bool, ReadError> {
 pub fn read_whole(input: &mut dyn Input, name: &str) -> Result<Table, ReadError> {
     settled(input, |input| {
         let (data, lines) = input.rows_whole()?;
-        Ok(Table { name: name.to_owned(), columns: input.columns(), data, lines })
+        let in_rows = input.counts_rows();
+        Ok(Table { name: name.to_owned(), columns: input.columns(), data, lines, in_rows })
     })
 }

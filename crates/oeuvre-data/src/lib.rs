@@ -33,6 +33,8 @@
 //! ```
 
 mod bytes;
+#[cfg(feature = "columnar")]
+mod columnar;
 mod file_rows;
 mod growing;
 mod input;

@@ -5,6 +5,8 @@
 //! it to `kinds/` what its columns hold.
 
 use crate::bytes::{self, Opened};
+#[cfg(feature = "columnar")]
+use crate::columnar;
 use crate::file_rows::FileRows;
 use crate::input::Input;
 use crate::options::ReadOptions;
@@ -22,13 +24,35 @@ struct Format {
     open: Open,
 }
 
-/// A file that is to be opened.
-struct File<'n> {
-    /// As it was named, without its table.
+/// How a file was named.
+#[derive(Clone, Copy)]
+struct Named<'n> {
+    /// Without its table.
     name: &'n str,
     /// The table in it that was named.
     table: Option<&'n str>,
+}
+
+/// A file that is to be opened.
+struct File<'n> {
+    named: Named<'n>,
     opened: Opened,
+}
+
+impl Named<'_> {
+    /// An error where a table is named in what is one by itself.
+    fn ensure_one_table(&self, what: &str) -> Result<(), ReadError> {
+        let Some(table) = self.table else { return Ok(()) };
+        let it = DataProblem::in_file(self.name, format!("there is no table `{table}` in it"));
+        Err(it.help(format!("{what} is one table by itself: leave `#{table}` out")).into())
+    }
+}
+
+impl<'n> File<'n> {
+    /// Its text.
+    fn text(self, options: &ReadOptions) -> Result<(Named<'n>, Opened), ReadError> {
+        Ok((self.named, self.opened.text(self.named.name, options.encoding.as_deref())?))
+    }
 }
 
 /// Opens a file as it is to be read.
@@ -39,26 +63,39 @@ const HEAD: usize = 4096;
 
 /// All formats; the first that takes a file reads it.
 const FORMATS: &[Format] = &[
+    #[cfg(feature = "columnar")]
+    Format {
+        takes: columnar::is_parquet,
+        open: |file, _| {
+            file.named.ensure_one_table("a Parquet file")?;
+            Ok(Box::new(columnar::ParquetFile::new(file.named.name, file.opened)?))
+        },
+    },
+    #[cfg(feature = "columnar")]
+    Format {
+        takes: |head| columnar::is_arrow_file(head) || columnar::is_arrow_stream(head),
+        open: |file, _| {
+            file.named.ensure_one_table("an Arrow file")?;
+            Ok(Box::new(columnar::ArrowFile::new(file.named.name, file.opened)?))
+        },
+    },
     Format {
         takes: looks_like_json,
         open: |file, options| {
-            let text = file.opened.text(file.name, options.encoding.as_deref())?;
-            Ok(Box::new(JsonFile::new(file.name, text, file.table, options)?))
+            let (named, text) = file.text(options)?;
+            Ok(Box::new(JsonFile::new(named.name, text, named.table, options)?))
         },
     },
     Format {
         takes: |_| true,
         open: |file, options| {
-            let text = file.opened.text(file.name, options.encoding.as_deref())?;
+            let (named, text) = file.text(options)?;
             // JSON in another encoding is known only now.
             if looks_like_json(text.bytes.head(HEAD)) {
-                return Ok(Box::new(JsonFile::new(file.name, text, file.table, options)?));
+                return Ok(Box::new(JsonFile::new(named.name, text, named.table, options)?));
             }
-            if let Some(table) = file.table {
-                let it = DataProblem::in_file(file.name, format!("there is no table `{table}` in it"));
-                return Err(it.help("a file of records is one table by itself").into());
-            }
-            Ok(Box::new(CsvFile::new(file.name, text, options)?))
+            named.ensure_one_table("a file of records")?;
+            Ok(Box::new(CsvFile::new(named.name, text, options)?))
         },
     },
 ];
@@ -84,7 +121,10 @@ pub fn open(names: &[String], options: ReadOptions) -> Result<Box<dyn Input>, Re
         let Some(format) = FORMATS.iter().find(|format| (format.takes)(head)) else {
             unreachable!("the last format takes every file")
         };
-        let rows = (format.open)(File { name: file, table, opened }, options.of_file(place))?;
+        let rows = (format.open)(
+            File { named: Named { name: file, table }, opened },
+            options.of_file(place),
+        )?;
         files.push(stack::Opened { name: name.clone(), rows, keys: Vec::new() });
     }
     Ok(Box::new(Stack::new(files, options)?))

@@ -62,10 +62,7 @@ impl Stack {
     ///
     /// # Errors
     /// A column that a file lacks; options that name a column that is not there.
-    pub(crate) fn new(
-        mut opened: Vec<Opened>,
-        options: ReadOptions,
-    ) -> Result<Stack, ReadError> {
+    pub(crate) fn new(mut opened: Vec<Opened>, options: ReadOptions) -> Result<Stack, ReadError> {
         let known: IndexSet<String> = opened.iter().flat_map(headings).collect();
         // A column that an option names may come late in the rows.
         if options.columns_named().any(|name| !known.contains(name)) {
@@ -78,7 +75,8 @@ impl Stack {
             ensure_same(&names, &heads)?;
         }
         let all = all_headings(&heads);
-        let mut columns = Columns::new(&all, &names, decimals, &options)?;
+        let has_texts = opened.iter().any(|f| f.rows.counted() == Counted::Lines);
+        let mut columns = Columns::new(&all, &names, decimals, (has_texts, &options))?;
         let places: HashMap<&String, usize> =
             all.iter().enumerate().map(|(at, name)| (name, at)).collect();
         let mut files: Vec<Stacked> = Vec::new();
@@ -483,6 +481,10 @@ impl Input for Stack {
 
     fn warnings(&self) -> Vec<(String, String)> {
         self.columns.warnings()
+    }
+
+    fn counts_rows(&self) -> bool {
+        self.counted() != Counted::Lines
     }
 
     fn rows_whole(&self) -> Result<(Vec<Column>, Vec<u64>), ReadError> {

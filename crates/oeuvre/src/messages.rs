@@ -45,8 +45,8 @@ fn draw(error: &Error, color: bool) -> String {
             let mut title = String::new();
             if let Some(file) = &problem.file {
                 title.push_str(if file == "-" { "standard input" } else { file });
-                if let Some(line) = problem.line {
-                    let _ = write!(title, ", line {line}");
+                if problem.line.is_some() {
+                    let _ = write!(title, ", {}", problem.place());
                 }
                 if let Some(column) = &problem.column {
                     let _ = write!(title, ", column `{column}`");

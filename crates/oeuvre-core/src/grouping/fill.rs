@@ -438,8 +438,13 @@ mod tests {
         let mut batch = Batch::default();
         listed.scan(&[0], 1).unwrap()[0].next(&mut batch).unwrap();
         let lines = (1..=batch.rows as u64).collect();
-        let table =
-            Table { name: "l".into(), columns: listed.columns(), data: batch.columns, lines };
+        let table = Table {
+            name: "l".into(),
+            columns: listed.columns(),
+            data: batch.columns,
+            lines,
+            in_rows: false,
+        };
         let lookup = crate::LookupRequest {
             table: table.into(),
             on: SourceText::new("--match", "x = code"),

@@ -36,6 +36,7 @@ use crate::error::Error;
 use crate::pass::{Consumer, Pass, RowWork, Share};
 use crate::plan::{Built, Plan};
 use crate::rows::evaluator::Evaluator;
+use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column};
 use oeuvre_columns::value::calendar::Unit;
@@ -144,6 +145,10 @@ impl Consumer for Again<'_> {
 
     fn columns(&self) -> &[usize] {
         &self.plan.inputs
+    }
+
+    fn limits(&self) -> Limits {
+        self.plan.limits()
     }
 
     fn share(&self) -> AgainShare {

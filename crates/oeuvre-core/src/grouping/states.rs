@@ -11,6 +11,7 @@ use crate::ledger::Ledger;
 use crate::pass::{Consumer, Pass, RowWork, Selected, Share};
 use crate::plan::{Grouping, Plan};
 use crate::rows::program::Operand;
+use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column, Data};
 use std::collections::BTreeSet;
@@ -49,6 +50,10 @@ impl Consumer for Groups<'_> {
 
     fn columns(&self) -> &[usize] {
         &self.0.inputs
+    }
+
+    fn limits(&self) -> Limits {
+        self.0.limits()
     }
 
     fn share(&self) -> GroupsShare {

@@ -8,6 +8,7 @@ use crate::error::Error;
 use crate::pass::{Consumer, RowWork, Share};
 use crate::plan::Plan;
 use crate::rows::program::Operand;
+use oeuvre_columns::Limits;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
 
@@ -53,6 +54,10 @@ impl Consumer for Keep<'_> {
 
     fn columns(&self) -> &[usize] {
         &self.plan.inputs
+    }
+
+    fn limits(&self) -> Limits {
+        self.plan.limits()
     }
 
     fn share(&self) -> KeepShare {

@@ -11,6 +11,7 @@ use crate::pass::{Consumer, Pass, RowWork, Selected, Share, note_zero_divisions}
 use crate::plan::{Plan, TableInput};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
+use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column};
 use std::collections::BTreeMap;
@@ -112,6 +113,10 @@ impl Consumer for Probe<'_> {
         &self.0.inputs
     }
 
+    fn limits(&self) -> Limits {
+        self.0.limits()
+    }
+
     fn share(&self) -> ProbeShare {
         ProbeShare { rows: RowWork::new(self.0), table: Evaluator::new(&self.0.table) }
     }
@@ -157,6 +162,10 @@ impl<T: Send> Consumer for Show<'_, T> {
 
     fn columns(&self) -> &[usize] {
         &self.plan.inputs
+    }
+
+    fn limits(&self) -> Limits {
+        self.plan.limits()
     }
 
     fn share(&self) -> Shown<T> {

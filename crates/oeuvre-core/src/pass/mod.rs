@@ -31,7 +31,7 @@ pub(crate) use rows::{RowWork, Selected, note_zero_divisions};
 
 use crate::error::Error;
 use oeuvre_columns::column::{Batch, Column};
-use oeuvre_columns::{Account, Reader, Source};
+use oeuvre_columns::{Account, Bounds, Limits, Reader, Source};
 
 /// Who wants the rows of a pass.
 pub(crate) trait Consumer: Sync {
@@ -40,6 +40,11 @@ pub(crate) trait Consumer: Sync {
 
     /// The columns that it wants, by their place in the source; its batches have them in this order.
     fn columns(&self) -> &[usize];
+
+    /// Which rows it can want at all; no ranges where it wants all.
+    fn limits(&self) -> Limits {
+        Limits::default()
+    }
 
     /// A share that has seen no rows yet.
     fn share(&self) -> Self::Share;
@@ -110,7 +115,8 @@ impl<'a> Pass<'a> {
         consumers: &[C],
     ) -> Result<Vec<Done<C::Share>>, Error> {
         let hand_out = HandOut::new(consumers);
-        let readers = self.source.scan(&hand_out.columns, self.threads)?;
+        let bounds = Bounds { of: consumers.iter().map(Consumer::limits).collect() };
+        let readers = self.source.scan_within(&hand_out.columns, self.threads, &bounds)?;
         let work = |mut reader: Box<dyn Reader + '_>| {
             let mut shares: Vec<C::Share> = consumers.iter().map(Consumer::share).collect();
             let done = self.read(&hand_out, consumers, reader.as_mut(), &mut shares);

@@ -112,10 +112,11 @@ fn rows(
         rows.insert(key, row as u32);
     }
     if !doubled.is_empty() && on_doubled == Doubled::Stop {
+        let counted = if table.in_rows { "rows" } else { "lines" };
         let shown: Vec<String> = doubled
             .iter()
             .take(SHOWN)
-            .map(|(key, a, b)| format!("'{key}' on lines {a} and {b}"))
+            .map(|(key, a, b)| format!("'{key}' on {counted} {a} and {b}"))
             .collect();
         let more = doubled.len().saturating_sub(SHOWN);
         let more = if more > 0 { format!(", and {more} more") } else { String::new() };

@@ -28,6 +28,7 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+mod limits;
 mod lookups;
 mod lower;
 mod make;

@@ -8,6 +8,7 @@ use crate::grouping::GroupStates;
 use crate::pass::{Consumer, Pass, RowWork, Share};
 use crate::plan::Plan;
 use crate::table::Table;
+use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
@@ -78,6 +79,10 @@ impl Consumer for Find<'_> {
         &self.columns
     }
 
+    fn limits(&self) -> Limits {
+        self.plan.limits()
+    }
+
     fn share(&self) -> CellRows {
         CellRows { rows: RowWork::new(self.plan).keeping_all(), chunks: Vec::new() }
     }
@@ -124,8 +129,7 @@ pub(super) fn rows(
 ) -> Result<(Grid, InMemory), Error> {
     let locations = source.location_columns();
     let used = plan.inputs.len();
-    let columns =
-        plan.inputs.iter().copied().chain(locations.iter().map(|c| c.place)).collect();
+    let columns = plan.inputs.iter().copied().chain(locations.iter().map(|c| c.place)).collect();
     let find = Find { plan, columns, cell, hidden };
     let mut chunks = Pass::over(source, threads).serve(&find)?.share.chunks;
     chunks.sort_by_key(|c| c.0);

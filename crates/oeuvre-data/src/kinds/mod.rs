@@ -12,7 +12,7 @@
 
 pub(crate) mod values;
 
-use crate::options::{DateForm, DateOrder, Forced, ReadOptions, Zone};
+use crate::options::{DEFAULT_MISSING, DateForm, DateOrder, Forced, ReadOptions, Zone};
 use oeuvre_columns::names::{missing_texts, nearest, shell_quoted};
 use oeuvre_columns::value::calendar;
 use oeuvre_columns::value::pattern::DatePattern;
@@ -95,6 +95,25 @@ impl Unsettled {
 }
 
 impl Reading {
+    /// How values with a type are read that stand for themselves.
+    pub(crate) fn plain() -> Reading {
+        Reading {
+            shape: Shape::Text,
+            forced: None,
+            decimal: '.',
+            other_sign: false,
+            unsettled: None,
+            orders: Orders::ALL,
+            pattern: None,
+            zone: Arc::default(),
+        }
+    }
+
+    /// The wall clock at an instant, both in microseconds; `None` outside the calendar.
+    pub(crate) fn wall_clock(&self, instant: i64) -> Option<i64> {
+        self.zone.wall_clock(instant)
+    }
+
     /// How dates are read.
     pub(crate) fn dates(&self) -> DateWays<'_> {
         DateWays { orders: self.orders, pattern: self.pattern.as_deref(), zone: &self.zone }
@@ -145,7 +164,8 @@ pub(crate) enum Finding {
 }
 
 impl Columns {
-    /// Columns of which nothing is known but what the options say, in files with these decimal signs.
+    /// Columns of which nothing is known but what the options say, in files with these decimal signs; whether any
+    /// is of texts, that is, has no types.
     ///
     /// # Errors
     /// An option that names a column that is not there.
@@ -153,10 +173,13 @@ impl Columns {
         headings: &[String],
         files: &[String],
         decimals: Vec<char>,
-        options: &ReadOptions,
+        (has_texts, options): (bool, &ReadOptions),
     ) -> Result<Columns, ReadError> {
         let mut seen = HashSet::new();
-        let missing = options.missing.iter().filter(|m| seen.insert(m.as_str())).cloned();
+        // Where there are types, nothing but what was said stands for no value.
+        let said = |m: &&String| has_texts || !DEFAULT_MISSING.contains(&m.as_str());
+        let missing = options.missing.iter().filter(said);
+        let missing = missing.filter(|m| seen.insert(m.as_str())).cloned();
         let missing = Arc::new(missing.collect());
         let mut columns = Columns {
             states: Vec::new(),
@@ -291,7 +314,7 @@ impl Columns {
         let several = self.files.len() > 1;
         let odd = |reason: &DataProblem| OddValue {
             text: reason.message.trim_matches('\'').to_owned(),
-            line: reason.line.unwrap_or(0),
+            place: reason.place(),
             file: reason.file.clone().filter(|_| several),
         };
         let info = |c: &ColumnState| ColumnInfo {
@@ -420,10 +443,10 @@ impl Columns {
         (state.shape == Shape::Text && state.forced.is_none()).then(|| {
             let text = reason.message.trim_matches('\'');
             format!(
-                "{} is text because of {} on line {}; if that stands for no value: --missing {}",
+                "{} is text because of {} on {}; if that stands for no value: --missing {}",
                 state.name,
                 reason.message,
-                reason.line.unwrap_or(0),
+                reason.place(),
                 shell_quoted(&missing_texts(Some(&state.name), &[text]))
             )
         })
@@ -442,11 +465,11 @@ impl Columns {
             let numbers = matches!(state.shape, Shape::Number(_) | Shape::Float);
             if let (Some(by), true) = (&ways.other_sign, numbers) {
                 said.push(format!(
-                    "{}{of} is read with `{}` as its decimal sign, because of {} on line {}; the other way: {}",
+                    "{}{of} is read with `{}` as its decimal sign, because of {} on {}; the other way: {}",
                     state.name,
                     ways.decimal,
                     by.message,
-                    by.line.unwrap_or(0),
+                    by.place(),
                     self.options.typed("--decimal", &values::other_sign(ways.decimal).to_string()),
                 ));
             }
@@ -460,10 +483,10 @@ impl Columns {
                 };
                 let other = values::other_sign(ways.decimal);
                 said.push(format!(
-                    "{}{of} can be read two ways: {} on line {} is taken as {}, and could be {}; the other way: {}",
+                    "{}{of} can be read two ways: {} on {} is taken as {}, and could be {}; the other way: {}",
                     state.name,
                     it.message,
-                    it.line.unwrap_or(0),
+                    it.place(),
                     read(ways.decimal),
                     read(other),
                     self.options.typed("--decimal", &other.to_string()),
@@ -686,9 +709,9 @@ impl ColumnState {
         let digits = self.shape == Shape::Float && !text.contains(['e', 'E']);
         digits.then(|| {
             format!(
-                "{} is calculated in binary64, with 15 to 17 digits: {text} on line {} and others together need more than 38",
+                "{} is calculated in binary64, with 15 to 17 digits: {text} on {} and others together need more than 38",
                 self.name,
-                reason.line.unwrap_or(0)
+                reason.place()
             )
         })
     }
@@ -720,7 +743,7 @@ mod tests {
     /// Columns of one file.
     fn one_file(headings: &[&str], options: &ReadOptions) -> Result<Columns, ReadError> {
         let headings: Vec<String> = headings.iter().map(|&h| h.to_owned()).collect();
-        Columns::new(&headings, &["f.csv".to_owned()], vec!['.'], options)
+        Columns::new(&headings, &["f.csv".to_owned()], vec!['.'], (true, options))
     }
 
     /// What a column turns out to be when its values are learnt one by one, as passes would.

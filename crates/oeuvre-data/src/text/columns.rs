@@ -99,8 +99,8 @@ impl ColumnReader {
         }
     }
 
-    /// Fills a column that the file does not have.
-    pub(crate) fn lack(&self, rows: usize, out: &mut Column) {
+    /// Fills a column with missing values.
+    pub(crate) fn blank(&self, rows: usize, out: &mut Column) {
         match self.reading.shape {
             Shape::Unknown | Shape::Number(_) | Shape::DateTime => {
                 fresh!(out.data, I64, rows).fill(MISSING_I64);
@@ -111,6 +111,11 @@ impl ColumnReader {
             Shape::Text => fresh!(out.data, Codes, rows).fill(MISSING_CODE),
         }
         out.marks.clear();
+    }
+
+    /// Fills a column that the file does not have.
+    pub(crate) fn lack(&self, rows: usize, out: &mut Column) {
+        self.blank(rows, out);
         (0..rows as u32).for_each(|row| out.marks.put(row, Mark::Lacking));
     }
 

@@ -13,6 +13,8 @@ pub(crate) struct Place<'a> {
     pub(crate) file: &'a str,
     /// Its line, or its row.
     pub(crate) line: u64,
+    /// Whether it is a row.
+    pub(crate) in_rows: bool,
     /// The piece of the file.
     pub(crate) piece: u64,
     /// Its column in the stack.
@@ -30,7 +32,11 @@ pub(crate) fn told(
     let columns = wanted.columns;
     let state = &columns.states()[place.column];
     let at = |message: String| {
-        DataProblem::in_file(place.file, message).at_line(place.line).in_column(state.name.clone())
+        let it = DataProblem::in_file(place.file, message).in_column(state.name.clone());
+        match place.in_rows {
+            true => it.at_row(place.line),
+            false => it.at_line(place.line),
+        }
     };
     let again = |finding: Finding| {
         columns.note(wanted.file, place.piece, place.column, finding);

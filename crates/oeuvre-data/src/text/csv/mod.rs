@@ -179,7 +179,9 @@ impl FileRows for CsvFile {
     fn notes(&self, options: &ReadOptions) -> Vec<Note> {
         let Some(shown) = &self.western else { return Vec::new() };
         let at = match (&shown.column, shown.line) {
-            (Some(column), Some(line)) => format!("{} in {column} on line {line}", shown.message),
+            (Some(column), Some(_)) => {
+                format!("{} in {column} on {}", shown.message, shown.place())
+            }
             _ => "its headings".to_owned(),
         };
         let text = format!(

@@ -208,7 +208,7 @@ impl PieceReader<'_> {
         let first = read_columns(&shared.wanted.wants, &mut self.readers, &records, batch, lines);
         if let Some((row, column, trouble)) = first {
             let line = line_of(bytes, start + trouble.place());
-            let place = Place { file: &file.name, line, piece: self.piece, column };
+            let place = Place { file: &file.name, line, in_rows: false, piece: self.piece, column };
             self.pending = Some(told(trouble, place, &shared.wanted, file.encoding.is_some()));
             let before: Vec<u32> = (0..row).collect();
             batch.rows = row as usize;

@@ -272,9 +272,12 @@ fn no_objects(name: &str) -> ReadError {
 }
 
 fn no_tables(name: &str, table: &str) -> ReadError {
-    DataProblem::in_file(name, format!("there is no list `{table}` in it: its rows stand by themselves"))
-        .help(format!("leave `#{table}` out"))
-        .into()
+    DataProblem::in_file(
+        name,
+        format!("there is no list `{table}` in it: its rows stand by themselves"),
+    )
+    .help(format!("leave `#{table}` out"))
+    .into()
 }
 
 #[cfg(test)]
@@ -313,7 +316,11 @@ mod tests {
 
     #[rstest]
     #[case("[1,2]", None, "no list of objects")]
-    #[case("{\"x\":[{\"a\":1}],\"y\":[{\"a\":1}]}", None, "several lists of objects in it: `x`, `y` [\"say which: 'f.json#x'\"]")]
+    #[case(
+        "{\"x\":[{\"a\":1}],\"y\":[{\"a\":1}]}",
+        None,
+        "several lists of objects in it: `x`, `y` [\"say which: 'f.json#x'\"]"
+    )]
     #[case("{\"orders\":[{\"a\":1}]}", Some("order"), "did you mean `orders`?")]
     #[case("[{\"a\":1}]", Some("x"), "no list of objects")]
     #[case("{\"a\":1}\n{\"a\":1}", Some("x"), "leave `#x` out")]

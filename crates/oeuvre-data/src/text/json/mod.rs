@@ -25,7 +25,7 @@ use oeuvre_columns::{DataProblem, ReadError};
 use reader::{Pass, Records};
 use std::borrow::Cow;
 use tokens::{Cursor, Wrong};
-use tree::{Trouble, Tree};
+use tree::{Tree, Trouble};
 
 pub(crate) use layout::looks_like_json;
 

@@ -340,7 +340,9 @@ impl JsonReader<'_> {
                 (Want::Values { column, .. }, Some((slot, reader))) => {
                     reader.prepare(out);
                     if let Err((row, trouble)) = reader.read(&records, *slot, out)
-                        && first.as_ref().is_none_or(|f| (row, trouble.place()) < (f.0, f.2.place()))
+                        && first
+                            .as_ref()
+                            .is_none_or(|f| (row, trouble.place()) < (f.0, f.2.place()))
                     {
                         first = Some((row, *column, trouble));
                     }
@@ -352,7 +354,7 @@ impl JsonReader<'_> {
         }
         if let Some((row, column, trouble)) = first {
             let line = shared.line_of(starts[row as usize]);
-            let place = Place { file: &file.name, line, piece: self.piece, column };
+            let place = Place { file: &file.name, line, in_rows: false, piece: self.piece, column };
             let named = file.options.encoding.is_some();
             self.pending = Some(told(trouble, place, &shared.wanted, named));
             let before: Vec<u32> = (0..row).collect();

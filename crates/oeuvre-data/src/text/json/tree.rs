@@ -82,11 +82,7 @@ pub(super) trait Visitor {
 
 impl Tree {
     pub(super) fn new() -> Tree {
-        Tree {
-            nodes: vec![Node::default()],
-            of_heading: HashMap::new(),
-            columns: Vec::new(),
-        }
+        Tree { nodes: vec![Node::default()], of_heading: HashMap::new(), columns: Vec::new() }
     }
 
     /// Reads an object, which starts at the cursor; names that are not known are trouble.
