@@ -118,17 +118,17 @@ fn changed(name: &str) -> ReadError {
 }
 
 /// Takes bytes in until they are all there.
-struct Spool {
+pub(crate) struct Spool {
     memory: Vec<u8>,
     file: Option<File>,
 }
 
 impl Spool {
-    fn new() -> Spool {
+    pub(crate) fn new() -> Spool {
         Spool { memory: Vec::new(), file: None }
     }
 
-    fn finish(mut self) -> io::Result<Bytes> {
+    pub(crate) fn finish(mut self) -> io::Result<Bytes> {
         match &mut self.file {
             None => Ok(Bytes::Owned(self.memory)),
             Some(file) => {
@@ -218,7 +218,7 @@ fn stream(name: &str, mut from: impl Read + Send + 'static) -> Result<Bytes, Rea
 }
 
 /// What is compressed is unpacked.
-fn unpacked(name: &str, opened: Opened) -> Result<Opened, ReadError> {
+pub(crate) fn unpacked(name: &str, opened: Opened) -> Result<Opened, ReadError> {
     let Opened { bytes, stamp } = opened;
     let unpacked = |bytes: Bytes,
                     of: fn(Raw) -> io::Result<Box<dyn Read + Send>>|

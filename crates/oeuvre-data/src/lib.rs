@@ -46,9 +46,13 @@ mod options;
 mod saved;
 mod stack;
 mod text;
+#[cfg(feature = "web")]
+mod web;
 
 pub use input::{Input, read_whole, settled};
-pub use names::files_named;
+pub use names::{files_named, name_shown, stem_of};
 pub use open::open;
 pub use options::{DateForm, DateOrder, Forced, Lacking, ReadOptions, Uneven, Zone};
 pub use saved::{read_saved, saved_checks, saved_tables};
+#[cfg(feature = "web")]
+pub use web::{Credential, Secret, WebOptions};

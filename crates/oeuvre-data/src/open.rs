@@ -9,12 +9,12 @@ use crate::bytes::{self, Opened};
 use crate::columnar;
 use crate::file_rows::FileRows;
 use crate::input::Input;
+use crate::names::{is_address, keys_of, name_shown, parted};
 use crate::options::ReadOptions;
 use crate::stack::{self, Stack};
 use crate::text::csv::CsvFile;
 use crate::text::json::{JsonFile, looks_like_json};
 use oeuvre_columns::{DataProblem, ReadError};
-use std::path::Path;
 
 /// A format that rows are read from.
 struct Format {
@@ -100,14 +100,6 @@ const FORMATS: &[Format] = &[
     },
 ];
 
-/// A file's name and the table in it that is named behind `#`. A file whose very name holds a `#` is found first.
-fn parted(name: &str) -> (&str, Option<&str>) {
-    match name.rsplit_once('#') {
-        Some((file, table)) if !Path::new(name).exists() => (file, Some(table)),
-        _ => (name, None),
-    }
-}
-
 /// Opens what some names stand for, in the order in which their rows are to be stacked. `-` is standard input.
 ///
 /// # Errors
@@ -116,16 +108,31 @@ pub fn open(names: &[String], options: ReadOptions) -> Result<Box<dyn Input>, Re
     let mut files = Vec::new();
     for (place, name) in names.iter().enumerate() {
         let (file, table) = parted(name);
-        let opened = bytes::open(file)?;
+        let own = options.of_file(place);
+        let opened = match is_address(file) {
+            true => fetched(file, own)?,
+            false => bytes::open(file)?,
+        };
+        let shown = name_shown(file);
         let head = opened.bytes.head(HEAD);
         let Some(format) = FORMATS.iter().find(|format| (format.takes)(head)) else {
             unreachable!("the last format takes every file")
         };
-        let rows = (format.open)(
-            File { named: Named { name: file, table }, opened },
-            options.of_file(place),
-        )?;
-        files.push(stack::Opened { name: name.clone(), rows, keys: Vec::new() });
+        let rows = (format.open)(File { named: Named { name: &shown, table }, opened }, own)?;
+        files.push(stack::Opened { name: shown, rows, keys: keys_of(file) });
     }
     Ok(Box::new(Stack::new(files, options)?))
+}
+
+/// What a server has under an address.
+#[cfg(feature = "web")]
+fn fetched(address: &str, options: &ReadOptions) -> Result<Opened, ReadError> {
+    let opened = crate::web::fetch(address, options.most_bytes, &options.web)?;
+    bytes::unpacked(&name_shown(address), opened)
+}
+
+#[cfg(not(feature = "web"))]
+fn fetched(address: &str, _: &ReadOptions) -> Result<Opened, ReadError> {
+    let it = DataProblem::in_file(address, "this program was built without a way to fetch files");
+    Err(it.help("fetch it first, and name the file").into())
 }

@@ -8,6 +8,8 @@
 //! assert!(european.missing.contains(&"n/a".to_string()));
 //! ```
 
+#[cfg(feature = "web")]
+use crate::web::WebOptions;
 use jiff::tz::TimeZone;
 use oeuvre_columns::choices;
 use oeuvre_columns::value::pattern::DatePattern;
@@ -142,6 +144,11 @@ pub struct ReadOptions {
     pub lacking: Lacking,
     /// The zone whose wall clock times with an offset are read by.
     pub zone: Zone,
+    /// The longest that may be held whole, and the longest file that is fetched.
+    pub most_bytes: u64,
+    /// How files are fetched from servers.
+    #[cfg(feature = "web")]
+    pub web: Arc<WebOptions>,
     /// The name of the lookup that is read, for messages that name an option; `None` for the rows.
     pub lookup: Option<String>,
     /// Bytes in a piece of work; no result depends on it.
@@ -191,6 +198,9 @@ impl Default for ReadOptions {
             skip_lines: 0,
             lacking: Lacking::Stop,
             zone: Zone::default(),
+            most_bytes: 4 << 30,
+            #[cfg(feature = "web")]
+            web: Arc::default(),
             lookup: None,
             // With its marks and columns a piece stays in a core's second-level cache.
             piece_bytes: 256 << 10,

@@ -1,10 +1,12 @@
-//! The terminal and the environment, looked at in this one place: width, colour, how many threads.
+//! The terminal and the environment, looked at in this one place: width, colour, how many threads, passwords.
 //!
 //! Everything else gets these as settings, so that what is written never depends on where it is tested.
 
 use oeuvre_columns::choices;
 use oeuvre_columns::value::calendar::civil_from_days;
 use std::io::IsTerminal;
+#[cfg(feature = "web")]
+use std::sync::Arc;
 
 choices! {
     /// When to use colour.
@@ -56,4 +58,96 @@ pub(crate) fn stamp() -> String {
     let (year, month, day) = civil_from_days((seconds / 86_400) as i32);
     let (hour, minute) = (seconds / 3600 % 24, seconds / 60 % 60);
     format!("Made on {year:04}-{month:02}-{day:02} at {hour:02}:{minute:02} UTC")
+}
+
+/// How files are fetched from servers: with the passwords of the password file, the tokens and the certificates that
+/// the environment names, and with a line on the terminal while it takes long.
+#[cfg(feature = "web")]
+pub(crate) fn web() -> Arc<oeuvre_data::WebOptions> {
+    use oeuvre_data::{Credential, Secret, WebOptions};
+    let mut credentials = Vec::new();
+    // A host and its token, several of them parted by blanks.
+    let tokens = std::env::var("OEUVRE_TOKENS").unwrap_or_default();
+    for (host, token) in tokens.split_whitespace().filter_map(|pair| pair.split_once('=')) {
+        let secret = Secret::Token(token.to_owned());
+        credentials.push(Credential { host: host.to_owned(), secret });
+    }
+    let home = || std::env::var_os("HOME").map(|home| std::path::Path::new(&home).join(".netrc"));
+    let file = std::env::var_os("NETRC").map(Into::into).or_else(home);
+    if let Some(text) = file.and_then(|file| std::fs::read_to_string(file).ok()) {
+        credentials.extend(passwords(&text).into_iter().map(|(host, user, password)| Credential {
+            host,
+            secret: Secret::Password { user, password },
+        }));
+    }
+    let certificates = std::env::var_os("SSL_CERT_FILE").and_then(|file| std::fs::read(file).ok());
+    let progress: Option<fn(&str, u64, Option<u64>)> =
+        std::io::stderr().is_terminal().then_some(fetching as _);
+    Arc::new(WebOptions { credentials, certificates, progress, ..WebOptions::default() })
+}
+
+/// The hosts of a password file, as the programs of networks have it (`machine HOST login USER password WORD`), with
+/// user and password. What stands behind `default` is for hosts that nobody has named, and is left alone.
+#[cfg(feature = "web")]
+fn passwords(text: &str) -> Vec<(String, String, String)> {
+    let mut all: Vec<(String, String, String)> = Vec::new();
+    let mut words = text.split_whitespace();
+    let mut named = false;
+    while let Some(word) = words.next() {
+        match word {
+            "machine" => {
+                let host = words.next().unwrap_or_default().to_owned();
+                all.push((host, String::new(), String::new()));
+                named = true;
+            }
+            "default" => named = false,
+            "login" | "password" | "account" => {
+                let value = words.next().unwrap_or_default();
+                if let Some(last) = all.last_mut().filter(|_| named) {
+                    match word {
+                        "login" => last.1 = value.to_owned(),
+                        "password" => last.2 = value.to_owned(),
+                        _ => {}
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+    all
+}
+
+/// Says on the terminal how much of a file has come, at most ten times a second, and takes it away at the end.
+#[cfg(feature = "web")]
+fn fetching(name: &str, come: u64, all: Option<u64>) {
+    use std::io::Write;
+    use std::sync::Mutex;
+    use std::time::{Duration, Instant};
+    static SAID: Mutex<Option<(Instant, Instant)>> = Mutex::new(None);
+    let mut said = SAID.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let now = Instant::now();
+    let (began, last) = *said.get_or_insert((now, now));
+    let mut stderr = std::io::stderr();
+    if all == Some(come) {
+        let _ = write!(stderr, "\r\x1b[K");
+        *said = None;
+    } else if now - began > Duration::from_secs(1) && now - last > Duration::from_millis(100) {
+        let of = all.map_or(String::new(), |all| format!(" of {} MB", all >> 20));
+        let name = oeuvre_columns::names::visible_label(name);
+        let _ = write!(stderr, "\r\x1b[Kfetching {name}: {} MB{of}", come >> 20);
+        *said = Some((began, now));
+    }
+}
+
+#[cfg(all(test, feature = "web"))]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn passwords_stand_behind_their_hosts() {
+        let file = "machine h.example login ana password w0rd\nmachine other\n  password x login bo\ndefault login me password no\n";
+        let expected = [("h.example", "ana", "w0rd"), ("other", "bo", "x")]
+            .map(|(host, user, word)| (host.to_owned(), user.to_owned(), word.to_owned()));
+        assert_eq!(passwords(file), expected);
+    }
 }

@@ -3,7 +3,7 @@
 use crate::args::style::ensure_fits;
 use oeuvre_columns::Source;
 use oeuvre_core::{ColumnsTop, Error, Grid, Ledger, Plan, Request, Section, respelt};
-use oeuvre_data::{Input, ReadOptions, files_named, open, settled};
+use oeuvre_data::{Input, ReadOptions, files_named, name_shown, open, settled};
 use oeuvre_render::Style;
 
 /// Plans a request and does something with the plan, until the kinds of its columns are settled.
@@ -48,8 +48,14 @@ pub(crate) fn summarize(
     planned(input.as_mut(), (request, threads), style, |plan, request, input, top| {
         let (mut grid, mut ledger) = oeuvre_core::run_with_checks(plan, request, input, threads)?;
         top.arrange(&mut grid, &mut ledger);
-        let sections =
-            if explains { oeuvre_core::explain(request, plan, &files) } else { Vec::new() };
+        let sections = if explains {
+            {
+                let shown: Vec<String> = files.iter().map(|file| name_shown(file)).collect();
+                oeuvre_core::explain(request, plan, &shown)
+            }
+        } else {
+            Vec::new()
+        };
         Ok((grid, ledger, sections))
     })
 }

@@ -71,10 +71,16 @@ pub fn explain(request: &Request, plan: &Plan, files: &[String]) -> Vec<Section>
     sections
 }
 
+/// Up to so many files are named, each by its name.
+const FILES_SHOWN: usize = 6;
+
 fn rows(request: &Request, plan: &Plan, files: &[String]) -> Section {
     let it = &plan;
     let mut lines = vec![match files {
         [one] => format!("read from {one}"),
+        [first, second, .., last] if files.len() > FILES_SHOWN => {
+            format!("read from {} files, one after the other: {first}, {second}, … {last}", files.len())
+        }
         many => format!("read from {} files, one after the other: {}", many.len(), many.join(", ")),
     }];
     let used: Vec<&str> = it.inputs.iter().map(|&i| it.columns[i].name.as_str()).collect();

@@ -70,6 +70,9 @@ pub(crate) struct ReadingArgs {
     /// The time zone by whose clock times with an offset are read; UTC unless said.
     #[arg(hide_short_help = true, long, value_name = "NAME")]
     zone: Vec<String>,
+    /// The most that may be fetched or held whole, such as 20G; 4G unless said.
+    #[arg(hide_short_help = true, long, value_name = "SIZE")]
+    most_bytes: Option<String>,
     /// Bytes in a piece of work; no result depends on it.
     #[arg(long, value_name = "BYTES", hide = true)]
     piece_bytes: Option<usize>,
@@ -124,6 +127,20 @@ fn zone(text: &str) -> Result<Zone, Error> {
             None => "a zone is named by its region and city, such as --zone Europe/Oslo".to_owned(),
         };
         Error::request_with_help(format!("--zone: there is no time zone `{text}`"), help)
+    })
+}
+
+/// A number of bytes: `500M`, `20G`, `1000000`.
+fn bytes(text: &str) -> Result<u64, Error> {
+    let upper = text.trim().to_ascii_uppercase();
+    let upper = upper.trim_end_matches('B').trim_end_matches('I');
+    let shifts = [('K', 10), ('M', 20), ('G', 30), ('T', 40)];
+    let unit = shifts.iter().find_map(|(unit, shift)| Some((upper.strip_suffix(*unit)?, *shift)));
+    let (digits, shift) = unit.unwrap_or((upper, 0));
+    let number = digits.trim().parse::<u64>().ok().filter(|n| n.leading_zeros() > shift);
+    number.map(|n| n << shift).ok_or_else(|| {
+        let message = format!("--most-bytes '{text}' is no number of bytes");
+        Error::request_with_help(message, "write --most-bytes 20G, or 500M")
     })
 }
 
@@ -232,6 +249,13 @@ impl ReadingArgs {
         }
         if let Some(bytes) = self.piece_bytes {
             options.piece_bytes = bytes.max(1);
+        }
+        if let Some(size) = &self.most_bytes {
+            options.most_bytes = bytes(size)?;
+        }
+        #[cfg(feature = "web")]
+        {
+            options.web = crate::environment::web();
         }
         self.texts_that_are_missing(whose, &mut options);
         for text in &self.kinds {

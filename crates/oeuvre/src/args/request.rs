@@ -9,7 +9,7 @@ use oeuvre_core::language::columns_of_list;
 use oeuvre_core::{
     Check, Doubled, Error, LookupRequest, NoMatch, Request, Show, SourceText, Totals, TotalsAt,
 };
-use oeuvre_data::{ReadOptions, files_named, open, read_whole};
+use oeuvre_data::{ReadOptions, files_named, open, read_whole, stem_of};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -307,11 +307,11 @@ pub(crate) fn named(text: &str) -> Option<(String, &str)> {
 /// The name of a lookup and its file, of `FILE` or `NAME=FILE`.
 pub(crate) fn name_and_file(text: &str) -> (String, &str) {
     match text.split_once('=') {
-        Some((name, file)) if !Path::new(text).exists() => (name.trim().to_owned(), file.trim()),
-        _ => {
-            let stem = Path::new(text).file_stem();
-            (stem.and_then(|s| s.to_str()).unwrap_or(text).to_owned(), text)
+        // What has a slash in it is the beginning of a path or an address.
+        Some((name, file)) if !name.contains('/') && !Path::new(text).exists() => {
+            (name.trim().to_owned(), file.trim())
         }
+        _ => (stem_of(text), text),
     }
 }
 

@@ -9,7 +9,7 @@ use crate::failure::Failure;
 use crate::report;
 use clap::ArgMatches;
 use oeuvre_core::{Error, Plan};
-use oeuvre_data::{files_named, open, settled};
+use oeuvre_data::{files_named, name_shown, open, settled};
 use oeuvre_render::{escape_controls, write_sections};
 use std::path::Path;
 
@@ -30,11 +30,12 @@ pub(crate) fn run(args: &ExplainArgs, typed: &ArgMatches) -> Result<(), Failure>
     }
     let files = files_named(&args.files, None)?;
     let mut input = open(&files, options)?;
+    let shown: Vec<String> = files.iter().map(|file| name_shown(file)).collect();
     // No more is read than the sample from which kinds are guessed, and so no spelling is counted.
     let sections = settled(input.as_mut(), |input| {
         let plan = Plan::new(&request, input.columns())?;
         ensure_fits(&style, &plan)?;
-        Ok::<_, Error>(oeuvre_core::explain(&request, &plan, &files))
+        Ok::<_, Error>(oeuvre_core::explain(&request, &plan, &shown))
     })?;
     let output = &args.output;
     let width = output.width.or_else(environment::terminal_width).unwrap_or(usize::MAX);

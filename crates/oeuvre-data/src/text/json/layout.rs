@@ -302,10 +302,10 @@ mod tests {
     #[case("{\n\"a\":1}\n{\"a\":2}\n", None, (Form::Sequence, 0, false))]
     #[case("{\"a\":1}{\"a\":2}", None, (Form::Sequence, 0, false))]
     #[case("{\"n\":2,\"data\":[{\"a\":1}]}", None, (Form::List, 15, false))]
-    #[case("{\"x\":[{\"a\":1}],\"y\":{\"z\":[{\"a\":1}]}}", Some("y.z"), (Form::List, 27, false))]
+    #[case("{\"x\":[{\"a\":1}],\"y\":{\"z\":[{\"a\":1}]}}", Some("y.z"), (Form::List, 25, false))]
     #[case("{\"columns\":[],\"lines\":[{\"role\":\"line\",\"cells\":{}}]}", None, (Form::List, 23, true))]
     #[case("{\"role\":\"line\",\"cells\":{\"a\":1}}\n{\"role\":\"total\",\"cells\":{}}", None, (Form::Lines, 0, true))]
-    #[case("{\"parts\":[{\"kind\":\"text\"},{\"name\":\"t\",\"columns\":[],\"rows\":[{\"a\":1}]}]}", None, (Form::List, 61, false))]
+    #[case("{\"parts\":[{\"kind\":\"text\"},{\"name\":\"t\",\"columns\":[],\"rows\":[{\"a\":1}]}]}", None, (Form::List, 59, false))]
     fn records_are_found(
         #[case] text: &str,
         #[case] table: Option<&str>,
