@@ -74,7 +74,14 @@ pub fn respelt_all<'a>(
                 Some(lookup) => l.table.name == *lookup,
                 None => l.table.columns.iter().any(|c| c.name == name),
             };
-            let own = columns.iter().position(|c| lookup.is_none() && c.name == name);
+            // A member of an object is a column whose name has a dot.
+            let has_lookup = |of: &str| request.lookups.iter().any(|l| l.table.name == of);
+            let own_name = match &lookup {
+                None => Some(name.clone()),
+                Some(of) if !has_lookup(of) => Some(format!("{of}.{name}")),
+                Some(_) => None,
+            };
+            let own = columns.iter().position(|c| Some(&c.name) == own_name.as_ref());
             match (own, request.lookups.iter_mut().find(of_lookup)) {
                 (Some(place), _) => {
                     ensure_text(&columns[place])?;

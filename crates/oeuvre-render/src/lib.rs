@@ -58,6 +58,8 @@ pub use ledger::{
 pub use sections::write_sections;
 pub use style::{Named, Style, StyleProblem};
 pub use writers::Format;
+#[cfg(feature = "columnar")]
+pub use writers::columnar::{Made, Sink};
 
 /// How to draw text.
 #[derive(Clone, Copy, Debug, Default)]

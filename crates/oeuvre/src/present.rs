@@ -8,6 +8,7 @@ use crate::deliver::deliver_as;
 use crate::environment;
 use crate::failure::Failure;
 use oeuvre_columns::names::all_of;
+use oeuvre_columns::{Note, Topic};
 use oeuvre_core::{Error, Grid, Ledger, Section};
 use oeuvre_render::{Document, Format, LedgerSettings, PartType, Settings, Style, TextSettings};
 use std::collections::HashSet;
@@ -37,7 +38,14 @@ pub(crate) fn present_explained(
         document.explained.push((document.parts[0].name.clone(), explained));
     }
     deliver_document(output.to.as_deref(), &document, settings)?;
-    tell(output, ledger)
+    match settings.format.leaves_out(grid, style) {
+        None => tell(output, ledger),
+        Some(text) => {
+            let mut ledger = ledger.clone();
+            ledger.notes.push(Note::new(Topic::Reading, text));
+            tell(output, &ledger)
+        }
+    }
 }
 
 /// Writes a document to a file, or to standard output.
@@ -50,11 +58,7 @@ pub(crate) fn deliver_document(
     if let Some((message, help)) = format.refuses(document) {
         return Err(Error::request_with_help(message, help).into());
     }
-    if format.is_binary() && to.is_none() && io::stdout().is_terminal() {
-        let message = format!("{} is not for a terminal", format.name());
-        let help = format!("name a file: --to FILE.{}", format.ending());
-        return Err(Error::request_with_help(message, help).into());
-    }
+    ensure_no_terminal(format, to)?;
     // What stands beside a document has the beginning of its name.
     let stem = to.and_then(|to| to.file_stem()?.to_str());
     let settings = Settings { beside: stem, ..settings };
@@ -63,6 +67,15 @@ pub(crate) fn deliver_document(
         deliver_as(Some(&path), format, |out| out.write_all(&bytes))?;
     }
     deliver_as(to, format, |out| oeuvre_render::write_document(document, settings, out))
+}
+
+/// That what is no text goes to no terminal.
+pub(crate) fn ensure_no_terminal(format: Format, to: Option<&Path>) -> Result<(), Error> {
+    if !format.is_binary() || to.is_some() || !io::stdout().is_terminal() {
+        return Ok(());
+    }
+    let message = format!("{} is not for a terminal", format.name());
+    Err(Error::request_with_help(message, format!("name a file: --to FILE.{}", format.ending())))
 }
 
 /// Where a report goes.

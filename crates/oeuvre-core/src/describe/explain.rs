@@ -79,7 +79,10 @@ fn rows(request: &Request, plan: &Plan, files: &[String]) -> Section {
     let mut lines = vec![match files {
         [one] => format!("read from {one}"),
         [first, second, .., last] if files.len() > FILES_SHOWN => {
-            format!("read from {} files, one after the other: {first}, {second}, … {last}", files.len())
+            format!(
+                "read from {} files, one after the other: {first}, {second}, … {last}",
+                files.len()
+            )
         }
         many => format!("read from {} files, one after the other: {}", many.len(), many.join(", ")),
     }];

@@ -368,20 +368,24 @@ impl<'a> Parser<'a> {
         Ok(Expr { node, span: start..end })
     }
 
-    /// A name, and the column after it where it is a lookup's.
+    /// A name, and the column after it where it is a lookup's, or that of an object; its own name may have
+    /// dots, too.
     fn name(&mut self, table: Option<String>, name: String) -> Node {
-        if table.is_none() && matches!(self.peek(), Token::Sign(".")) {
-            let column = match self.tokens.get(self.at + 1).map(|t| &t.token) {
-                Some(Token::Word(w) | Token::Quoted(w)) => Some(w.clone()),
-                _ => None,
+        let mut behind: Vec<String> = Vec::new();
+        while table.is_none() && matches!(self.peek(), Token::Sign(".")) {
+            let (Some(Token::Word(part)) | Some(Token::Quoted(part))) =
+                self.tokens.get(self.at + 1).map(|t| &t.token)
+            else {
+                break;
             };
-            if let Some(column) = column {
-                self.advance();
-                self.advance();
-                return Node::Name { table: Some(name), name: column };
-            }
+            behind.push(part.clone());
+            self.advance();
+            self.advance();
         }
-        Node::Name { table, name }
+        match behind.is_empty() {
+            true => Node::Name { table, name },
+            false => Node::Name { table: Some(name), name: behind.join(".") },
+        }
     }
 
     fn call(&mut self, name: String, name_span: Range<usize>) -> Result<Node, Diagnostic> {

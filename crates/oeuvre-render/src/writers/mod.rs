@@ -13,6 +13,8 @@
 //! assert!("json".parse::<Format>().is_ok_and(|format| !format.is_for_reading()));
 //! ```
 
+#[cfg(feature = "columnar")]
+pub(crate) mod columnar;
 #[cfg(feature = "html")]
 mod html;
 mod json;
@@ -30,6 +32,8 @@ mod xlsx;
 use crate::Settings;
 use crate::document::{Document, Part};
 use crate::style::Style;
+#[cfg(feature = "columnar")]
+use oeuvre_core::Plan;
 use oeuvre_core::{Grid, Ledger, Trace};
 use std::fmt;
 use std::io::{self, Write};
@@ -111,6 +115,24 @@ pub(crate) trait Writer: Sync {
         None
     }
 
+    /// Whether it takes the rows of a listing as they come, although it is no text.
+    fn streams_rows(&self) -> bool {
+        false
+    }
+
+    /// What of a table is not in the file, in words.
+    fn leaves_out(&self, grid: &Grid, style: &Style) -> Option<String> {
+        let _ = (grid, style);
+        None
+    }
+
+    /// What takes the rows of a listing as they come, where they are no text; `None` for other types.
+    #[cfg(feature = "columnar")]
+    fn sink(&self, plan: &Plan) -> Option<io::Result<columnar::Sink>> {
+        let _ = plan;
+        None
+    }
+
     /// Writes a traced cell: its rows alone, unless there is room for more.
     fn write_trace(
         &self,
@@ -143,6 +165,12 @@ static WRITERS: &[&dyn Writer] = &[
     &json::Json,
     &json::Lines,
     &markdown::Markdown,
+    #[cfg(feature = "columnar")]
+    &columnar::PARQUET,
+    #[cfg(feature = "columnar")]
+    &columnar::ARROW,
+    #[cfg(feature = "columnar")]
+    &columnar::ARROWS,
     #[cfg(feature = "html")]
     &html::Html,
     #[cfg(feature = "xlsx")]
@@ -246,9 +274,20 @@ impl Format {
         misleading.or_else(|| self.0.refuses(document))
     }
 
+    /// What of a table is not in the file, in words.
+    pub fn leaves_out(self, grid: &Grid, style: &Style) -> Option<String> {
+        self.0.leaves_out(grid, style)
+    }
+
+    /// What takes the rows of a listing as they come, where they are no text; `None` for other types.
+    #[cfg(feature = "columnar")]
+    pub fn sink(self, plan: &Plan) -> Option<io::Result<columnar::Sink>> {
+        self.0.sink(plan)
+    }
+
     /// Whether tables of rows are written part by part.
     pub fn streams(self) -> bool {
-        self.0.parts().is_some()
+        self.0.parts().is_some() || self.0.streams_rows()
     }
 }
 

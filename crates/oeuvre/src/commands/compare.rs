@@ -13,7 +13,10 @@ pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
     let mut by = Vec::new();
     for text in &args.by {
         let columns = columns_of_list("--by", text).map_err(|m| Error::Diagnostics(vec![m]))?;
-        by.extend(columns.into_iter().map(|(_, name)| name));
+        by.extend(columns.into_iter().map(|(object, name)| match object {
+            Some(object) => format!("{object}.{name}"),
+            None => name,
+        }));
     }
     let tolerance = match &args.tolerance {
         None => None,

@@ -4,14 +4,15 @@ use crate::args::{DetailCommand, ensure_files};
 use crate::deliver::deliver_all;
 use crate::environment;
 use crate::failure::Failure;
-use crate::present::{present_explained, settings, tell};
+use crate::present::{ensure_no_terminal, present_explained, settings, tell};
 use crate::report::save;
 use crate::run::planned;
 use clap::ArgMatches;
-use oeuvre_core::{Grid, Parts};
+use oeuvre_columns::Source;
+use oeuvre_core::{Error, Grid, Ledger, Parts, Plan};
 use oeuvre_data::{files_named, open};
-use oeuvre_render::{PartType, write_part, write_part_headings};
-use std::io;
+use oeuvre_render::{PartType, Settings, write_part, write_part_headings};
+use std::io::{self, Write};
 
 pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Failure> {
     let args = &command.detail;
@@ -37,34 +38,11 @@ pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Fai
     }
     let to = args.output.to.as_deref();
     let name = to.map_or_else(|| "standard output".to_owned(), |p| p.display().to_string());
-    let ledger = deliver_all(to, true, |out| {
+    ensure_no_terminal(settings.format, to)?;
+    let ledger = deliver_all(to, !settings.format.escapes(), |out| {
         let mut problem: Option<io::Error> = None;
         let ledger = planned(input.as_mut(), (&request, threads), &style, |plan, _, input, _| {
-            let mut begun = false;
-            let mut put = |bytes: Vec<u8>| {
-                if problem.is_some() {
-                    return false;
-                }
-                let done = if begun {
-                    Ok(())
-                } else {
-                    begun = true;
-                    write_part_headings(plan, &settings, out)
-                };
-                match done.and_then(|()| out.write_all(&bytes)) {
-                    Ok(()) => true,
-                    Err(e) => {
-                        problem = Some(e);
-                        false
-                    }
-                }
-            };
-            let format = |grid: &Grid| write_part(grid, &settings);
-            let parts = Parts { make: &format, take: &mut put };
-            let ledger = oeuvre_core::list_in_parts(plan, input, threads, parts)?;
-            // A table without rows still has its headings; nothing is written after a problem.
-            put(Vec::new());
-            Ok(ledger)
+            stream(plan, input, threads, &settings, out, &mut problem)
         })?;
         match problem {
             Some(e) => Err(Failure::writing(&name, &e)),
@@ -73,4 +51,67 @@ pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Fai
     })?;
     save::save(&command.save, PartType::Detail, typed)?;
     tell(&args.output, &ledger)
+}
+
+/// Writes the rows as they come. What cannot be written is left in `problem`, and nothing is written after it.
+fn stream(
+    plan: &Plan,
+    input: &dyn Source,
+    threads: usize,
+    settings: &Settings<'_>,
+    out: &mut dyn Write,
+    problem: &mut Option<io::Error>,
+) -> Result<Ledger, Error> {
+    #[cfg(feature = "columnar")]
+    if let Some(sink) = settings.format.sink(plan) {
+        return stream_typed(plan, (input, threads), settings, (sink, out), problem);
+    }
+    let mut begun = false;
+    let mut put = |bytes: Vec<u8>| {
+        if problem.is_some() {
+            return false;
+        }
+        let done = match std::mem::replace(&mut begun, true) {
+            true => Ok(()),
+            false => write_part_headings(plan, settings, out),
+        };
+        *problem = done.and_then(|()| out.write_all(&bytes)).err();
+        problem.is_none()
+    };
+    let format = |grid: &Grid| write_part(grid, settings);
+    let parts = Parts { make: &format, take: &mut put };
+    let ledger = oeuvre_core::list_in_parts(plan, input, threads, parts)?;
+    // A table without rows still has its headings.
+    put(Vec::new());
+    Ok(ledger)
+}
+
+/// As [`stream`], into a file of typed columns.
+#[cfg(feature = "columnar")]
+fn stream_typed(
+    plan: &Plan,
+    (input, threads): (&dyn Source, usize),
+    settings: &Settings<'_>,
+    (sink, out): (io::Result<oeuvre_render::Sink>, &mut dyn Write),
+    problem: &mut Option<io::Error>,
+) -> Result<Ledger, Error> {
+    let mut sink = match sink {
+        Ok(sink) => sink,
+        Err(error) => {
+            *problem = Some(error);
+            return Ok(Ledger::default());
+        }
+    };
+    let maker = sink.maker();
+    let make = |grid: &Grid| maker.made(grid, settings.style);
+    let mut take = |made: io::Result<oeuvre_render::Made>| {
+        *problem = made.and_then(|made| sink.take(&made, out)).err();
+        problem.is_none()
+    };
+    let parts = Parts { make: &make, take: &mut take };
+    let ledger = oeuvre_core::list_in_parts(plan, input, threads, parts)?;
+    if problem.is_none() {
+        *problem = sink.finish(out).err();
+    }
+    Ok(ledger)
 }

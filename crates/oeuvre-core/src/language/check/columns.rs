@@ -15,6 +15,15 @@ use oeuvre_columns::{Note, Topic};
 impl Checker {
     /// A column by its name, perhaps with its table before a dot.
     pub(super) fn column(&mut self, at: At<'_>, table: Option<&str>, name: &str) -> Checked<Typed> {
+        if let Some(table) = table
+            && self.lookups.iter().all(|l| l.lookup.table.name != table)
+        {
+            // An object's member is a column of the rows whose name has a dot.
+            let whole = format!("{table}.{name}");
+            if self.column_places.contains_key(&whole) {
+                return self.column(at, None, &whole);
+            }
+        }
         let own = table.is_none_or(|t| !self.own_name.is_empty() && t == self.own_name);
         let of_rows = own && self.column_places.contains_key(name);
         if !of_rows {
@@ -32,9 +41,16 @@ impl Checker {
                         at.mistake(format!("the lookup `{table}` has no column `{name}`"))
                             .label(format!("its columns are {}", all_of(&names)))
                     }
-                    None => at
-                        .mistake(format!("there is no lookup `{table}`"))
-                        .label("a name before a dot is that of a lookup"),
+                    None => {
+                        let it = at.mistake(format!("there is no lookup `{table}`"));
+                        let it = it.because(Cause::NoSuchColumn);
+                        let dotted = self.columns.iter().map(|c| c.name.as_str());
+                        let whole = format!("{table}.{name}");
+                        match &nearest(&whole, dotted.filter(|name| name.contains('.')))[..] {
+                            [] => it.label("a name before a dot is that of a lookup"),
+                            near => it.label(format!("did you mean {}?", either(near))),
+                        }
+                    }
                 });
             }
         }
