@@ -367,23 +367,27 @@ fn decode(name: &str, raw: Bytes, encoding: Option<&str>) -> Result<Bytes, ReadE
     spool.finish().map_err(problem)
 }
 
+const ROWS_ARE_READ_FROM: &str = "rows are read from CSV and its kin, JSON, Parquet and Arrow";
+const NOT_BUILT_FOR_IT: &str = "this program was built without columnar files; write it as CSV";
+
 /// A file of another format gives itself away by its first bytes.
 fn refuse_other_formats(name: &str, bytes: &[u8]) -> Result<(), ReadError> {
     let (what, help) = match &bytes[..bytes.len().min(8)] {
-        [0x89, b'P', b'N', b'G', ..] => ("a PNG picture", "rows are read from CSV or TSV files"),
-        [0xff, 0xd8, 0xff, ..] => ("a JPEG picture", "rows are read from CSV or TSV files"),
-        [b'%', b'P', b'D', b'F', ..] => ("a PDF document", "rows are read from CSV or TSV files"),
+        [0x89, b'P', b'N', b'G', ..] => ("a PNG picture", ROWS_ARE_READ_FROM),
+        [0xff, 0xd8, 0xff, ..] => ("a JPEG picture", ROWS_ARE_READ_FROM),
+        [b'%', b'P', b'D', b'F', ..] => ("a PDF document", ROWS_ARE_READ_FROM),
         [b'P', b'K', 3, 4, ..] => {
             ("a ZIP archive, perhaps a spreadsheet", "save the sheet as CSV, or unpack the archive")
         }
         [0xd0, 0xcf, 0x11, 0xe0, ..] => ("an old spreadsheet or document", "save the sheet as CSV"),
-        [b'P', b'A', b'R', b'1', ..] => ("a Parquet file", "rows are read from CSV or TSV files"),
+        [b'P', b'A', b'R', b'1', ..] => ("a Parquet file", NOT_BUILT_FOR_IT),
+        [b'A', b'R', b'R', b'O', b'W', b'1', ..] => ("an Arrow file", NOT_BUILT_FOR_IT),
         [b'S', b'Q', b'L', b'i', b't', b'e', ..] => {
             ("an SQLite database", "write the table to a CSV file")
         }
         _ if bytes[..bytes.len().min(4096)].contains(&0) => (
             "a binary file",
-            "rows are read from CSV or TSV files; is it UTF-16? say --encoding utf-16le",
+            "is it UTF-16? say --encoding utf-16le; rows are read from CSV and its kin, JSON, Parquet and Arrow",
         ),
         _ => return Ok(()),
     };

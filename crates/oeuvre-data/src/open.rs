@@ -18,8 +18,9 @@ use oeuvre_columns::{DataProblem, ReadError};
 
 /// A format that rows are read from.
 struct Format {
-    /// Whether a file is of it, by its first bytes; the last row takes all that are left.
-    takes: fn(&[u8]) -> bool,
+    /// Whether a file is of it, by its first bytes, and by its name where these leave it open; the last row takes
+    /// all that are left.
+    takes: fn(&[u8], &str) -> bool,
     /// Opens a file of it.
     open: Open,
 }
@@ -65,7 +66,7 @@ const HEAD: usize = 4096;
 const FORMATS: &[Format] = &[
     #[cfg(feature = "columnar")]
     Format {
-        takes: columnar::is_parquet,
+        takes: |head, _| columnar::is_parquet(head),
         open: |file, _| {
             file.named.ensure_one_table("a Parquet file")?;
             Ok(Box::new(columnar::ParquetFile::new(file.named.name, file.opened)?))
@@ -73,7 +74,7 @@ const FORMATS: &[Format] = &[
     },
     #[cfg(feature = "columnar")]
     Format {
-        takes: |head| columnar::is_arrow_file(head) || columnar::is_arrow_stream(head),
+        takes: |head, _| columnar::is_arrow_file(head) || columnar::is_arrow_stream(head),
         open: |file, _| {
             file.named.ensure_one_table("an Arrow file")?;
             Ok(Box::new(columnar::ArrowFile::new(file.named.name, file.opened)?))
@@ -87,11 +88,11 @@ const FORMATS: &[Format] = &[
         },
     },
     Format {
-        takes: |_| true,
+        takes: |_, _| true,
         open: |file, options| {
             let (named, text) = file.text(options)?;
             // JSON in another encoding is known only now.
-            if looks_like_json(text.bytes.head(HEAD)) {
+            if looks_like_json(text.bytes.head(HEAD), named.name) {
                 return Ok(Box::new(JsonFile::new(named.name, text, named.table, options)?));
             }
             named.ensure_one_table("a file of records")?;
@@ -115,7 +116,7 @@ pub fn open(names: &[String], options: ReadOptions) -> Result<Box<dyn Input>, Re
         };
         let shown = name_shown(file);
         let head = opened.bytes.head(HEAD);
-        let Some(format) = FORMATS.iter().find(|format| (format.takes)(head)) else {
+        let Some(format) = FORMATS.iter().find(|format| (format.takes)(head, &shown)) else {
             unreachable!("the last format takes every file")
         };
         let rows = (format.open)(File { named: Named { name: &shown, table }, opened }, own)?;

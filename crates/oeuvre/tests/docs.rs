@@ -113,10 +113,11 @@ fn helps() -> Vec<(String, String)> {
     all
 }
 
-const PAGES: [&str; 9] = [
+const PAGES: [&str; 10] = [
     "README.md",
     "CHANGELOG.md",
     "docs/charts.md",
+    "docs/files.md",
     "docs/guide.md",
     "docs/language.md",
     "docs/options.md",

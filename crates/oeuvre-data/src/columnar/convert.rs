@@ -32,6 +32,8 @@ pub(super) struct Seen {
     pub(super) below_micros: u64,
     /// Numbers that are none, or infinite, taken as missing.
     pub(super) not_numbers: u64,
+    /// Instants, read by the clock of a zone.
+    pub(super) zoned: u64,
 }
 
 impl Seen {
@@ -40,6 +42,7 @@ impl Seen {
         self.early += other.early;
         self.below_micros += other.below_micros;
         self.not_numbers += other.not_numbers;
+        self.zoned += other.zoned;
     }
 
     /// A day that the calendar has; others are missing.
@@ -58,6 +61,7 @@ impl Seen {
 
     /// A time in microseconds; others are missing.
     fn time(&mut self, ticks: i64, a_second: i64, reading: &Reading, zoned: bool) -> i64 {
+        self.zoned += u64::from(zoned);
         let micros = match a_second {
             1_000_000_000 => {
                 self.below_micros += u64::from(ticks.rem_euclid(1_000) != 0);

@@ -115,11 +115,17 @@ impl Known {
         Ok(())
     }
 
-    fn notes(&self) -> Vec<Note> {
+    fn notes(&self, zone: &str) -> Vec<Note> {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         let mut notes = Vec::new();
         for (heading, seen) in self.headings.iter().zip(seen.iter()) {
             let name = &self.name;
+            if seen.zoned > 0 {
+                let text = format!(
+                    "{heading} holds instants, read as the clock in {zone} showed; another zone: --zone NAME"
+                );
+                notes.push(Note::new(Topic::Reading, text));
+            }
             let mut say = |n: u64, one: &str, many: &str| {
                 if n > 0 {
                     let text = match n {

@@ -270,7 +270,7 @@ impl FileRows for ParquetFile {
         self.known.file.0.ensure_unchanged()
     }
 
-    fn notes(&self, _: &ReadOptions) -> Vec<Note> {
-        self.known.notes()
+    fn notes(&self, options: &ReadOptions) -> Vec<Note> {
+        self.known.notes(&options.zone.name)
     }
 }

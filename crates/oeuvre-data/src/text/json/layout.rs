@@ -49,7 +49,9 @@ impl Layout {
                 }
                 name => {
                     let value = cursor.value()?;
-                    is_total |= name == b"role" && value.text(cursor.bytes) == b"total";
+                    // Subtotals have a word of their own; whatever comes, it is no row.
+                    is_total |=
+                        name == b"role" && !matches!(value.text(cursor.bytes), b"line" | b"rest");
                 }
             }
             cursor.take(b',', "`cells`")?;
@@ -57,13 +59,17 @@ impl Layout {
     }
 }
 
-/// Whether a text is JSON, by its beginning: files of records may begin with a bracket, too.
-pub(crate) fn looks_like_json(head: &[u8]) -> bool {
+/// Whether a text is JSON, by its beginning, and its name: files of records may begin with a bracket, too.
+pub(crate) fn looks_like_json(head: &[u8], name: &str) -> bool {
     let head = head.strip_prefix(&[0xef, 0xbb, 0xbf]).unwrap_or(head);
     let mut bytes = head.iter().filter(|b| !b.is_ascii_whitespace());
     match (bytes.next(), bytes.next()) {
         (Some(b'{'), Some(b'"' | b'}')) => true,
         (Some(b'['), Some(b'{' | b']' | b'[')) => true,
+        (Some(b'{' | b'['), _) => {
+            let name = name.to_lowercase();
+            [".json", ".jsonl", ".ndjson"].iter().any(|end| name.contains(end))
+        }
         _ => false,
     }
 }
