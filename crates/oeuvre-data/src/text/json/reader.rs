@@ -18,7 +18,7 @@ use crate::text::records;
 use crate::text::trouble::{Place, told};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::{Account, ReadError};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Where records are, claimed one piece after the other.
@@ -180,6 +180,8 @@ struct Shared<'a> {
     file: &'a JsonFile,
     wanted: Wanted<'a>,
     records: Mutex<Records<'a>>,
+    /// The next piece of a file of lines.
+    next: AtomicUsize,
     /// A reader found a problem; pieces not yet claimed come after it.
     stop: AtomicBool,
     /// A line and where it starts, from which others are counted.
@@ -195,6 +197,7 @@ impl<'a> Pass<'a> {
             records: Mutex::new(Records::new(&file.opened.bytes, &file.layout, 0)),
             file,
             wanted,
+            next: AtomicUsize::new(0),
             stop: AtomicBool::new(false),
             counted: Mutex::new((0, 1)),
         }))
@@ -374,7 +377,13 @@ impl JsonReader<'_> {
         }
         self.fields.record += 1;
         self.fields.values.fill(None);
-        file.tree.read(&mut cursor, &mut self.fields)?;
+        match file.tree.read_usual(bytes, cursor.at, &mut self.fields) {
+            Some(end) => cursor.at = end,
+            None => {
+                self.fields.values.fill(None);
+                file.tree.read(&mut cursor, &mut self.fields)?;
+            }
+        }
         if file.layout.written {
             cursor.take(b'}', "`}`")?;
         }
@@ -408,7 +417,49 @@ impl JsonReader<'_> {
     }
 }
 
-impl Shared<'_> {
+impl<'a> Shared<'a> {
+    /// The lines that start in the next piece of a file of lines.
+    fn claim_lines(&self) -> Option<Piece<'a>> {
+        let all = &self.file.opened.bytes;
+        let number = self.next.fetch_add(1, Ordering::Relaxed);
+        let from = self.file.layout.body + number * self.wanted.options.piece_bytes;
+        let until = from + self.wanted.options.piece_bytes;
+        // The last line may end far behind the piece, where the bytes have not come yet.
+        let mut beyond = 1 << 16;
+        'more: loop {
+            let head = all.head(until + beyond);
+            let whole = head.len() < until + beyond || all.is_whole();
+            let bytes = if whole { all.head(usize::MAX) } else { head };
+            if from >= bytes.len() {
+                return None;
+            }
+            let mut places = Vec::with_capacity(1024);
+            let mut start = from;
+            if number > 0 && bytes[from - 1] != b'\n' {
+                start = match memchr::memchr(b'\n', &bytes[from..]) {
+                    Some(end) => from + end + 1,
+                    None => bytes.len(),
+                };
+            }
+            while start < until.min(bytes.len()) {
+                let end = match memchr::memchr(b'\n', &bytes[start..]) {
+                    Some(end) => start + end,
+                    None if whole => bytes.len(),
+                    None => {
+                        beyond *= 4;
+                        continue 'more;
+                    }
+                };
+                let line = &bytes[start..end];
+                if let Some(first) = line.iter().position(|b| !matches!(b, b' ' | b'\t' | b'\r')) {
+                    places.push((start + first, end));
+                }
+                start = end + 1;
+            }
+            return Some(Piece { number: number as u64, bytes, places });
+        }
+    }
+
     /// The line of a byte, from 1.
     fn line_of(&self, at: usize) -> u64 {
         self.lines(self.file.opened.bytes.head(at), &[at])[0] as u64
@@ -446,7 +497,11 @@ impl FileReader for JsonReader<'_> {
             if shared.stop.load(Ordering::Acquire) {
                 return Ok(false);
             }
-            let claimed = {
+            let claimed = if shared.file.layout.form == Form::Lines {
+                let claimed = shared.claim_lines();
+                self.piece = claimed.as_ref().map_or(self.piece, |piece| piece.number);
+                Ok(claimed)
+            } else {
                 let mut records = shared.records.lock().unwrap_or_else(PoisonError::into_inner);
                 let claimed = records.next(shared.wanted.options.piece_bytes);
                 self.piece = records.piece;
