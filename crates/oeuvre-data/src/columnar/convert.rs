@@ -142,16 +142,15 @@ impl ArrayReader {
     /// Numbers with so many digits behind the point, to others with as many or more.
     fn numbers(&mut self, array: &ArrayRef, scale: i8, to: u8, out: &mut Column) -> Result<(), At> {
         let shift = (i16::from(to) - i16::from(scale)) as u32;
-        if let (DataType::Int64, 0) = (array.data_type(), shift) {
-            let of = array.as_primitive::<Int64Type>();
-            // The number that has the bits of a missing one needs 128.
-            if of.iter().all(|n| n != Some(MISSING_I64)) {
-                out.data = Data::I64(match of.null_count() {
-                    0 => of.values().to_vec(),
-                    _ => of.iter().map(|n| n.unwrap_or(MISSING_I64)).collect(),
-                });
-                return Ok(());
+        if let Some(factor) = 10i64.checked_pow(shift)
+            && let Some(mut values) = small(array, factor)
+        {
+            if let Some(nulls) = array.logical_nulls().filter(|nulls| nulls.null_count() > 0) {
+                let missing = values.iter_mut().zip(nulls.iter()).filter(|(_, valid)| !valid);
+                missing.for_each(|(value, _)| *value = MISSING_I64);
             }
+            out.data = Data::I64(values);
+            return Ok(());
         }
         let Some(factor) = 10i128.checked_pow(shift) else { return self.by_texts(array, out) };
         let mut small = Vec::with_capacity(array.len());
@@ -333,6 +332,47 @@ fn ticks(array: &ArrayRef) -> Box<dyn Iterator<Item = Option<i64>> + '_> {
         }
         DataType::Date64 => Box::new(array.as_primitive::<Date64Type>().iter()),
         _ => Box::new((0..array.len()).map(|_| None)),
+    }
+}
+
+/// Whole numbers times a factor, where all have room in 64 bits; what stands in place of a missing one means nothing.
+fn small(array: &ArrayRef, factor: i64) -> Option<Vec<i64>> {
+    /// The numbers, and whether all of them fit. Every one is looked at, so that the loop has no branch.
+    fn all<T: Copy>(
+        values: &[T],
+        factor: i64,
+        narrow: impl Fn(T) -> (i64, bool),
+    ) -> Option<Vec<i64>> {
+        let mut fits = true;
+        let scaled = values.iter().map(|&value| {
+            let (narrowed, whole) = narrow(value);
+            let (scaled, outgrew) = narrowed.overflowing_mul(factor);
+            fits &= whole & !outgrew & (scaled != MISSING_I64);
+            scaled
+        });
+        let scaled: Vec<i64> = scaled.collect();
+        fits.then_some(scaled)
+    }
+    macro_rules! of {
+        ($type:ty) => {
+            all(array.as_primitive::<$type>().values(), factor, |n| (i64::from(n), true))
+        };
+    }
+    match array.data_type() {
+        DataType::Int8 => of!(Int8Type),
+        DataType::Int16 => of!(Int16Type),
+        DataType::Int32 => of!(Int32Type),
+        DataType::Int64 => of!(Int64Type),
+        DataType::UInt8 => of!(UInt8Type),
+        DataType::UInt16 => of!(UInt16Type),
+        DataType::UInt32 => of!(UInt32Type),
+        DataType::Decimal32(..) => of!(Decimal32Type),
+        DataType::Decimal64(..) => of!(Decimal64Type),
+        DataType::Decimal128(..) => {
+            let values = array.as_primitive::<Decimal128Type>().values();
+            all(values, factor, |n| (n as i64, i128::from(n as i64) == n))
+        }
+        _ => None,
     }
 }
 

@@ -92,6 +92,10 @@ fn wanted_types(found: &ArrowReaderMetadata) -> Schema {
             (DataType::Timestamp(TimeUnit::Nanosecond, zone), Some(Type::INT96)) => {
                 DataType::Timestamp(TimeUnit::Microsecond, zone.clone())
             }
+            // Half the bytes, and mostly all there is.
+            (DataType::Decimal128(precision @ 1..=18, scale), Some(_)) => {
+                DataType::Decimal64(*precision, *scale)
+            }
             (DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View, Some(_)) => {
                 DataType::Dictionary(Box::new(DataType::Int32), Box::new(DataType::Utf8))
             }

@@ -302,7 +302,7 @@ impl JsonReader<'_> {
         self.marks.clear();
         let mut starts = Vec::with_capacity(piece.places.len());
         for &(start, end) in &piece.places {
-            match self.record(&piece.bytes[..end], start) {
+            match self.record(piece.bytes, start, end) {
                 Ok(true) => starts.push(start),
                 Ok(false) => self.account.totals += 1,
                 Err(trouble) => {
@@ -369,16 +369,18 @@ impl JsonReader<'_> {
     }
 
     /// Puts the fields of a record behind the others; false for a line of totals.
-    fn record(&mut self, bytes: &[u8], start: usize) -> Result<bool, Trouble> {
+    fn record(&mut self, all: &[u8], start: usize, end: usize) -> Result<bool, Trouble> {
         let file = self.shared.file;
+        let bytes = &all[..end];
         let mut cursor = Cursor::new(bytes, start);
         if file.layout.cells_of(&mut cursor)?.is_none() {
             return Ok(false);
         }
         self.fields.record += 1;
         self.fields.values.fill(None);
-        match file.tree.read_usual(bytes, cursor.at, &mut self.fields) {
-            Some(end) => cursor.at = end,
+        // The fast way looks at a few bytes more than the record has.
+        match file.tree.read_usual(all, cursor.at, &mut self.fields).filter(|&at| at <= end) {
+            Some(at) => cursor.at = at,
             None => {
                 self.fields.values.fill(None);
                 file.tree.read(&mut cursor, &mut self.fields)?;

@@ -86,7 +86,12 @@ pub(super) trait Visitor {
 
 impl Tree {
     pub(super) fn new() -> Tree {
-        Tree { nodes: vec![Node::default()], of_heading: HashMap::new(), columns: Vec::new() }
+        Tree {
+            nodes: vec![Node::default()],
+            of_heading: HashMap::new(),
+            doubled: false,
+            columns: Vec::new(),
+        }
     }
 
     /// Reads an object, which starts at the cursor; names that are not known are trouble.
@@ -109,7 +114,7 @@ impl Tree {
         start: usize,
         visitor: &mut impl Visitor,
     ) -> Option<usize> {
-        self.usual_node(bytes, start, 0, visitor)
+        if self.doubled { None } else { self.usual_node(bytes, start, 0, visitor) }
     }
 
     fn usual_node(
@@ -330,7 +335,10 @@ impl Tree {
         let heading = format!("{prefix}{plain}");
         // The same name may be written in two ways, with escapes and without.
         let column = match self.of_heading.get(&heading) {
-            Some(&column) => column,
+            Some(&column) => {
+                self.doubled = true;
+                column
+            }
             None => {
                 self.of_heading.insert(heading.clone(), self.columns.len());
                 self.columns.push(Column { heading, ..Column::default() });
