@@ -6,6 +6,8 @@
 
 #![allow(clippy::print_stdout)]
 
+mod formats;
+
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -147,6 +149,7 @@ fn main() {
         let limit = request.limit.map(|l| format!(" (at most {l} wanted)")).unwrap_or_default();
         println!("{}: {ratio:.2} times the simple request{limit}", request.name);
     }
+    formats::report(&program, &dir, &file, rounds);
 }
 
 /// Five tables of one report over the same rows.

@@ -5,7 +5,7 @@
 //! never depends on the guess. The time is that of one more pass for each column that was guessed wrong.
 
 use oeuvre_columns::column::{Batch, Column};
-use oeuvre_columns::{ReadError, Retry, Source, Table};
+use oeuvre_columns::{DataProblem, ReadError, Retry, Source, Table};
 
 /// Rows whose kinds are settled while they are read.
 pub trait Input: Source {
@@ -57,9 +57,16 @@ pub fn settled<T, E: Retry + From<ReadError>>(
     mut work: impl FnMut(&dyn Input) -> Result<T, E>,
 ) -> Result<T, E> {
     let mut all_seen = false;
+    // Each time something is learnt of a column or a file, and there is only so much to learn.
+    let mut left = 1000 + 100 * input.columns().len();
     loop {
         match work(input) {
-            Err(error) if error.is_again() => input.learn()?,
+            Err(error) if error.is_again() => {
+                input.learn()?;
+                left = left.checked_sub(1).ok_or_else(|| {
+                    ReadError::from(DataProblem::new("the kinds of the columns cannot be settled"))
+                })?;
+            }
             // A column that was not found may stand in rows that nobody has looked at.
             Err(error) if error.is_of_columns() && !input.knows_its_columns() => {
                 input.look_for_columns()?;

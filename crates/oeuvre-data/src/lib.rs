@@ -51,7 +51,7 @@ mod web;
 
 pub use input::{Input, read_whole, settled};
 pub use names::{files_named, name_shown, stem_of};
-pub use open::open;
+pub use open::{open, open_bytes};
 pub use options::{DateForm, DateOrder, Forced, Lacking, ReadOptions, Uneven, Zone};
 pub use saved::{read_saved, saved_checks, saved_tables};
 #[cfg(feature = "web")]

@@ -115,14 +115,46 @@ pub fn open(names: &[String], options: ReadOptions) -> Result<Box<dyn Input>, Re
             false => bytes::open(file)?,
         };
         let shown = name_shown(file);
-        let head = opened.bytes.head(HEAD);
-        let Some(format) = FORMATS.iter().find(|format| (format.takes)(head, &shown)) else {
-            unreachable!("the last format takes every file")
-        };
-        let rows = (format.open)(File { named: Named { name: &shown, table }, opened }, own)?;
+        let rows = rows_of(Named { name: &shown, table }, opened, own)?;
         files.push(stack::Opened { name: shown, rows, keys: keys_of(file) });
     }
     Ok(Box::new(Stack::new(files, options)?))
+}
+
+/// Opens bytes that are in memory, as a file of that name would be.
+///
+/// # Errors
+/// What is wrong with them.
+///
+/// ```
+/// use oeuvre_data::{ReadOptions, open_bytes, settled};
+///
+/// let mut rows = open_bytes("rows.json", b"[{\"fare\":12.50},{\"fare\":8}]".to_vec(), ReadOptions::default())?;
+/// assert_eq!(settled(rows.as_mut(), |rows| rows.rows_whole())?.0[0].data.to_i128(), [1250, 800]);
+/// # Ok::<(), oeuvre_columns::ReadError>(())
+/// ```
+pub fn open_bytes(
+    name: &str,
+    bytes: Vec<u8>,
+    options: ReadOptions,
+) -> Result<Box<dyn Input>, ReadError> {
+    let opened = bytes::unpacked(name, Opened::copied(bytes::Bytes::Owned(bytes)))?;
+    let rows = rows_of(Named { name, table: None }, opened, &options)?;
+    let file = stack::Opened { name: name.to_owned(), rows, keys: Vec::new() };
+    Ok(Box::new(Stack::new(vec![file], options)?))
+}
+
+/// The rows of a file, by the first format that takes it.
+fn rows_of(
+    named: Named<'_>,
+    opened: Opened,
+    options: &ReadOptions,
+) -> Result<Box<dyn FileRows>, ReadError> {
+    let head = opened.bytes.head(HEAD);
+    let Some(format) = FORMATS.iter().find(|format| (format.takes)(head, named.name)) else {
+        unreachable!("the last format takes every file")
+    };
+    (format.open)(File { named, opened }, options)
 }
 
 /// What a server has under an address.

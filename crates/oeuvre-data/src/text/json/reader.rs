@@ -8,7 +8,7 @@
 use super::JsonFile;
 use super::layout::{Form, Layout};
 use super::tokens::{Cursor, Kind, Value, Wrong, plain_number, unescape};
-use super::tree::{Trouble, Visitor};
+use super::tree::{Tree, Trouble, Visitor};
 use crate::bytes::Bytes;
 use crate::file_rows::{FilePass, FileReader, Want, Wanted};
 use crate::kinds::Finding;
@@ -307,6 +307,13 @@ impl JsonReader<'_> {
                 Ok(false) => self.account.totals += 1,
                 Err(trouble) => {
                     self.pending = Some(match trouble {
+                        // All names are known, and it still does not fit: learning from it says why.
+                        Trouble::Unknown if file.complete => {
+                            let cursor = &mut Cursor::new(&piece.bytes[..end], start);
+                            let cells = file.layout.cells_of(cursor).map_err(Trouble::from);
+                            let learnt = cells.and_then(|_| Tree::new().learn(cursor));
+                            file.problem(start, &learnt.err().unwrap_or(Trouble::Unknown)).into()
+                        }
                         Trouble::Unknown => {
                             let finding = Finding::Columns;
                             shared.wanted.columns.note(shared.wanted.file, self.piece, 0, finding);
@@ -358,8 +365,8 @@ impl JsonReader<'_> {
         if let Some((row, column, trouble)) = first {
             let line = shared.line_of(starts[row as usize]);
             let place = Place { file: &file.name, line, in_rows: false, piece: self.piece, column };
-            let named = file.options.encoding.is_some();
-            self.pending = Some(told(trouble, place, &shared.wanted, named));
+            // JSON is UTF-8; where it is not, somebody has to say what it is.
+            self.pending = Some(told(trouble, place, &shared.wanted, true));
             let before: Vec<u32> = (0..row).collect();
             batch.rows = row as usize;
             let columns = batch.columns.iter_mut().filter(|c| !c.data.is_empty());

@@ -24,12 +24,40 @@ struct Node {
     index: HashMap<Vec<u8>, usize>,
 }
 
+/// A text that is looked for again and again: its first bytes as one word.
+struct Key {
+    text: Vec<u8>,
+    first: u128,
+    mask: u128,
+}
+
+impl Key {
+    fn new(text: Vec<u8>) -> Key {
+        let mut first = [0; 16];
+        let len = text.len().min(16);
+        first[..len].copy_from_slice(&text[..len]);
+        let mask = if len == 16 { u128::MAX } else { (1 << (8 * len)) - 1 };
+        Key { first: u128::from_le_bytes(first), mask, text }
+    }
+
+    /// Whether it stands at a place; `None` too near the end of the text to say.
+    #[inline(always)]
+    fn stands_at(&self, bytes: &[u8], at: usize) -> Option<bool> {
+        let word = u128::from_le_bytes(bytes.get(at..at + 16)?.try_into().ok()?);
+        if word & self.mask != self.first {
+            return Some(false);
+        }
+        let rest = self.text.get(16..).unwrap_or(&[]);
+        Some(rest.is_empty() || bytes.get(at + 16..at + self.text.len())? == rest)
+    }
+}
+
 /// A member of an object.
 struct Member {
     /// Its name, as it is written, in quotes.
     written: Vec<u8>,
     /// Its name with the colon behind it, as most programs write it.
-    usual: Vec<u8>,
+    usual: Key,
     /// The column of its values that are no objects.
     column: usize,
     /// The object that it is, where it was one.
@@ -130,8 +158,8 @@ impl Tree {
             // Those that this object lacks are passed over.
             let member = loop {
                 let member = members.next()?;
-                if bytes.get(at..at + member.usual.len())? == member.usual {
-                    at += member.usual.len();
+                if member.usual.stands_at(bytes, at)? {
+                    at += member.usual.text.len();
                     break member;
                 }
             };
@@ -345,7 +373,7 @@ impl Tree {
                 self.columns.len() - 1
             }
         };
-        let usual = [written, b":"].concat();
+        let usual = Key::new([written, b":"].concat());
         let member = Member { written: written.to_vec(), usual, column, node: None };
         let of_node = &mut self.nodes[node];
         of_node.members.push(member);
