@@ -510,6 +510,8 @@ impl Input for Stack {
                 }
             }
         }
+        // What was read of rows that have changed, or broke off, means nothing.
+        self.ensure_unchanged()?;
         let all: Vec<usize> = (0..self.location()).collect();
         self.ensure_sound(&all)?;
         Ok((out, numbers))

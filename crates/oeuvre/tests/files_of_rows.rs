@@ -239,7 +239,7 @@ fn objects_name_their_own_columns() {
     let folder = Folder::with("log.jsonl", LOG);
     assert_eq!(
         folder.line("detail log.jsonl --as csv --quiet").ok(),
-        "at,n,by.who,by.age,tags\n2025-04-01,1.00,ana,,\n2025-04-02,2.50,,,\n2025-05-01,10.00,bo,3,\"[\"\"a\"\", 1]\"\n"
+        "at,n,by.who,by.age,tags\n2025-04-01,1.00,ana,,\n2025-04-02,2.50,,,\n2025-05-01,10.00,bo,3,\"[\"\"a\"\",1]\"\n"
     );
     // A field that comes late is known when it is asked for.
     let late: String = (0..20_000).map(|n| format!("{{\"n\":{n}}}\n")).collect();

@@ -10,7 +10,7 @@ use arrow_array::RecordBatch;
 use arrow_buffer::Buffer;
 use arrow_ipc::convert::try_fb_to_schema;
 use arrow_ipc::reader::{FileDecoder, StreamDecoder, read_footer_length};
-use arrow_ipc::{Block, root_as_footer};
+use arrow_ipc::{Block, MessageHeader, root_as_footer, root_as_message};
 use arrow_schema::Schema;
 use oeuvre_columns::{Note, ReadError};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -60,6 +60,8 @@ impl ArrowFile {
             }
             false => {
                 let read = fenced(|| {
+                    ensure_modest_stream(file.as_ref())
+                        .map_err(arrow_schema::ArrowError::IpcError)?;
                     let mut decoder = StreamDecoder::new();
                     let mut buffer = buffer(&file);
                     decoder.decode(&mut buffer)?;
@@ -111,6 +113,72 @@ fn of_block(buffer: &Buffer, block: &Block) -> Result<Buffer, String> {
     }
 }
 
+/// The longest that bytes may become when they are unpacked, as many times their length: nothing that is no attack
+/// packs better, and what a file announces is set aside before it is there.
+const MOST_PACKED: i64 = 20_000;
+/// So many rows may a batch have for each byte of it: eight truths, and a few where all are missing.
+const MOST_ROWS: i64 = 8;
+
+/// That a message (its description, and the bytes behind it) asks for no more memory than its bytes can fill.
+fn ensure_modest(description: &[u8], body: &[u8]) -> Result<(), String> {
+    let message = root_as_message(description).map_err(|e| e.to_string())?;
+    let batch = match message.header_type() {
+        MessageHeader::RecordBatch => message.header_as_record_batch(),
+        MessageHeader::DictionaryBatch => {
+            message.header_as_dictionary_batch().and_then(|dictionary| dictionary.data())
+        }
+        _ => return Ok(()),
+    };
+    let batch = batch.ok_or("a part of it is no batch of rows")?;
+    let mut bytes = 0i64;
+    for buffer in batch.buffers().iter().flatten() {
+        let (start, length) = (usize::try_from(buffer.offset()), buffer.length());
+        if batch.compression().is_none() || length == 0 {
+            bytes = bytes.saturating_add(length);
+            continue;
+        }
+        // The first eight bytes say how long the rest is when it is unpacked; -1 that it is not packed.
+        let announced = start.ok().and_then(|at| body.get(at..at.checked_add(8)?));
+        let announced = announced.and_then(|word| word.try_into().ok()).map(i64::from_le_bytes);
+        let announced = announced.ok_or("a part of it lies behind its end")?;
+        if announced > length.saturating_mul(MOST_PACKED) {
+            return Err(format!("{length} bytes of it are said to be {announced} packed"));
+        }
+        bytes = bytes.saturating_add(announced.max(length));
+    }
+    let most = bytes.max(body.len() as i64).saturating_mul(MOST_ROWS).saturating_add(1_000_000);
+    match batch.length() {
+        rows if (0..=most).contains(&rows) => Ok(()),
+        rows => Err(format!("a batch is said to have {rows} rows, and has {bytes} bytes")),
+    }
+}
+
+/// The description and the body of a block of a file.
+fn ensure_modest_block(block: &Block, bytes: &[u8]) -> Result<(), String> {
+    let behind = usize::try_from(block.metaDataLength()).unwrap_or(usize::MAX);
+    let (description, body) = bytes.split_at_checked(behind).ok_or("it ends too early")?;
+    // Its length stands before it, behind a mark in files of today.
+    let skip = if description.starts_with(&[0xff; 4]) { 8 } else { 4 };
+    ensure_modest(description.get(skip..).ok_or("it ends too early")?, body)
+}
+
+/// As [`ensure_modest`], of all messages of a stream that are whole.
+fn ensure_modest_stream(bytes: &[u8]) -> Result<(), String> {
+    let mut rest = bytes;
+    while let Some([0xff, 0xff, 0xff, 0xff, length @ ..]) = rest.get(..8) {
+        let length = length.try_into().map(i32::from_le_bytes).unwrap_or(0);
+        let Ok(length @ 1..) = usize::try_from(length) else { return Ok(()) };
+        let Some(description) = rest.get(8..8 + length) else { return Ok(()) };
+        let message = root_as_message(description).map_err(|e| e.to_string())?;
+        let body = usize::try_from(message.bodyLength()).map_err(|e| e.to_string())?;
+        let behind = &rest[8 + length..];
+        ensure_modest(description, &behind[..body.min(behind.len())])?;
+        let Some(next) = behind.get(body..) else { return Ok(()) };
+        rest = next;
+    }
+    Ok(())
+}
+
 /// What readers of one pass share: the batch that rows are taken from.
 struct Batches<'a> {
     file: &'a ArrowFile,
@@ -155,6 +223,7 @@ impl Batches<'_> {
                         .with_projection(fit(&blocks.schema));
                     for block in &blocks.dictionaries {
                         let bytes = of_block(&all, block)?;
+                        ensure_modest_block(block, &bytes)?;
                         decoder.read_dictionary(block, &bytes).map_err(|e| e.to_string())?;
                     }
                     From::File(Box::new(decoder), all)
@@ -166,6 +235,7 @@ impl Batches<'_> {
                 let Some(block) = blocks.batches.get(state.next) else { return Ok(None) };
                 state.next += 1;
                 let bytes = of_block(all, block)?;
+                ensure_modest_block(block, &bytes)?;
                 let read = decoder.read_record_batch(block, &bytes).map_err(|e| e.to_string())?;
                 Ok(Some(read.ok_or("a part of it is no batch of rows")?))
             }

@@ -26,6 +26,8 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 
 /// So many rows are read at a time.
 const ROWS: usize = 16 << 10;
+/// More rows than this has no group: what is counted without being read would be counted without end.
+const MOST_ROWS: u64 = 1 << 40;
 /// A piece's number is that of its group, with so many bits below it for the batches of the group.
 const BATCH_BITS: u32 = 20;
 
@@ -69,8 +71,9 @@ impl ParquetFile {
         let mut before = Vec::new();
         for group in metadata.metadata().row_groups() {
             before.push(rows);
-            let of_group = u64::try_from(group.num_rows());
-            rows += of_group.map_err(|e| damaged(name, "Parquet file", e))?;
+            let of_group = u64::try_from(group.num_rows()).ok().filter(|n| *n <= MOST_ROWS);
+            let said = || format!("a group is said to have {} rows", group.num_rows());
+            rows += of_group.ok_or_else(|| damaged(name, "Parquet file", said()))?;
         }
         let known = Known::new(name, file, metadata.schema())?;
         Ok(ParquetFile { known, metadata, before })

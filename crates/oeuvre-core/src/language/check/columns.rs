@@ -33,55 +33,11 @@ impl Checker {
             if let Some(table) = table
                 && !own
             {
-                let known = self.lookups.iter().find(|l| l.lookup.table.name == table);
-                return Err(match known {
-                    Some(l) => {
-                        let names: Vec<&str> =
-                            l.lookup.table.columns.iter().map(|c| c.name.as_str()).collect();
-                        at.mistake(format!("the lookup `{table}` has no column `{name}`"))
-                            .label(format!("its columns are {}", all_of(&names)))
-                    }
-                    None => {
-                        let it = at.mistake(format!("there is no lookup `{table}`"));
-                        let it = it.because(Cause::NoSuchColumn);
-                        let dotted = self.columns.iter().map(|c| c.name.as_str());
-                        let whole = format!("{table}.{name}");
-                        match &nearest(&whole, dotted.filter(|name| name.contains('.')))[..] {
-                            [] => it.label("a name before a dot is that of a lookup"),
-                            near => it.label(format!("did you mean {}?", either(near))),
-                        }
-                    }
-                });
+                return Err(self.no_lookup_column(at, table, name));
             }
         }
         let Some(column) = self.column_places.get(name).copied() else {
-            let known: Vec<&str> = self
-                .columns
-                .iter()
-                .map(|c| c.name.as_str())
-                .chain(self.lets.keys().chain(self.headings.keys()).map(String::as_str))
-                .chain(
-                    self.lookups
-                        .iter()
-                        .flat_map(|l| l.lookup.table.columns.iter().map(|c| c.name.as_str())),
-                )
-                .collect();
-            let near = nearest(name, known.iter().copied());
-            let it = at.mistake(format!("there is no column `{name}`"));
-            let mut it = it.because(Cause::NoSuchColumn);
-            if !near.is_empty() {
-                it.label = format!("did you mean {}?", either(&near));
-            } else {
-                it.label = "not found".into();
-                it = it.help(format!("the columns are {}", all_of(&known)));
-            }
-            if functions::find(name).is_some() {
-                it = it.help(format!("`{name}` is a function: write {name}(…)"));
-            }
-            if at.text().starts_with('"') {
-                it = it.help(format!("double quotes mark a name; text is written '{name}'"));
-            }
-            return Err(it);
+            return Err(self.no_column(at, name));
         };
         // In its own calculation a heading is no name: `route: upper(route)`.
         let is_own = |h: &SourceText| h.origin == at.written.origin && h.text == at.written.text;
@@ -98,6 +54,51 @@ impl Checker {
             self.inputs.push(column);
         }
         Ok(value)
+    }
+
+    /// The mistake of a column that a lookup has not, or of a lookup that there is not.
+    fn no_lookup_column(&self, at: At<'_>, table: &str, name: &str) -> Diagnostic {
+        if let Some(known) = self.lookups.iter().find(|l| l.lookup.table.name == table) {
+            let columns = &known.lookup.table.columns;
+            let names: Vec<&str> = columns.iter().map(|c| c.name.as_str()).collect();
+            return at
+                .mistake(format!("the lookup `{table}` has no column `{name}`"))
+                .label(format!("its columns are {}", all_of(&names)));
+        }
+        let it = at.mistake(format!("there is no lookup `{table}`")).because(Cause::NoSuchColumn);
+        let dotted = self.columns.iter().map(|c| c.name.as_str()).filter(|n| n.contains('.'));
+        match &nearest(&format!("{table}.{name}"), dotted)[..] {
+            [] => it.label("a name before a dot is that of a lookup"),
+            near => it.label(format!("did you mean {}?", either(near))),
+        }
+    }
+
+    /// The mistake of a column that there is not, with those that there are.
+    fn no_column(&self, at: At<'_>, name: &str) -> Diagnostic {
+        let of_lookups = self.lookups.iter().flat_map(|l| &l.lookup.table.columns);
+        let known: Vec<&str> = self
+            .columns
+            .iter()
+            .map(|c| c.name.as_str())
+            .chain(self.lets.keys().chain(self.headings.keys()).map(String::as_str))
+            .chain(of_lookups.map(|c| c.name.as_str()))
+            .collect();
+        let near = nearest(name, known.iter().copied());
+        let it = at.mistake(format!("there is no column `{name}`"));
+        let mut it = it.because(Cause::NoSuchColumn);
+        if !near.is_empty() {
+            it.label = format!("did you mean {}?", either(&near));
+        } else {
+            it.label = "not found".into();
+            it = it.help(format!("the columns are {}", all_of(&known)));
+        }
+        if functions::find(name).is_some() {
+            it = it.help(format!("`{name}` is a function: write {name}(…)"));
+        }
+        if at.text().starts_with('"') {
+            it = it.help(format!("double quotes mark a name; text is written '{name}'"));
+        }
+        it
     }
 
     /// The mistake of a column outside an aggregate, with the aggregates that serve its kind.

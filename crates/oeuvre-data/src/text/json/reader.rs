@@ -7,7 +7,7 @@
 
 use super::JsonFile;
 use super::layout::{Form, Layout};
-use super::tokens::{Cursor, Kind, Value, Wrong, plain_number, unescape};
+use super::tokens::{Cursor, Kind, Value, Wrong, compact, plain_number, unescape};
 use super::tree::{Tree, Trouble, Visitor};
 use crate::bytes::Bytes;
 use crate::file_rows::{FilePass, FileReader, Want, Wanted};
@@ -406,6 +406,7 @@ impl JsonReader<'_> {
                 match value.kind {
                     Kind::Null => {}
                     Kind::String { escaped: true } => unescape(text, &mut self.data),
+                    Kind::List => compact(text, &mut self.data),
                     Kind::Number => {
                         let from = self.data.len();
                         plain_number(text, &mut self.data);

@@ -247,6 +247,22 @@ fn unicode(text: &[u8]) -> (char, &[u8]) {
     (char::from_u32(u32::from(first)).unwrap_or(char::REPLACEMENT_CHARACTER), behind)
 }
 
+/// A list without the white space between its parts, which says nothing; appended.
+pub(super) fn compact(text: &[u8], out: &mut Vec<u8>) {
+    let (mut quoted, mut escaped) = (false, false);
+    for &byte in text {
+        if quoted || !byte.is_ascii_whitespace() {
+            out.push(byte);
+        }
+        match byte {
+            b'"' if !escaped => quoted = !quoted,
+            b'\\' if quoted => escaped = !escaped,
+            _ => {}
+        }
+        escaped &= byte == b'\\';
+    }
+}
+
 /// A number with an exponent as plain digits, where these are few enough to be exact; appended.
 pub(super) fn plain_number(text: &[u8], out: &mut Vec<u8>) {
     let exponent = text.iter().position(|b| matches!(b, b'e' | b'E'));
@@ -335,6 +351,15 @@ mod tests {
         let mut out = Vec::new();
         unescape(text.as_bytes(), &mut out);
         assert_eq!(String::from_utf8(out).unwrap(), plain);
+    }
+
+    #[rstest]
+    #[case("[1, 2]", "[1,2]")]
+    #[case("[ \"a  b\\\" c\" ,\n { } ]", "[\"a  b\\\" c\",{}]")]
+    fn lists_are_written_close(#[case] text: &str, #[case] close: &str) {
+        let mut out = Vec::new();
+        compact(text.as_bytes(), &mut out);
+        assert_eq!(String::from_utf8(out).unwrap(), close);
     }
 
     #[rstest]

@@ -392,6 +392,7 @@ impl Column {
             match value.kind {
                 Kind::String { escaped: true } => unescape(value.text(bytes), &mut text),
                 Kind::Number => super::tokens::plain_number(value.text(bytes), &mut text),
+                Kind::List => super::tokens::compact(value.text(bytes), &mut text),
                 _ => text.extend_from_slice(value.text(bytes)),
             }
             self.samples.push((record, String::from_utf8_lossy(&text).into_owned()));
