@@ -1,8 +1,11 @@
 //! Readers that turn files into batches of typed columns.
 //!
 //! ```text
-//! names → open (which format?) → an input: bytes → records → columns → batches
+//! names → bytes (of a file, a pipe, a server) → open (which format?) → the rows of each file, stacked → batches
 //! ```
+//!
+//! A format is what [`open`] knows it by and one file's rows (`file_rows.rs`); `stack.rs` stacks files of any
+//! formats, and `kinds/` settles what their columns hold. Texts are in `text/`, typed columns in `columnar/`.
 //!
 //! A command opens what was named ([`open`]) and does its work inside [`settled`], which starts it again when a
 //! column turns out to be of another kind than its first values looked like.

@@ -149,7 +149,7 @@ pub(crate) fn fetch(
     let name = name_shown(address);
     let parted = parted(address)?;
     let problem = |message: String| DataProblem::in_file(name.clone(), message);
-    let agent = agent(options).map_err(|e| problem(e))?;
+    let agent = agent(options).map_err(&problem)?;
     let mut request = agent.get(&parted.plain).header("Accept", "*/*");
     if let Some(authorization) = parted.authorization(options) {
         request = request.header("Authorization", authorization);

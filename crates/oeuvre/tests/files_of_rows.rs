@@ -215,6 +215,28 @@ fn what_cannot_be_read_is_named(#[case] asked: &str, #[case] said: &str) {
 }
 
 #[test]
+fn columns_without_a_value_and_files_without_a_row_are_read() {
+    let folder = Folder::with("x.csv", "a,b,c\n1,,x\n2,,\n");
+    folder.write("none.csv", "a,b,c\n");
+    for ending in ["parquet", "arrow", "arrows", "json", "jsonl"] {
+        for (name, rows) in [("x", "2"), ("none", "0")] {
+            folder.line(&format!("detail {name}.csv --quiet --to {name}.{ending}")).ok();
+            // A list of no objects does not say what its columns are.
+            if name == "none" && ending.starts_with("json") {
+                continue;
+            }
+            let asked =
+                format!("summary {name}.{ending} --show 'count(), count(b), count(c)' --as csv");
+            let (table, _) = folder.line(&asked).fine();
+            let values = if rows == "2" { "2,0,1" } else { "0,0,0" };
+            assert_eq!(table, format!("count(),count(b),count(c)\n{values}\n"), "{ending}");
+            folder.line(&format!("detail {name}.{ending} --kind c=text --quiet")).ok();
+            folder.line(&format!("detail {name}.{ending} --kind b=number --quiet")).ok();
+        }
+    }
+}
+
+#[test]
 fn bytes_of_anything_are_an_error_and_no_crash() {
     let folder = Folder::new();
     for name in ["bookings.parquet", "bookings.arrow", "bookings.arrows", "types.parquet"] {

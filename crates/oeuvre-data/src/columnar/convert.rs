@@ -7,7 +7,7 @@ use crate::text::columns::{At, ColumnReader};
 use crate::text::records::Records;
 use arrow_array::cast::AsArray;
 use arrow_array::types::*;
-use arrow_array::{Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray};
+use arrow_array::{AnyDictionaryArray, Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray};
 use arrow_schema::{DataType, TimeUnit};
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE};
 use oeuvre_columns::column::marks::Mark;
@@ -228,9 +228,8 @@ impl ArrayReader {
                 None => self.codes(values, out),
             };
             let mut coded = Vec::with_capacity(array.len());
-            let keys = array.normalized_keys();
             let nulls = array.keys().nulls();
-            for (row, &key) in keys.iter().enumerate() {
+            for (row, key) in keys(array).into_iter().enumerate() {
                 let missing = nulls.is_some_and(|n| n.is_null(row));
                 // A key that is no place in the dictionary is damage, and missing.
                 let code = codes.get(key).copied().filter(|_| !missing);
@@ -299,8 +298,23 @@ impl ArrayReader {
         let (mut data, mut marks) = (Vec::new(), Vec::new());
         let natural = self.natural.clone();
         let reading = self.by_text.reading.clone();
+        let mut texts = Column::from(Data::Codes(Vec::new()));
+        let codes = match (&natural, array.data_type()) {
+            (Natural::Text, DataType::Dictionary(..)) => {
+                let of = array.as_any_dictionary();
+                let codes = self.codes(of.values(), &mut texts);
+                keys(of).into_iter().map(|key| codes.get(key).copied()).collect()
+            }
+            (Natural::Text, _) => self.codes(array, &mut texts).into_iter().map(Some).collect(),
+            _ => Vec::new(),
+        };
         for row in 0..array.len() {
-            if array.is_valid(row) {
+            if let Some(&code) = codes.get(row) {
+                let code = code.filter(|&code| code != MISSING_CODE && array.is_valid(row));
+                data.extend_from_slice(
+                    code.map_or("", |code| texts.dictionary.text(code)).as_bytes(),
+                );
+            } else if array.is_valid(row) {
                 write_text(array, &natural, row, (&reading, &mut self.seen), &mut data);
             }
             // The last field of a line is one that nobody reads.
@@ -312,6 +326,14 @@ impl ArrayReader {
         data.extend([b'\n'; 32]);
         let records = Records { data: &data, quote: None, marks: &marks, width: 2, starts: &[] };
         self.by_text.read(&records, 0, out)
+    }
+}
+
+/// The places of values in a dictionary, which may have none.
+fn keys(array: &dyn AnyDictionaryArray) -> Vec<usize> {
+    match array.values().is_empty() {
+        true => vec![usize::MAX; array.len()],
+        false => array.normalized_keys(),
     }
 }
 
@@ -466,26 +488,8 @@ fn write_text(
             };
             clock_text(tick, *a_second)
         }
-        Natural::Text => {
-            let mut column = Column::from(Data::Codes(Vec::new()));
-            let texts = match one.data_type() {
-                DataType::Dictionary(..) => {
-                    let of = one.as_any_dictionary();
-                    let key = of.normalized_keys()[0];
-                    match key < of.values().len() {
-                        true => of.values().slice(key, 1),
-                        false => return,
-                    }
-                }
-                _ => one.clone(),
-            };
-            let by_text = ColumnReader::new(Reading::plain(), Arc::default());
-            let reader = ArrayReader::new(Natural::Text, by_text);
-            match reader.codes(&texts, &mut column).first() {
-                Some(&code) if code != MISSING_CODE => column.dictionary.text(code).to_owned(),
-                _ => return,
-            }
-        }
+        // Texts are written as they stand.
+        Natural::Text => return,
     };
     // What ends a line is no part of it; nothing else has one.
     out.extend_from_slice(text.as_bytes());

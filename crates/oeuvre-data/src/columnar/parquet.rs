@@ -22,7 +22,7 @@ use parquet::arrow::arrow_reader::{
 use parquet::basic::Type;
 use parquet::errors::ParquetError;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 /// So many rows are read at a time.
 const ROWS: usize = 16 << 10;
@@ -118,8 +118,6 @@ struct Groups<'a> {
     wanted: Vec<bool>,
     next: AtomicUsize,
     stop: AtomicBool,
-    /// The bytes of the parts that were read.
-    read: AtomicU64,
 }
 
 /// A reader's group of rows.
@@ -149,14 +147,6 @@ impl Claims<'_> {
         }
         let parquet = file.metadata.metadata().file_metadata().schema_descr();
         let mask = ProjectionMask::roots(parquet, groups.places.iter().copied());
-        let size: i64 = of_group
-            .columns()
-            .iter()
-            .enumerate()
-            .filter(|(leaf, _)| mask.leaf_included(*leaf))
-            .map(|(_, column)| column.compressed_size())
-            .sum();
-        groups.read.fetch_add(size.max(0) as u64, Ordering::Relaxed);
         let bytes = Bytes::from_owner(file.known.file.clone());
         let reader =
             ParquetRecordBatchReaderBuilder::new_with_metadata(bytes, file.metadata.clone())
@@ -253,7 +243,6 @@ impl FileRows for ParquetFile {
             wanted: wanted_groups(&self.metadata, &self.known.naturals, &wanted),
             next: AtomicUsize::new(0),
             stop: AtomicBool::new(false),
-            read: AtomicU64::new(0),
         });
         pass(&self.known, wanted, move || {
             let groups = groups.clone();

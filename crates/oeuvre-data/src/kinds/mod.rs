@@ -95,20 +95,6 @@ impl Unsettled {
 }
 
 impl Reading {
-    /// How values with a type are read that stand for themselves.
-    pub(crate) fn plain() -> Reading {
-        Reading {
-            shape: Shape::Text,
-            forced: None,
-            decimal: '.',
-            other_sign: false,
-            unsettled: None,
-            orders: Orders::ALL,
-            pattern: None,
-            zone: Arc::default(),
-        }
-    }
-
     /// The wall clock at an instant, both in microseconds; `None` outside the calendar.
     pub(crate) fn wall_clock(&self, instant: i64) -> Option<i64> {
         self.zone.wall_clock(instant)

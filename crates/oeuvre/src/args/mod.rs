@@ -153,7 +153,7 @@ pub(crate) struct FunctionsArgs {
 )]
 #[command(after_long_help = "The words of calculations: oeuvre functions")]
 pub(crate) struct ProfileArgs {
-    /// The files with the rows; - is standard input.
+    /// The files with the rows, folders of them, or addresses; - is standard input.
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<String>,
     #[command(flatten)]
@@ -194,7 +194,7 @@ pub(crate) struct ChartCommand {
 
 #[derive(clap::Args, Debug)]
 pub(crate) struct SummaryArgs {
-    /// The files with the rows; - is standard input.
+    /// The files with the rows, folders of them, or addresses; - is standard input.
     ///
     /// Several files with the same headings are stacked, and `source_file` is then a column. Files
     /// compressed with gzip or zstd are read as they are.
@@ -293,7 +293,7 @@ pub(crate) struct DetailCommand {
 
 #[derive(clap::Args, Debug)]
 pub(crate) struct DetailArgs {
-    /// The files with the rows; - is standard input.
+    /// The files with the rows, folders of them, or addresses; - is standard input.
     // Its heading is said, or a struct that stands before this one in a command would give it its own.
     #[arg(required = true, value_name = "FILE", help_heading = Resettable::<Str>::Reset)]
     pub(crate) files: Vec<String>,

@@ -396,7 +396,7 @@ impl JsonReader<'_> {
         if file.layout.written {
             cursor.take(b'}', "`}`")?;
         }
-        if let Ok(_) = cursor.peek() {
+        if cursor.peek().is_ok() {
             return Err(Wrong::Expected(cursor.at, "nothing behind the object").into());
         }
         let Fields { values, points, .. } = &self.fields;

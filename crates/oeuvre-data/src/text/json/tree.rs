@@ -409,7 +409,8 @@ fn string_end(bytes: &[u8], start: usize) -> Option<(usize, bool)> {
     let (mut at, mut escaped) = (start, false);
     loop {
         let word = u64::from_le_bytes(bytes.get(at..at + 8)?.try_into().ok()?);
-        let found = zeros(word ^ ONES * u64::from(b'"')) | zeros(word ^ ONES * u64::from(b'\\'));
+        let (quotes, escapes) = (ONES * u64::from(b'"'), ONES * u64::from(b'\\'));
+        let found = zeros(word ^ quotes) | zeros(word ^ escapes);
         if found == 0 {
             at += 8;
             continue;
