@@ -128,12 +128,13 @@ fn below(folder: &Path) -> Result<Vec<String>, ReadError> {
     files.sort();
     let shown = folder.display();
     let Some((_, first)) = files.first() else {
-        let message = match others {
-            0 => "this folder is empty".to_owned(),
-            n => format!("none of the {n} files in this folder has an ending that is known"),
-        };
-        let it = DataProblem::in_file(shown.to_string(), message);
-        return Err(it.help(format!("name them: '{shown}/*'")).into());
+        let it = |message: String| DataProblem::in_file(shown.to_string(), message);
+        return Err(match others {
+            0 => it("this folder holds no files".to_owned()).into(),
+            n => it(format!("none of the {n} files in this folder has an ending that is known"))
+                .help(format!("name them: '{shown}/*'"))
+                .into(),
+        });
     };
     if let Some((other, format)) = files.iter().find(|(_, format)| format != first) {
         let message = format!("this folder holds files of {first} and of {format}");

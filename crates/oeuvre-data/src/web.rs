@@ -268,7 +268,7 @@ fn in_words(error: &ureq::Error, options: &WebOptions) -> String {
         Error::RedirectFailed | Error::TooManyRedirects => {
             "the server sends from one address to the next without end".to_owned()
         }
-        Error::BadUri(_) => "this is no address".to_owned(),
+        Error::BadUri(_) | Error::Http(_) => "this is no address".to_owned(),
         Error::Io(e) if e.kind() == std::io::ErrorKind::UnexpectedEof => {
             "the connection ended".to_owned()
         }

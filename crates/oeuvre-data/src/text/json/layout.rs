@@ -29,10 +29,10 @@ pub(super) struct Layout {
 }
 
 impl Layout {
-    /// Moves a cursor at a record to its cells; `None` for a line of totals, which is no row.
-    pub(super) fn cells_of(&self, cursor: &mut Cursor<'_>) -> Result<Option<()>, Wrong> {
+    /// Moves a cursor at a record to its cells; false for a line of totals, which is no row.
+    pub(super) fn is_row(&self, cursor: &mut Cursor<'_>) -> Result<bool, Wrong> {
         if !self.written {
-            return Ok(Some(()));
+            return Ok(true);
         }
         cursor.take(b'{', "`{`")?;
         let mut is_total = false;
@@ -45,7 +45,7 @@ impl Layout {
             match name.text(cursor.bytes) {
                 b"cells" => {
                     cursor.peek()?;
-                    return Ok((!is_total).then_some(()));
+                    return Ok(!is_total);
                 }
                 name => {
                     let value = cursor.value()?;
@@ -95,6 +95,7 @@ pub(super) fn find(name: &str, bytes: &Bytes, table: Option<&str>) -> Result<Lay
                 };
             }
             Ok(b'{') => {}
+            Ok(b'[') => return Err(no_tables(name, table.unwrap_or_default())),
             _ => return Err(no_objects(name)),
         }
         let start = cursor.at;
@@ -328,7 +329,7 @@ mod tests {
         "several lists of objects in it: `x`, `y` [\"say which: 'f.json#x'\"]"
     )]
     #[case("{\"orders\":[{\"a\":1}]}", Some("order"), "did you mean `orders`?")]
-    #[case("[{\"a\":1}]", Some("x"), "no list of objects")]
+    #[case("[{\"a\":1}]", Some("x"), "leave `#x` out")]
     #[case("{\"a\":1}\n{\"a\":1}", Some("x"), "leave `#x` out")]
     fn what_is_not_there_is_told(
         #[case] text: &str,

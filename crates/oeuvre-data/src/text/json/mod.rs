@@ -95,11 +95,11 @@ impl JsonFile {
                     for &(start, end) in &some.places {
                         looked = end - self.layout.body;
                         let cursor = &mut Cursor::new(&some.bytes[..end], start);
-                        let learnt = self.layout.cells_of(cursor).map_err(Trouble::from);
-                        let learnt = learnt.and_then(|cells| match cells {
-                            Some(_) => tree.learn(cursor),
-                            None => Ok(()),
-                        });
+                        let learnt = match self.layout.is_row(cursor) {
+                            Ok(true) => tree.learn(cursor),
+                            Ok(false) => Ok(()),
+                            Err(wrong) => Err(Trouble::from(wrong)),
+                        };
                         if learnt.is_err() {
                             break;
                         }

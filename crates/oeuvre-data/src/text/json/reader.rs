@@ -310,7 +310,7 @@ impl JsonReader<'_> {
                         // All names are known, and it still does not fit: learning from it says why.
                         Trouble::Unknown if file.complete => {
                             let cursor = &mut Cursor::new(&piece.bytes[..end], start);
-                            let cells = file.layout.cells_of(cursor).map_err(Trouble::from);
+                            let cells = file.layout.is_row(cursor).map_err(Trouble::from);
                             let learnt = cells.and_then(|_| Tree::new().learn(cursor));
                             file.problem(start, &learnt.err().unwrap_or(Trouble::Unknown)).into()
                         }
@@ -380,7 +380,7 @@ impl JsonReader<'_> {
         let file = self.shared.file;
         let bytes = &all[..end];
         let mut cursor = Cursor::new(bytes, start);
-        if file.layout.cells_of(&mut cursor)?.is_none() {
+        if !file.layout.is_row(&mut cursor)? {
             return Ok(false);
         }
         self.fields.record += 1;
