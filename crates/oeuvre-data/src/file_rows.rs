@@ -19,6 +19,11 @@ pub(crate) trait FileRows: Send + Sync {
     /// What its rows are counted by.
     fn counted(&self) -> Counted;
 
+    /// Whether texts in it may stand for no value, as in files of texts; elsewhere only those that were named do.
+    fn holds_texts(&self) -> bool {
+        self.counted() == Counted::Lines
+    }
+
     /// The decimal sign of the numbers in its texts.
     fn decimal(&self) -> char {
         '.'

@@ -1,20 +1,24 @@
 //! Bytes that are read while they still come: what a decompressor or a pipe gives.
 //!
-//! A thread writes them to a temporary file without a name, which is mapped once, as long as it may ever become;
+//! They are written to a temporary file without a name, which is mapped once, as long as it may ever become;
 //! what has been written is published, and only that is ever looked at. So whoever reads works beside whoever
-//! unpacks, memory does not grow with the file, and a second pass finds everything there.
+//! unpacks, memory does not grow with the file, and a second pass finds everything there. One thread unpacks and
+//! another writes: the first is what everybody waits for.
 
 use memmap2::{Mmap, MmapOptions};
 use oeuvre_columns::{DataProblem, ReadError};
 use std::fs::File;
 use std::io::{self, Read, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 /// The longest that what comes may be: addresses are set aside for so much (4 TiB).
 const LONGEST: usize = 1 << 42;
 /// So much is written and published at a time.
 const STEP: usize = 256 << 10;
+/// So many pieces of it may be on their way.
+const BUFFERS: usize = 16;
 
 /// Bytes that come.
 pub(crate) struct Growing {
@@ -34,6 +38,8 @@ struct Shared {
 struct State {
     there: usize,
     whole: bool,
+    /// How many wait for more.
+    waiting: usize,
     problem: Option<Box<DataProblem>>,
 }
 
@@ -65,7 +71,7 @@ impl Growing {
         });
         let (told, name) = (shared.clone(), name.to_owned());
         std::thread::spawn(move || {
-            let problem = write(file, from, &told).err();
+            let problem = take(file, from, &told).err();
             let mut state = told.state();
             state.problem = problem
                 .map(|e| Box::new(DataProblem::in_file(name.as_str(), format!("{what}: {e}"))));
@@ -80,7 +86,9 @@ impl Growing {
     pub(crate) fn head(&self, bytes: usize) -> &[u8] {
         let mut state = self.shared.state();
         while state.there < bytes && !state.whole {
+            state.waiting += 1;
             state = self.shared.came.wait(state).unwrap_or_else(PoisonError::into_inner);
+            state.waiting -= 1;
         }
         &self.map[..state.there.min(bytes)]
     }
@@ -114,31 +122,72 @@ impl Drop for Growing {
     }
 }
 
-/// Writes what comes to the file, and says how much is there.
-fn write(mut file: File, mut from: impl Read, shared: &Shared) -> io::Result<()> {
-    let mut buffer = vec![0; STEP];
-    while !shared.stop.load(Ordering::Acquire) {
-        let mut filled = 0;
-        let mut ended = false;
-        while filled < STEP && !ended {
-            match from.read(&mut buffer[filled..]) {
-                Ok(0) => ended = true,
-                Ok(n) => filled += n,
-                Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
-                Err(e) => return Err(e),
+/// Takes what comes, while another thread writes it to the file: unpacking is what everybody waits for.
+fn take(file: File, mut from: impl Read, shared: &Shared) -> io::Result<()> {
+    let (filled, to_write) = sync_channel(BUFFERS);
+    let (written, empty) = sync_channel(BUFFERS);
+    std::thread::scope(|scope| {
+        let writer = scope.spawn(move || write(file, &to_write, &written, shared));
+        let mut made = 0;
+        let took = loop {
+            let mut buffer = match made < BUFFERS {
+                true => vec![0; STEP],
+                // Its end is told by what it returns.
+                false => match empty.recv() {
+                    Ok(buffer) => buffer,
+                    Err(_) => break Ok(()),
+                },
+            };
+            made += 1;
+            let (length, more) = fill(&mut from, &mut buffer);
+            let ended = !matches!(more, Ok(true)) || shared.stop.load(Ordering::Acquire);
+            if filled.send((buffer, length)).is_err() || ended {
+                break more.map(|_| ());
             }
+        };
+        drop(filled);
+        match writer.join() {
+            Ok(wrote) => wrote.and(took),
+            Err(_) => Err(io::Error::other("it could not be written")),
         }
-        file.write_all(&buffer[..filled])?;
+    })
+}
+
+/// Fills a buffer: how far, and whether there may be more.
+fn fill(from: &mut impl Read, buffer: &mut [u8]) -> (usize, io::Result<bool>) {
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match from.read(&mut buffer[filled..]) {
+            Ok(0) => return (filled, Ok(false)),
+            Ok(n) => filled += n,
+            Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
+            Err(e) => return (filled, Err(e)),
+        }
+    }
+    (filled, Ok(true))
+}
+
+/// Writes what was taken to the file, and says how much is there.
+fn write(
+    mut file: File,
+    taken: &Receiver<(Vec<u8>, usize)>,
+    written: &SyncSender<Vec<u8>>,
+    shared: &Shared,
+) -> io::Result<()> {
+    for (buffer, length) in taken {
+        file.write_all(&buffer[..length])?;
         let mut state = shared.state();
-        if state.there + filled > LONGEST {
+        if state.there + length > LONGEST {
             return Err(io::Error::other("it holds more than 4 TiB; unpack it first"));
         }
-        state.there += filled;
+        state.there += length;
+        let waiting = state.waiting > 0;
         drop(state);
-        shared.came.notify_all();
-        if ended {
-            break;
+        if waiting {
+            shared.came.notify_all();
         }
+        // Nobody takes it at the end.
+        let _ = written.send(buffer);
     }
     Ok(())
 }

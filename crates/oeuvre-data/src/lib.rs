@@ -38,6 +38,8 @@
 mod bytes;
 #[cfg(feature = "columnar")]
 mod columnar;
+#[cfg(feature = "columnar")]
+mod fence;
 mod file_rows;
 mod growing;
 mod input;

@@ -75,7 +75,7 @@ impl Stack {
             ensure_same(&names, &heads)?;
         }
         let all = all_headings(&heads);
-        let has_texts = opened.iter().any(|f| f.rows.counted() == Counted::Lines);
+        let has_texts = opened.iter().any(|f| f.rows.holds_texts());
         let mut columns = Columns::new(&all, &names, decimals, (has_texts, &options))?;
         let places: HashMap<&String, usize> =
             all.iter().enumerate().map(|(at, name)| (name, at)).collect();

@@ -323,6 +323,16 @@ pub struct Batch {
     pub columns: Vec<Column>,
 }
 
+impl Batch {
+    /// Keeps so many of the first rows. Columns that nobody has filled yet stay as they are.
+    pub fn keep_first(&mut self, rows: usize) {
+        let before: Vec<u32> = (0..rows as u32).collect();
+        self.rows = rows;
+        let filled = self.columns.iter_mut().filter(|c| !c.data.is_empty());
+        filled.for_each(|column| column.retain(&before));
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -1,8 +1,8 @@
 //! Arrow IPC: files, whose batches are found from the end, and streams, which are read from the front.
 
-use super::fence::fenced;
 use super::{Known, Rows, RowsOf, Shared, damaged, pass, projection};
 use crate::bytes::Opened;
+use crate::fence::fenced;
 use crate::file_rows::{Counted, FilePass, FileRows, Wanted};
 use crate::kinds::Columns;
 use crate::options::ReadOptions;

@@ -11,7 +11,7 @@
 
 mod arrow;
 mod convert;
-mod fence;
+
 mod parquet;
 mod statistics;
 mod types;
@@ -263,10 +263,7 @@ impl<'a> TypedReader<'a> {
             let (file, piece) = (self.known.name.as_str(), rows.piece);
             let place = Place { file, line, in_rows: true, piece, column };
             self.pending = Some(told(trouble, place, &self.wanted, true));
-            let before: Vec<u32> = (0..row).collect();
-            batch.rows = row as usize;
-            let columns = batch.columns.iter_mut().filter(|c| !c.data.is_empty());
-            columns.for_each(|c| c.retain(&before));
+            batch.keep_first(row as usize);
             self.rows.stop();
         }
     }

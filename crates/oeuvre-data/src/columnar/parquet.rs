@@ -3,10 +3,10 @@
 //! Texts are asked for as dictionaries, so that a column of categories costs what it has labels. Times of 96 bits,
 //! as old writers made them, are asked for in microseconds: in nanoseconds they would end in the year 2262.
 
-use super::fence::fenced;
 use super::statistics::wanted_groups;
 use super::{Known, Rows, RowsOf, Shared, damaged, pass, projection};
 use crate::bytes::Opened;
+use crate::fence::fenced;
 use crate::file_rows::{Counted, FilePass, FileRows, Wanted};
 use crate::kinds::Columns;
 use crate::options::ReadOptions;

@@ -5,8 +5,8 @@
 //! are read as they stand.
 
 use super::convert::ArrayReader;
-use super::fence::fenced;
 use super::types::Natural;
+use crate::fence::fenced;
 use crate::file_rows::{Want, Wanted};
 use crate::kinds::Reading;
 use crate::kinds::values::Shape;

@@ -6,6 +6,7 @@
 pub(crate) mod columns;
 pub(crate) mod csv;
 mod fast;
+pub(crate) mod headings;
 pub(crate) mod json;
 pub(crate) mod records;
 pub(crate) mod trouble;

@@ -6,8 +6,8 @@
 use super::ReadOptions;
 use super::marks::{Dialect, Found, Marks, scan};
 use super::reader::{line_of, problem_at};
+use crate::text::headings::{check, skip};
 use crate::text::records::unquote;
-use indexmap::IndexSet;
 use oeuvre_columns::{DataProblem, ReadError};
 
 /// What the start of a file says.
@@ -23,9 +23,6 @@ pub(super) struct Head {
 const LOOK: usize = 64 << 10;
 /// How many records are.
 const LOOK_RECORDS: usize = 20;
-
-/// The longest heading, in bytes: a longer one is no heading, and no message could show it.
-const LONGEST: usize = 1000;
 
 /// Reads the start of a file.
 pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<Head, ReadError> {
@@ -89,13 +86,9 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<He
         let message = "the first line looks like a title: those below it have more fields";
         return Err(DataProblem::in_file(name, message).at_line(line).help(skip(lines)).into());
     }
-    check(name, &names, line, title_lines)?;
+    let problem = |message: String| DataProblem::in_file(name, message).at_line(line);
+    check(&names, problem, title_lines)?;
     Ok(Head { names, dialect, body, title_lines })
-}
-
-/// The help for lines above the headings.
-pub(super) fn skip(lines: usize) -> String {
-    format!("where a title stands above the headings: --skip-lines {lines}")
 }
 
 /// Where the headings start: behind a byte-order mark, lines that are skipped, and blank ones.
@@ -146,50 +139,6 @@ fn title_lines(text: &[u8], quote: Option<u8>) -> Option<usize> {
         title.then_some((width, above))
     });
     found.max_by_key(|f| f.0).map(|(_, above)| above)
-}
-
-/// Headings must be there and differ.
-fn check(
-    name: &str,
-    names: &[String],
-    line: u64,
-    title_lines: Option<usize>,
-) -> Result<(), ReadError> {
-    let example = || {
-        let mut seen = IndexSet::new();
-        for (i, n) in names.iter().enumerate() {
-            let mut new = if n.is_empty() { format!("column_{}", i + 1) } else { n.clone() };
-            while seen.contains(&new) {
-                new.push_str("_2");
-            }
-            seen.insert(new);
-        }
-        let all: Vec<String> = seen.into_iter().collect();
-        format!("name all of them: --headings '{}'", all.join(","))
-    };
-    if let Some(at) = names.iter().position(|n| n.len() > LONGEST) {
-        let message = format!("heading {} has {} bytes: are these rows?", at + 1, names[at].len());
-        return Err(DataProblem::in_file(name, message)
-            .at_line(line)
-            .help("a first line with short headings is expected; --no-headings where there is none")
-            .into());
-    }
-    let refused = |message: String| {
-        let it = DataProblem::in_file(name, message).at_line(line);
-        match title_lines {
-            Some(lines) => it.help(skip(lines)).into(),
-            None => it.help(example()).into(),
-        }
-    };
-    if let Some(at) = names.iter().position(String::is_empty) {
-        return Err(refused(format!("heading {} of {} is empty", at + 1, names.len())));
-    }
-    let mut sorted: Vec<&String> = names.iter().collect();
-    sorted.sort();
-    if let Some(twice) = sorted.windows(2).find(|w| w[0] == w[1]) {
-        return Err(refused(format!("the heading `{}` stands twice", twice[0])));
-    }
-    Ok(())
 }
 
 /// The separator that splits the first records most evenly.

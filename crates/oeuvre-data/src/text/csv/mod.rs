@@ -48,6 +48,9 @@ pub(crate) struct CsvFile {
 /// The encoding of files that are not UTF-8, unless another is named.
 const WESTERN: &str = "windows-1252";
 
+/// The headings stand in the first so many bytes, mostly.
+const HEAD: usize = 1 << 20;
+
 impl CsvFile {
     /// A file of records, from its text; `options` are those of the file.
     ///
@@ -59,11 +62,19 @@ impl CsvFile {
         options: &ReadOptions,
     ) -> Result<CsvFile, ReadError> {
         let mut western = None;
-        if options.encoding.is_none() && headings::not_utf8(&opened.bytes, options) {
+        // What still comes is waited for only where the headings reach so far.
+        let first = opened.bytes.head(HEAD);
+        let read = headings::read(name, first, options);
+        let there = read.as_ref().is_ok_and(|head| head.body < first.len());
+        let first = if there { first } else { opened.bytes.head(usize::MAX) };
+        if options.encoding.is_none() && headings::not_utf8(first, options) {
             opened = opened.decoded(name, WESTERN)?;
             western = Some(DataProblem::in_file(name, "").at_line(options.skip_lines + 1));
         }
-        let head = headings::read(name, &opened.bytes, options)?;
+        let head = match read {
+            Ok(head) if there && western.is_none() => head,
+            _ => headings::read(name, &opened.bytes, options)?,
+        };
         let headings::Head { names: headings, dialect, body, title_lines } = head;
         Ok(CsvFile {
             name: name.to_owned(),
@@ -71,7 +82,7 @@ impl CsvFile {
             dialect,
             headings,
             body,
-            title_help: title_lines.map(headings::skip),
+            title_help: title_lines.map(crate::text::headings::skip),
             encoding: options.encoding.clone(),
             western,
             options: options.clone(),
@@ -210,6 +221,10 @@ impl<'a> Sample<'a> {
 
 #[cfg(test)]
 mod tests {
+    use super::CsvFile;
+    use crate::bytes::{Bytes, Opened};
+    use crate::file_rows::FileRows;
+    use crate::growing::Growing;
     use crate::open;
     use crate::options::{Forced, ReadOptions, Uneven};
     use oeuvre_columns::column::Batch;
@@ -280,6 +295,38 @@ mod tests {
     fn uneven_records_are_dealt_with_as_asked(#[case] uneven: Uneven, #[case] expected: &[&str]) {
         let options = ReadOptions { uneven, ..ReadOptions::default() };
         assert_eq!(rows(&["a,b\n1,2\n3\n"], &options).unwrap(), expected);
+    }
+
+    /// Gives rows until it has given five megabytes, and no more before it is let go.
+    struct Held(usize, std::sync::mpsc::Receiver<()>);
+
+    impl std::io::Read for Held {
+        fn read(&mut self, to: &mut [u8]) -> std::io::Result<usize> {
+            const ROWS: &[u8] = b"12.50,SKE\n";
+            if self.0 > 5 << 20 {
+                let _ = self.1.recv();
+                return Ok(0);
+            }
+            let bytes = ROWS.iter().cycle().skip(self.0 % ROWS.len());
+            to.iter_mut().zip(bytes).for_each(|(to, from)| *to = *from);
+            self.0 += to.len();
+            Ok(to.len())
+        }
+    }
+
+    #[test]
+    fn rows_are_looked_at_while_others_still_come() {
+        let (let_go, held) = std::sync::mpsc::channel();
+        let bytes = Growing::start("-", b"fare,route\n".to_vec(), Held(0, held), "no").unwrap();
+        let opened = Opened::copied(Bytes::Growing(bytes));
+        let file = CsvFile::new("-", opened, &ReadOptions::default()).unwrap();
+        assert_eq!(
+            (file.headings(), file.decimal()),
+            (&["fare", "route"].map(String::from)[..], '.')
+        );
+        assert!(!file.opened.bytes.is_whole());
+        let_go.send(()).unwrap();
+        assert!(file.opened.bytes.len() > 5 << 20);
     }
 
     #[test]

@@ -210,10 +210,7 @@ impl PieceReader<'_> {
             let line = line_of(bytes, start + trouble.place());
             let place = Place { file: &file.name, line, in_rows: false, piece: self.piece, column };
             self.pending = Some(told(trouble, place, &shared.wanted, file.encoding.is_some()));
-            let before: Vec<u32> = (0..row).collect();
-            batch.rows = row as usize;
-            let columns = batch.columns.iter_mut().filter(|c| !c.data.is_empty());
-            columns.for_each(|c| c.retain(&before));
+            batch.keep_first(row as usize);
         }
         batch.rows > 0
     }

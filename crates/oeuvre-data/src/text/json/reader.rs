@@ -367,10 +367,7 @@ impl JsonReader<'_> {
             let place = Place { file: &file.name, line, in_rows: false, piece: self.piece, column };
             // JSON is UTF-8; where it is not, somebody has to say what it is.
             self.pending = Some(told(trouble, place, &shared.wanted, true));
-            let before: Vec<u32> = (0..row).collect();
-            batch.rows = row as usize;
-            let columns = batch.columns.iter_mut().filter(|c| !c.data.is_empty());
-            columns.for_each(|c| c.retain(&before));
+            batch.keep_first(row as usize);
         }
         batch.rows > 0
     }

@@ -9,7 +9,7 @@ thread_local! {
 }
 
 /// Does some work; a panic in it is an error with its message, and nothing is printed.
-pub(super) fn fenced<T, E: ToString>(work: impl FnOnce() -> Result<T, E>) -> Result<T, String> {
+pub(crate) fn fenced<T, E: ToString>(work: impl FnOnce() -> Result<T, E>) -> Result<T, String> {
     static QUIET: Once = Once::new();
     QUIET.call_once(|| {
         let usual = std::panic::take_hook();
