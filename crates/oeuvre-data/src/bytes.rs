@@ -91,6 +91,12 @@ impl Opened {
         Opened { bytes, stamp: None }
     }
 
+    /// Whether they are what stands in the file.
+    #[cfg(feature = "databases")]
+    pub(crate) fn is_as_on_disk(&self) -> bool {
+        self.stamp.is_some() && matches!(self.bytes, Bytes::Mapped(_))
+    }
+
     /// What it holds, read as another encoding.
     pub(crate) fn decoded(self, name: &str, encoding: &str) -> Result<Opened, ReadError> {
         self.ensure_unchanged()?;
@@ -367,8 +373,9 @@ fn decode(name: &str, raw: Bytes, encoding: Option<&str>) -> Result<Bytes, ReadE
     spool.finish().map_err(problem)
 }
 
-const ROWS_ARE_READ_FROM: &str = "rows are read from CSV and its kin, JSON, Parquet and Arrow";
-const NOT_BUILT_FOR_IT: &str = "this program was built without columnar files; write it as CSV";
+const ROWS_ARE_READ_FROM: &str =
+    "rows are read from CSV and its kin, JSON, Parquet, Arrow, XLSX and ODS";
+const NOT_BUILT_FOR_IT: &str = "this program was built without such files; write it as CSV";
 
 /// A file of another format gives itself away by its first bytes.
 fn refuse_other_formats(name: &str, bytes: &[u8]) -> Result<(), ReadError> {
@@ -376,18 +383,17 @@ fn refuse_other_formats(name: &str, bytes: &[u8]) -> Result<(), ReadError> {
         [0x89, b'P', b'N', b'G', ..] => ("a PNG picture", ROWS_ARE_READ_FROM),
         [0xff, 0xd8, 0xff, ..] => ("a JPEG picture", ROWS_ARE_READ_FROM),
         [b'%', b'P', b'D', b'F', ..] => ("a PDF document", ROWS_ARE_READ_FROM),
-        [b'P', b'K', 3, 4, ..] => {
-            ("a ZIP archive, perhaps a spreadsheet", "save the sheet as CSV, or unpack the archive")
-        }
-        [0xd0, 0xcf, 0x11, 0xe0, ..] => ("an old spreadsheet or document", "save the sheet as CSV"),
+        [b'P', b'K', 3, 4, ..] => ("a ZIP archive, perhaps a workbook", NOT_BUILT_FOR_IT),
+        [0xd0, 0xcf, 0x11, 0xe0, ..] => (
+            "an old workbook or document, or one that is locked with a password",
+            "save it as XLSX or ODS, without a password",
+        ),
         [b'P', b'A', b'R', b'1', ..] => ("a Parquet file", NOT_BUILT_FOR_IT),
         [b'A', b'R', b'R', b'O', b'W', b'1', ..] => ("an Arrow file", NOT_BUILT_FOR_IT),
-        [b'S', b'Q', b'L', b'i', b't', b'e', ..] => {
-            ("an SQLite database", "write the table to a CSV file")
-        }
+        [b'S', b'Q', b'L', b'i', b't', b'e', ..] => ("an SQLite database", NOT_BUILT_FOR_IT),
         _ if bytes[..bytes.len().min(4096)].contains(&0) => (
             "a binary file",
-            "is it UTF-16? say --encoding utf-16le; rows are read from CSV and its kin, JSON, Parquet and Arrow",
+            "is it UTF-16? say --encoding utf-16le; rows are read from CSV and its kin, JSON, Parquet, Arrow, XLSX and ODS",
         ),
         _ => return Ok(()),
     };
@@ -442,7 +448,7 @@ mod tests {
 
     #[rstest]
     #[case(b"%PDF-1.7 ...", None, "a PDF document")]
-    #[case(b"PK\x03\x04....", None, "save the sheet as CSV")]
+    #[case(b"PK\x03\x04....", None, "a ZIP archive, perhaps a workbook")]
     #[case(b"\x89PNG\r\n", None, "a PNG picture")]
     #[case(b"a\x00b", None, "is it UTF-16? say --encoding utf-16le")]
     #[case(b"\x1f\x8b\x08\x00", None, "the compressed file cannot be read")]

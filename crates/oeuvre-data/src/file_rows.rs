@@ -24,6 +24,11 @@ pub(crate) trait FileRows: Send + Sync {
         self.counted() == Counted::Lines
     }
 
+    /// Whether it is a database, which queries are put to.
+    fn takes_queries(&self) -> bool {
+        false
+    }
+
     /// The decimal sign of the numbers in its texts.
     fn decimal(&self) -> char {
         '.'

@@ -36,9 +36,13 @@
 //! ```
 
 mod bytes;
+#[cfg(any(feature = "databases", feature = "workbooks"))]
+mod cells;
 #[cfg(feature = "columnar")]
 mod columnar;
-#[cfg(feature = "columnar")]
+#[cfg(feature = "databases")]
+mod database;
+#[cfg(any(feature = "columnar", feature = "workbooks"))]
 mod fence;
 mod file_rows;
 mod growing;
@@ -53,7 +57,11 @@ mod stack;
 mod text;
 #[cfg(feature = "web")]
 mod web;
+#[cfg(feature = "workbooks")]
+mod workbook;
 
+#[cfg(feature = "databases")]
+pub use database::{DatabaseOptions, PasswordLine, cancel_queries};
 pub use input::{Input, read_whole, settled};
 pub use names::{files_named, name_shown, stem_of};
 pub use open::{open, open_bytes};

@@ -24,6 +24,9 @@ const ENDINGS: &[(&str, &[&str])] = &[
     ("JSON", &["json", "jsonl", "ndjson"]),
     ("Parquet", &["parquet"]),
     ("Arrow", &["arrow", "arrows"]),
+    ("XLSX", &["xlsx", "xlsm"]),
+    ("ODS", &["ods"]),
+    ("SQLite", &["sqlite", "sqlite3", "db"]),
 ];
 
 /// The files that some names stand for, in their order. A name that is that of a file stands for it, that of a
@@ -157,10 +160,20 @@ fn format_of(path: &Path) -> Option<&'static str> {
     known.map(|(format, _)| *format)
 }
 
-/// Whether a name is the address of a file on a server.
+/// Whether a name is an address: of a file on a server, or of a database.
 pub(crate) fn is_address(name: &str) -> bool {
-    let lower = name.get(..8).unwrap_or(name).to_ascii_lowercase();
-    lower.starts_with("http://") || lower.starts_with("https://")
+    begins_with(name, &["http://", "https://"]) || is_server(name)
+}
+
+/// Whether a name is the address of a database.
+pub(crate) fn is_server(name: &str) -> bool {
+    begins_with(name, &["postgresql://", "postgres://"])
+}
+
+fn begins_with(name: &str, schemes: &[&str]) -> bool {
+    schemes.iter().any(|scheme| {
+        name.get(..scheme.len()).is_some_and(|start| start.eq_ignore_ascii_case(scheme))
+    })
 }
 
 /// A name as it is shown: an address without a user and what stands behind `?`.
@@ -226,7 +239,7 @@ pub(crate) fn keys_of(name: &str) -> Vec<(String, String)> {
 }
 
 /// What a name of a folder stands for: signs that no name may have are written as `%3A`.
-fn decoded(text: &str) -> String {
+pub(crate) fn decoded(text: &str) -> String {
     let bytes = text.as_bytes();
     let mut out = Vec::new();
     let mut at = 0;

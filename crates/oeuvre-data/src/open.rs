@@ -7,13 +7,17 @@
 use crate::bytes::{self, Opened};
 #[cfg(feature = "columnar")]
 use crate::columnar;
+#[cfg(feature = "databases")]
+use crate::database;
 use crate::file_rows::FileRows;
 use crate::input::Input;
-use crate::names::{is_address, keys_of, name_shown, parted};
+use crate::names::{is_address, is_server, keys_of, name_shown, parted};
 use crate::options::ReadOptions;
 use crate::stack::{self, Stack};
 use crate::text::csv::CsvFile;
 use crate::text::json::{JsonFile, looks_like_json};
+#[cfg(feature = "workbooks")]
+use crate::workbook;
 use oeuvre_columns::{DataProblem, ReadError};
 
 /// A format that rows are read from.
@@ -56,8 +60,16 @@ impl<'n> File<'n> {
     }
 }
 
-/// Opens a file as it is to be read.
-type Open = fn(File<'_>, &ReadOptions) -> Result<Box<dyn FileRows>, ReadError>;
+/// A table, with what it is called where a file holds several.
+type Table = (Option<String>, Box<dyn FileRows>);
+
+/// Opens a file as it is to be read: the tables that were meant, in their order.
+type Open = fn(File<'_>, &ReadOptions) -> Result<Vec<Table>, ReadError>;
+
+/// A file that is one table.
+fn one(rows: impl FileRows + 'static) -> Vec<Table> {
+    vec![(None, Box::new(rows))]
+}
 
 /// How much is looked at to see what a file is.
 const HEAD: usize = 4096;
@@ -69,7 +81,7 @@ const FORMATS: &[Format] = &[
         takes: |head, _| columnar::is_parquet(head),
         open: |file, _| {
             file.named.ensure_one_table("a Parquet file")?;
-            Ok(Box::new(columnar::ParquetFile::new(file.named.name, file.opened)?))
+            Ok(one(columnar::ParquetFile::new(file.named.name, file.opened)?))
         },
     },
     #[cfg(feature = "columnar")]
@@ -77,14 +89,35 @@ const FORMATS: &[Format] = &[
         takes: |head, _| columnar::is_arrow_file(head) || columnar::is_arrow_stream(head),
         open: |file, _| {
             file.named.ensure_one_table("an Arrow file")?;
-            Ok(Box::new(columnar::ArrowFile::new(file.named.name, file.opened)?))
+            Ok(one(columnar::ArrowFile::new(file.named.name, file.opened)?))
+        },
+    },
+    #[cfg(feature = "workbooks")]
+    Format {
+        takes: |head, _| workbook::is_archive(head),
+        open: |file, options| {
+            let Named { name, table } = file.named;
+            let sheets = workbook::Book::open(name, file.opened, options)?.rows(table, options)?;
+            Ok(sheets
+                .into_iter()
+                .map(|(name, rows)| -> Table { (Some(name), Box::new(rows)) })
+                .collect())
+        },
+    },
+    #[cfg(feature = "databases")]
+    Format {
+        takes: |head, _| database::is_sqlite(head),
+        open: |file, options| {
+            let Named { name, table } = file.named;
+            let (name, rows) = database::SqliteFile::open(name, file.opened, table, options)?;
+            Ok(vec![(Some(name), Box::new(rows))])
         },
     },
     Format {
         takes: looks_like_json,
         open: |file, options| {
             let (named, text) = file.text(options)?;
-            Ok(Box::new(JsonFile::new(named.name, text, named.table, options)?))
+            Ok(one(JsonFile::new(named.name, text, named.table, options)?))
         },
     },
     Format {
@@ -93,10 +126,10 @@ const FORMATS: &[Format] = &[
             let (named, text) = file.text(options)?;
             // JSON in another encoding is known only now.
             if looks_like_json(text.bytes.head(HEAD), named.name) {
-                return Ok(Box::new(JsonFile::new(named.name, text, named.table, options)?));
+                return Ok(one(JsonFile::new(named.name, text, named.table, options)?));
             }
             named.ensure_one_table("a file of records")?;
-            Ok(Box::new(CsvFile::new(named.name, text, options)?))
+            Ok(one(CsvFile::new(named.name, text, options)?))
         },
     },
 ];
@@ -107,18 +140,35 @@ const FORMATS: &[Format] = &[
 /// What is wrong with a file.
 pub fn open(names: &[String], options: ReadOptions) -> Result<Box<dyn Input>, ReadError> {
     let mut files = Vec::new();
+    // A name may stand for several tables, all of which are read as it is.
+    let mut of_files = Vec::new();
     for (place, name) in names.iter().enumerate() {
         let (file, table) = parted(name);
         let own = options.of_file(place);
-        let opened = match is_address(file) {
-            true => fetched(file, own)?,
-            false => bytes::open(file)?,
-        };
         let shown = name_shown(file);
-        let rows = rows_of(Named { name: &shown, table }, opened, own)?;
-        files.push(stack::Opened { name: shown, rows, keys: keys_of(file) });
+        let tables = match is_server(file) {
+            true => asked(Named { name: file, table }, own)?,
+            false => {
+                let opened = match is_address(file) {
+                    true => fetched(file, own)?,
+                    false => bytes::open(file)?,
+                };
+                tables_of(Named { name: &shown, table }, opened, own)?
+            }
+        };
+        if own.query.is_some() && tables.iter().any(|(_, rows)| !rows.takes_queries()) {
+            let it = DataProblem::in_file(shown, "--query asks a database, and this is none");
+            return Err(it.help("--where says which rows are counted").into());
+        }
+        for (own_name, rows) in tables {
+            let name = own_name.unwrap_or_else(|| shown.clone());
+            if options.of_files.iter().any(|(at, _)| *at == place) {
+                of_files.push((files.len(), own.clone()));
+            }
+            files.push(stack::Opened { name, rows, keys: keys_of(file) });
+        }
     }
-    Ok(Box::new(Stack::new(files, options)?))
+    Ok(Box::new(Stack::new(files, ReadOptions { of_files, ..options })?))
 }
 
 /// Opens bytes that are in memory, as a file of that name would be.
@@ -139,22 +189,39 @@ pub fn open_bytes(
     options: ReadOptions,
 ) -> Result<Box<dyn Input>, ReadError> {
     let opened = bytes::unpacked(name, Opened::copied(bytes::Bytes::Owned(bytes)))?;
-    let rows = rows_of(Named { name, table: None }, opened, &options)?;
-    let file = stack::Opened { name: name.to_owned(), rows, keys: Vec::new() };
-    Ok(Box::new(Stack::new(vec![file], options)?))
+    let tables = tables_of(Named { name, table: None }, opened, &options)?;
+    let file = |(own_name, rows): Table| {
+        let name = own_name.unwrap_or_else(|| name.to_owned());
+        stack::Opened { name, rows, keys: Vec::new() }
+    };
+    Ok(Box::new(Stack::new(tables.into_iter().map(file).collect(), options)?))
 }
 
-/// The rows of a file, by the first format that takes it.
-fn rows_of(
+/// The tables of a file, by the first format that takes it.
+fn tables_of(
     named: Named<'_>,
     opened: Opened,
     options: &ReadOptions,
-) -> Result<Box<dyn FileRows>, ReadError> {
+) -> Result<Vec<Table>, ReadError> {
     let head = opened.bytes.head(HEAD);
     let Some(format) = FORMATS.iter().find(|format| (format.takes)(head, named.name)) else {
         unreachable!("the last format takes every file")
     };
     (format.open)(File { named, opened }, options)
+}
+
+/// The table of a database.
+#[cfg(feature = "databases")]
+fn asked(named: Named<'_>, options: &ReadOptions) -> Result<Vec<Table>, ReadError> {
+    let (name, rows) = database::PostgresTable::open(named.name, named.table, options)?;
+    Ok(vec![(Some(name), Box::new(rows))])
+}
+
+#[cfg(not(feature = "databases"))]
+fn asked(named: Named<'_>, _: &ReadOptions) -> Result<Vec<Table>, ReadError> {
+    let it = "this program was built without a way to ask databases";
+    let it = DataProblem::in_file(name_shown(named.name), it);
+    Err(it.help("write the table to a CSV file, and name that").into())
 }
 
 /// What a server has under an address.

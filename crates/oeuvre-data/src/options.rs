@@ -140,6 +140,8 @@ pub struct ReadOptions {
     pub decimal: Option<char>,
     /// Lines above the headings.
     pub skip_lines: u64,
+    /// A query that gives the rows of a database, in place of one of its tables.
+    pub query: Option<String>,
     /// Columns that some of several files lack.
     pub lacking: Lacking,
     /// The zone whose wall clock times with an offset are read by.
@@ -149,6 +151,9 @@ pub struct ReadOptions {
     /// How files are fetched from servers.
     #[cfg(feature = "web")]
     pub web: Arc<WebOptions>,
+    /// How databases are asked.
+    #[cfg(feature = "databases")]
+    pub databases: Arc<crate::database::DatabaseOptions>,
     /// The name of the lookup that is read, for messages that name an option; `None` for the rows.
     pub lookup: Option<String>,
     /// Bytes in a piece of work; no result depends on it.
@@ -196,11 +201,14 @@ impl Default for ReadOptions {
             of_files: Vec::new(),
             decimal: None,
             skip_lines: 0,
+            query: None,
             lacking: Lacking::Stop,
             zone: Zone::default(),
             most_bytes: 4 << 30,
             #[cfg(feature = "web")]
             web: Arc::default(),
+            #[cfg(feature = "databases")]
+            databases: Arc::default(),
             lookup: None,
             // With its marks and columns a piece stays in a core's second-level cache.
             piece_bytes: 256 << 10,

@@ -5,7 +5,7 @@
 use oeuvre_columns::choices;
 use oeuvre_columns::value::calendar::civil_from_days;
 use std::io::IsTerminal;
-#[cfg(feature = "web")]
+#[cfg(any(feature = "databases", feature = "web"))]
 use std::sync::Arc;
 
 choices! {
@@ -115,6 +115,79 @@ fn passwords(text: &str) -> Vec<(String, String, String)> {
         }
     }
     all
+}
+
+/// How databases are asked: as the variables and the password file say that programs of this kind of server go by.
+/// A password file that others may read is left alone, as they do.
+#[cfg(feature = "databases")]
+pub(crate) fn databases() -> Arc<oeuvre_data::DatabaseOptions> {
+    use oeuvre_data::{DatabaseOptions, PasswordLine};
+    let named = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
+    let home = || std::env::var_os("HOME").map(|home| std::path::Path::new(&home).join(".pgpass"));
+    let file = std::env::var_os("PGPASSFILE").map(std::path::PathBuf::from).or_else(home);
+    let text = file.filter(|file| is_ours_alone(file)).map(std::fs::read_to_string);
+    let text = text.and_then(Result::ok).unwrap_or_default();
+    let line = |[host, port, database, user, password]: [String; 5]| PasswordLine {
+        of: [host, port, database, user],
+        password,
+    };
+    let passwords = text.lines().filter_map(password_line).map(line);
+    let certificates = named("PGSSLROOTCERT").or_else(|| named("SSL_CERT_FILE"));
+    Arc::new(DatabaseOptions {
+        user: named("PGUSER").or_else(|| named("USER")).or_else(|| named("LOGNAME")),
+        password: named("PGPASSWORD"),
+        passwords: passwords.collect(),
+        encryption: named("PGSSLMODE"),
+        certificates: certificates.and_then(|file| std::fs::read(file).ok()),
+        connected: Some(interruptible),
+    })
+}
+
+/// Whether nobody else may read a file.
+#[cfg(all(feature = "databases", unix))]
+fn is_ours_alone(file: &std::path::Path) -> bool {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::metadata(file).is_ok_and(|of| of.permissions().mode() & 0o077 == 0)
+}
+
+#[cfg(all(feature = "databases", not(unix)))]
+fn is_ours_alone(_: &std::path::Path) -> bool {
+    true
+}
+
+/// The five fields of a line of a password file, parted by colons; a backslash protects one.
+#[cfg(feature = "databases")]
+fn password_line(line: &str) -> Option<[String; 5]> {
+    if line.starts_with('#') {
+        return None;
+    }
+    let mut fields = vec![String::new()];
+    let mut signs = line.chars();
+    while let Some(sign) = signs.next() {
+        match sign {
+            ':' if fields.len() < 5 => fields.push(String::new()),
+            sign => {
+                let protected = if sign == '\\' { signs.next() } else { Some(sign) };
+                fields.last_mut()?.push(protected?);
+            }
+        }
+    }
+    fields.try_into().ok()
+}
+
+/// Sees to it that servers stop what they do for us when somebody interrupts.
+#[cfg(feature = "databases")]
+fn interruptible() {
+    static ONCE: std::sync::Once = std::sync::Once::new();
+    /// What a program that was interrupted ends with.
+    const INTERRUPTED: i32 = 130;
+    ONCE.call_once(|| {
+        // Where that cannot be arranged, the server notices when the connection ends.
+        let _ = ctrlc::set_handler(|| {
+            oeuvre_data::cancel_queries();
+            std::process::exit(INTERRUPTED);
+        });
+    });
 }
 
 /// Says on the terminal how much of a file has come, at most ten times a second, and takes it away at the end.

@@ -61,9 +61,12 @@ pub(crate) struct ReadingArgs {
     /// The first line holds values, not headings.
     #[arg(hide_short_help = true, long)]
     no_headings: bool,
-    /// How many lines, such as a title, stand above the headings.
+    /// How many lines (or rows of a sheet), such as a title, stand above the headings.
     #[arg(hide_short_help = true, long, value_name = "N")]
     skip_lines: Vec<String>,
+    /// A query that gives the rows of a database, in place of one of its tables: 'SELECT route, fare FROM bookings'.
+    #[arg(hide_short_help = true, long, value_name = "SELECT")]
+    query: Vec<String>,
     /// Columns that some of several files lack: stop (unless said), or blank to take them as missing there.
     #[arg(hide_short_help = true, long, value_name = "WHAT")]
     lacking: Vec<String>,
@@ -240,6 +243,7 @@ impl ReadingArgs {
                 Error::request_with_help(message, "write --skip-lines 1")
             })?;
         }
+        options.query = of(&self.query).map(str::to_owned);
         if let Some(lacking) = of(&self.lacking) {
             options.lacking = word("--lacking", lacking)?;
         }
@@ -256,6 +260,10 @@ impl ReadingArgs {
         #[cfg(feature = "web")]
         {
             options.web = crate::environment::web();
+        }
+        #[cfg(feature = "databases")]
+        {
+            options.databases = crate::environment::databases();
         }
         self.texts_that_are_missing(whose, &mut options);
         for text in &self.kinds {

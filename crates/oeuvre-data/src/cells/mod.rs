@@ -1,0 +1,293 @@
+//! Rows that come cell by cell: from workbooks and databases.
+//!
+//! ```text
+//! sheets, tables → blocks of cells, as texts with a mark where each ends (workbook/, database/)
+//!                → typed columns (here, by the readers of texts) → batch
+//! ```
+//!
+//! A cell has its own type, whatever its column is said to be; so it is written as the text that stands for it in
+//! a file of texts (a number with all its digits and a point, a date in ISO form), and what a column holds is
+//! found out of its values as everywhere. Writing and reading that text costs a fraction of what the libraries
+//! behind take for a cell.
+
+#[cfg(feature = "databases")]
+pub(crate) mod channel;
+
+use crate::file_rows::{FilePass, FileReader, Want, Wanted};
+use crate::kinds::values::Shape;
+use crate::text::columns::{ColumnReader, Trouble};
+use crate::text::records::Records;
+use crate::text::trouble::{Place, told};
+use oeuvre_columns::column::{Batch, Column, Data};
+use oeuvre_columns::{Account, ReadError};
+use std::sync::Arc;
+
+/// So many rows are in a block, or fewer where their cells are long.
+pub(crate) const ROWS: usize = 4096;
+/// A block with so many bytes takes no more rows.
+pub(crate) const BYTES: usize = 1 << 20;
+/// Cells are marked in 32 bits: a row longer than that has no place in a block.
+const LONGEST: usize = u32::MAX as usize - (1 << 20);
+
+/// Some rows, their cells as texts.
+#[derive(Debug, Default)]
+pub(crate) struct Block {
+    /// The cells, row after row, a byte behind each.
+    data: Vec<u8>,
+    /// Where each ends.
+    marks: Vec<u32>,
+    /// The places of the points of cells that are numbers.
+    points: Vec<u32>,
+    /// What each row is called by.
+    numbers: Vec<i64>,
+    /// Cells in a row.
+    width: usize,
+}
+
+impl Block {
+    /// A block for rows of so many cells.
+    pub(crate) fn new(width: usize) -> Block {
+        Block { width, ..Block::default() }
+    }
+
+    /// Where the text of the next cell goes.
+    pub(crate) fn text(&mut self) -> &mut Vec<u8> {
+        &mut self.data
+    }
+
+    /// The cell whose text begins there is a number.
+    pub(crate) fn point_from(&mut self, from: usize) {
+        if let Some(at) = memchr::memchr(b'.', &self.data[from..]) {
+            self.points.push((from + at) as u32);
+        }
+    }
+
+    /// The cell whose text was written is complete.
+    pub(crate) fn end_cell(&mut self) {
+        self.marks.push(self.data.len() as u32);
+        self.data.push(b'\n');
+    }
+
+    /// The row whose cells are complete is; whether the block takes another one.
+    pub(crate) fn end_row(&mut self, number: u64) -> bool {
+        // A last cell that nobody reads: what ends a line of records with separators is no part of it.
+        self.end_cell();
+        debug_assert_eq!(self.marks.len(), (self.numbers.len() + 1) * (self.width + 1));
+        self.numbers.push(number as i64);
+        self.numbers.len() < ROWS && self.data.len() < BYTES
+    }
+
+    /// Whether the row that is being written is longer than a block can be.
+    pub(crate) fn is_too_long(&self) -> bool {
+        self.data.len() > LONGEST
+    }
+
+    /// How many rows it has.
+    pub(crate) fn rows(&self) -> usize {
+        self.numbers.len()
+    }
+
+    /// Its bytes.
+    pub(crate) fn bytes(&self) -> usize {
+        self.data.len() + 4 * self.marks.len() + 8 * self.numbers.len()
+    }
+
+    /// No row is left.
+    pub(crate) fn clear(&mut self) {
+        self.data.clear();
+        self.marks.clear();
+        self.points.clear();
+        self.numbers.clear();
+    }
+
+    /// No more rows come: what is read of it looks at a few bytes more.
+    pub(crate) fn finish(&mut self) {
+        self.data.extend([b'\n'; 32]);
+    }
+
+    /// The text of a cell.
+    pub(crate) fn cell(&self, row: usize, column: usize) -> &str {
+        let (start, len) = self.records().field(column, row);
+        std::str::from_utf8(&self.data[start..start + len]).unwrap_or("")
+    }
+
+    /// What a row is called by.
+    pub(crate) fn number(&self, row: usize) -> u64 {
+        self.numbers[row] as u64
+    }
+
+    /// The texts with commas in the numbers: how a column is read whose other values have them.
+    fn with_commas(&self) -> Vec<u8> {
+        let mut data = self.data.clone();
+        self.points.iter().for_each(|&at| data[at as usize] = b',');
+        data
+    }
+
+    fn records(&self) -> Records<'_> {
+        self.records_in(&self.data)
+    }
+
+    fn records_in<'d>(&'d self, data: &'d [u8]) -> Records<'d> {
+        Records { data, quote: None, marks: &self.marks, width: self.width + 1, starts: &[] }
+    }
+}
+
+/// A block, kept or on loan.
+pub(crate) enum Taken<'a> {
+    /// One of a table that is in memory.
+    Kept(&'a Block),
+    /// One that goes back when it is read.
+    #[cfg_attr(not(feature = "databases"), expect(dead_code, reason = "only databases give these"))]
+    Lent(Block),
+}
+
+/// Who gives the blocks of a pass to its readers.
+pub(crate) trait Blocks: Send + Sync {
+    /// The next block and its number, from 0 on; `None` when there are no more.
+    ///
+    /// # Errors
+    /// What is wrong with the table behind the rows that were given.
+    fn take(&self) -> Result<Option<(u64, Taken<'_>)>, ReadError>;
+
+    /// Takes a block back.
+    fn give_back(&self, block: Block) {
+        drop(block);
+    }
+
+    /// In which cell of a row the column at a place in the table stands.
+    fn cell_of(&self, place: usize) -> usize;
+
+    /// Nobody is to begin with what comes after the last block.
+    fn stop(&self);
+
+    /// Rows that were left out unseen, told once.
+    fn unseen(&self) -> u64 {
+        0
+    }
+}
+
+/// A pass over the blocks of a table.
+pub(crate) struct CellPass<'a> {
+    /// The table, in messages.
+    pub(crate) name: &'a str,
+    pub(crate) wanted: Wanted<'a>,
+    pub(crate) blocks: Arc<dyn Blocks + 'a>,
+}
+
+impl<'a> FilePass<'a> for CellPass<'a> {
+    fn reader(&self) -> Box<dyn FileReader + 'a> {
+        let wanted = self.wanted.clone();
+        let reader = |want: &Want| {
+            let Want::Values { column, place } = *want else { return None };
+            let missing = wanted.columns.states()[column].missing.clone();
+            let reading = wanted.columns.reading(column, wanted.file);
+            Some((self.blocks.cell_of(place), ColumnReader::new(reading, missing)))
+        };
+        Box::new(CellReader {
+            name: self.name,
+            readers: wanted.wants.iter().map(reader).collect(),
+            wanted,
+            blocks: self.blocks.clone(),
+            piece: 0,
+            account: Account::default(),
+            pending: None,
+        })
+    }
+}
+
+/// A reader of one pass.
+struct CellReader<'a> {
+    name: &'a str,
+    wanted: Wanted<'a>,
+    blocks: Arc<dyn Blocks + 'a>,
+    /// One for each column that is wanted, with its cell.
+    readers: Vec<Option<(usize, ColumnReader)>>,
+    piece: u64,
+    account: Account,
+    /// A problem behind the rows of the last batch.
+    pending: Option<ReadError>,
+}
+
+impl CellReader<'_> {
+    /// Reads the columns of a block.
+    fn fill(&mut self, block: &Block, batch: &mut Batch) {
+        let records = block.records();
+        let has_commas = |cell: &Option<(usize, ColumnReader)>| {
+            cell.as_ref().is_some_and(|(_, reader)| reader.reading.decimal == ',')
+        };
+        let commas = match !block.points.is_empty() && self.readers.iter().any(has_commas) {
+            true => Some(block.with_commas()),
+            false => None,
+        };
+        let with_commas = commas.as_ref().map_or(block.records(), |data| block.records_in(data));
+        batch.rows = block.rows();
+        let mut first: Option<(u32, usize, Trouble)> = None;
+        let wants = self.wanted.wants.clone();
+        for ((want, reader), out) in wants.iter().zip(&mut self.readers).zip(&mut batch.columns) {
+            match (want, reader) {
+                (Want::Values { column, .. }, Some((cell, reader))) => {
+                    reader.prepare(out);
+                    let numeric = matches!(
+                        reader.reading.shape,
+                        Shape::Unknown | Shape::Number(_) | Shape::Float
+                    );
+                    let records = match numeric && reader.reading.decimal == ',' {
+                        true => &with_commas,
+                        false => &records,
+                    };
+                    if let Err((row, trouble)) = reader.read(records, *cell, out)
+                        && first
+                            .as_ref()
+                            .is_none_or(|f| (row, trouble.place()) < (f.0, f.2.place()))
+                    {
+                        first = Some((row, *column, trouble));
+                    }
+                }
+                (Want::Number, _) => out.data = Data::I64(block.numbers.clone()),
+                // The stack fills it.
+                _ => *out = Column { data: Data::I64(Vec::new()), ..std::mem::take(out) },
+            }
+        }
+        if let Some((row, column, trouble)) = first {
+            let line = block.number(row as usize);
+            let place = Place { file: self.name, line, in_rows: true, piece: self.piece, column };
+            self.pending = Some(told(trouble, place, &self.wanted, true));
+            batch.keep_first(row as usize);
+            self.blocks.stop();
+        }
+    }
+}
+
+impl FileReader for CellReader<'_> {
+    fn next(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
+        loop {
+            if let Some(error) = self.pending.take() {
+                return Err(error);
+            }
+            let blocks = self.blocks.clone();
+            let Some((piece, block)) = blocks.take()? else {
+                self.account.unseen += self.blocks.unseen();
+                return Ok(false);
+            };
+            self.piece = piece;
+            match block {
+                Taken::Kept(block) => self.fill(block, batch),
+                Taken::Lent(block) => {
+                    self.fill(&block, batch);
+                    self.blocks.give_back(block);
+                }
+            }
+            if batch.rows > 0 {
+                return Ok(true);
+            }
+        }
+    }
+
+    fn piece(&self) -> u64 {
+        self.piece
+    }
+
+    fn account(&self) -> Account {
+        self.account
+    }
+}

@@ -1,0 +1,331 @@
+//! The sheets of a workbook, read by the library.
+
+use super::SheetRows;
+use super::cell::Cell;
+use super::table::{Maker, Table, too_large};
+use crate::bytes::Opened;
+use crate::fence::fenced;
+use crate::options::ReadOptions;
+use calamine::{Data, DataRef, Ods, Range, Reader, Sheet, SheetType, SheetVisible, Xlsx};
+use oeuvre_columns::names::nearest;
+use oeuvre_columns::{DataProblem, ReadError};
+use std::io::{Cursor, Read};
+use std::sync::Arc;
+
+/// The bytes of a file, shared with the library.
+#[derive(Clone)]
+struct Shared(Arc<Opened>);
+
+impl AsRef<[u8]> for Shared {
+    fn as_ref(&self) -> &[u8] {
+        &self.0.bytes
+    }
+}
+
+type Bytes = Cursor<Shared>;
+
+/// Whether a file begins as an archive does.
+pub(crate) fn is_archive(head: &[u8]) -> bool {
+    head.starts_with(b"PK\x03\x04")
+}
+
+/// A workbook.
+pub(crate) struct Book<'n> {
+    name: &'n str,
+    file: Arc<Opened>,
+    sheets: Sheets,
+}
+
+enum Sheets {
+    Xlsx(Xlsx<Bytes>),
+    Ods(Ods<Bytes>),
+}
+
+/// What an archive is, by what it holds.
+enum Kind {
+    Xlsx,
+    Ods,
+    /// Something else, in words, with what to do.
+    Other(&'static str, &'static str),
+}
+
+impl<'n> Book<'n> {
+    /// Opens a workbook.
+    ///
+    /// # Errors
+    /// An archive that is none, or a damaged one; more bytes than may be held.
+    pub(crate) fn open(
+        name: &'n str,
+        opened: Opened,
+        options: &ReadOptions,
+    ) -> Result<Book<'n>, ReadError> {
+        let file = Arc::new(opened);
+        let shared = Shared(file.clone());
+        let kind = fenced(|| looked_into(&shared, options.most_bytes));
+        let kind = match kind.map_err(|e| damaged(name, e))? {
+            Some(kind) => kind,
+            None => return Err(too_large(name, options.most_bytes)),
+        };
+        let bytes = Cursor::new(shared);
+        let sheets = match kind {
+            Kind::Xlsx => fenced(|| Xlsx::new(bytes)).map(Sheets::Xlsx),
+            Kind::Ods => fenced(|| Ods::new(bytes)).map(Sheets::Ods),
+            Kind::Other(what, help) => {
+                return Err(DataProblem::in_file(name, format!("this is {what}"))
+                    .help(help)
+                    .into());
+            }
+        };
+        let sheets = sheets.map_err(|e| match e.contains("password") {
+            true => DataProblem::in_file(name, "the workbook is locked with a password")
+                .help("save it without one")
+                .into(),
+            false => damaged(name, e),
+        })?;
+        Ok(Book { name, file, sheets })
+    }
+
+    /// The rows of the sheet that was named, or of the only one that holds any; `*` stands for all of these.
+    ///
+    /// # Errors
+    /// No such sheet, or several; what is wrong with it.
+    pub(crate) fn rows(
+        mut self,
+        sheet: Option<&str>,
+        options: &ReadOptions,
+    ) -> Result<Vec<(String, SheetRows)>, ReadError> {
+        let known: Vec<String> = self.sheet_names();
+        let name_of = |sheet: &str| format!("{}#{sheet}", self.name);
+        let it = |message: String| DataProblem::in_file(self.name, message);
+        if let Some(sheet) = sheet.filter(|&s| s != "*") {
+            let found = known.iter().find(|known| *known == sheet);
+            let found = found.or_else(|| {
+                let mut alike = known.iter().filter(|k| k.to_lowercase() == sheet.to_lowercase());
+                alike.next().filter(|_| alike.next().is_none())
+            });
+            let Some(found) = found else {
+                let message = format!("there is no sheet `{sheet}` in it");
+                let near = nearest(sheet, known.iter().map(String::as_str));
+                let help = match near.first() {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => format!("sheets in it: {}", listed(&known)),
+                };
+                return Err(it(message).help(help).into());
+            };
+            let (found, name) = (found.clone(), name_of(found));
+            let table = self.table(&found, &name, options)?;
+            let Some(table) = table else {
+                let it = DataProblem::in_file(name, "the sheet is empty");
+                return Err(it.help("a first row with the headings is expected").into());
+            };
+            return Ok(vec![(name.clone(), SheetRows { name, file: self.file, table })]);
+        }
+        let all = sheet.is_some();
+        let mut tables = Vec::new();
+        let names: Vec<(String, String)> = known.iter().map(|s| (s.clone(), name_of(s))).collect();
+        let mut filled = Vec::new();
+        for (sheet, name) in names {
+            if self.is_blank(&sheet)? {
+                continue;
+            }
+            filled.push(sheet.clone());
+            if all || tables.is_empty() {
+                // With several sheets nothing but their names is of interest.
+                match self.table(&sheet, &name, options) {
+                    Ok(Some(table)) => tables.push((name, table)),
+                    Ok(None) => {}
+                    Err(error) if all || known.len() == 1 => return Err(error),
+                    Err(error) => {
+                        let rest: Vec<&String> =
+                            known.iter().skip_while(|k| **k != sheet).skip(1).collect();
+                        let mut others = 0;
+                        for sheet in rest {
+                            others += usize::from(!self.is_blank(sheet)?);
+                        }
+                        if others == 0 {
+                            return Err(error);
+                        }
+                        tables.push((name, Table::default()));
+                    }
+                }
+            }
+        }
+        match (tables.len(), filled.len()) {
+            (0, _) => {
+                let it = DataProblem::in_file(self.name, "no sheet of the workbook holds anything");
+                Err(it.help("a first row with the headings is expected").into())
+            }
+            (_, n) if n > 1 && !all => {
+                let message = format!("the workbook has {n} sheets with rows: {}", listed(&filled));
+                let one = format!("{}#{}", self.name, filled[0]);
+                Err(DataProblem::in_file(self.name, message)
+                    .help(format!("name one: '{one}'; '{}#*' stacks all of them", self.name))
+                    .into())
+            }
+            _ => {
+                let rows = |(name, table): (String, Table)| {
+                    (name.clone(), SheetRows { name, file: self.file.clone(), table })
+                };
+                Ok(tables.into_iter().map(rows).collect())
+            }
+        }
+    }
+
+    /// The sheets of cells that are shown, or all if there are no others.
+    fn sheet_names(&self) -> Vec<String> {
+        let all: &[Sheet] = match &self.sheets {
+            Sheets::Xlsx(book) => book.sheets_metadata(),
+            Sheets::Ods(book) => book.sheets_metadata(),
+        };
+        let of_cells = all.iter().filter(|sheet| sheet.typ == SheetType::WorkSheet);
+        let of_cells: Vec<&Sheet> = of_cells.collect();
+        let shown = of_cells.iter().filter(|sheet| sheet.visible == SheetVisible::Visible);
+        let shown: Vec<String> = shown.map(|sheet| sheet.name.clone()).collect();
+        match shown.is_empty() {
+            true => of_cells.iter().map(|sheet| sheet.name.clone()).collect(),
+            false => shown,
+        }
+    }
+
+    /// Whether no cell of a sheet holds anything.
+    fn is_blank(&mut self, sheet: &str) -> Result<bool, ReadError> {
+        let blank = fenced(|| match &mut self.sheets {
+            Sheets::Xlsx(book) => {
+                let mut cells = book.worksheet_cells_reader(sheet).map_err(|e| e.to_string())?;
+                while let Some(cell) = cells.next_cell().map_err(|e| e.to_string())? {
+                    if *cell.get_value() != DataRef::Empty {
+                        return Ok(false);
+                    }
+                }
+                Ok(true)
+            }
+            Sheets::Ods(book) => {
+                let range = book.worksheet_range(sheet).map_err(|e| e.to_string())?;
+                Ok::<_, String>(range.used_cells().next().is_none())
+            }
+        });
+        blank.map_err(|e| damaged(self.name, e))
+    }
+
+    /// The table of a sheet; `None` where it holds nothing at all.
+    fn table(
+        &mut self,
+        sheet: &str,
+        name: &str,
+        options: &ReadOptions,
+    ) -> Result<Option<Table>, ReadError> {
+        if self.is_blank(sheet)? {
+            return Ok(None);
+        }
+        let mut maker = Maker::new(name, options);
+        let read = fenced(|| -> Result<Result<(), ReadError>, String> {
+            match &mut self.sheets {
+                Sheets::Xlsx(book) => {
+                    let mut cells =
+                        book.worksheet_cells_reader(sheet).map_err(|e| e.to_string())?;
+                    while let Some(cell) = cells.next_cell().map_err(|e| e.to_string())? {
+                        let (row, column) = cell.get_position();
+                        let value = Cell::from(cell.get_value());
+                        if let Err(error) = maker.cell(row, column, &value) {
+                            return Ok(Err(error));
+                        }
+                    }
+                }
+                Sheets::Ods(book) => {
+                    let range = book.worksheet_range(sheet).map_err(|e| e.to_string())?;
+                    if let Err(error) = take_all(&range, &mut maker) {
+                        return Ok(Err(error));
+                    }
+                }
+            }
+            Ok(Ok(()))
+        });
+        read.map_err(|e| damaged(name, e))??;
+        maker.finish().map(Some)
+    }
+}
+
+/// Gives all cells of a range to a maker.
+fn take_all(range: &Range<Data>, maker: &mut Maker<'_>) -> Result<(), ReadError> {
+    let (top, left) = range.start().unwrap_or((0, 0));
+    for (row, cells) in (top..).zip(range.rows()) {
+        for (column, data) in (left..).zip(cells) {
+            if *data != Data::Empty {
+                maker.cell(row, column, &Cell::from(data))?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Names in a message: not more than a person reads.
+fn listed(names: &[String]) -> String {
+    const SHOWN: usize = 12;
+    let shown = names.iter().take(SHOWN).cloned().collect::<Vec<_>>().join(", ");
+    match names.len() {
+        n if n > SHOWN => format!("{shown} and {} more", n - SHOWN),
+        _ => shown,
+    }
+}
+
+fn damaged(name: &str, error: impl std::fmt::Display) -> ReadError {
+    let short: String = error.to_string().chars().take(200).collect();
+    DataProblem::in_file(name, format!("the workbook cannot be read: {short}"))
+        .help("it may be cut off or damaged: save or fetch it again")
+        .into()
+}
+
+/// What an archive is. `None` where its parts have more bytes, unpacked, than may be held: what a part says of its
+/// length is not believed where it could be longer.
+fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<Kind>, String> {
+    /// No part becomes longer than this, times its length in the archive.
+    const LONGEST: u64 = 1032;
+    let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| e.to_string())?;
+    let has = |name: &str, archive: &zip::ZipArchive<_>| archive.index_for_name(name).is_some();
+    let mut mime = String::new();
+    if let Ok(part) = archive.by_name("mimetype") {
+        let _ = part.take(100).read_to_string(&mut mime);
+    }
+    let kind = if has("xl/workbook.xml", &archive) {
+        Kind::Xlsx
+    } else if mime.trim() == "application/vnd.oasis.opendocument.spreadsheet" {
+        Kind::Ods
+    } else if has("xl/workbook.bin", &archive) {
+        Kind::Other("a workbook in a binary form", "save it as XLSX, ODS or CSV")
+    } else if has("word/document.xml", &archive) || mime.contains("opendocument") {
+        Kind::Other(
+            "a document, not a workbook",
+            "copy its table into a workbook, or save it as CSV",
+        )
+    } else {
+        Kind::Other("a ZIP archive, not a workbook", "unpack it, and name the files with the rows")
+    };
+    if let Kind::Other(..) = kind {
+        return Ok(Some(kind));
+    }
+    let mut whole: u64 = 0;
+    let mut nothing = vec![0; 256 << 10];
+    for at in 0..archive.len() {
+        let mut part = archive.by_index(at).map_err(|e| e.to_string())?;
+        if !part.name().is_ok_and(|name| name.ends_with(".xml")) {
+            continue;
+        }
+        if part.compressed_size().saturating_mul(LONGEST) <= most_bytes {
+            continue;
+        }
+        if part.size() > most_bytes {
+            return Ok(None);
+        }
+        loop {
+            let n = part.read(&mut nothing).map_err(|e| e.to_string())?;
+            whole += n as u64;
+            if whole > most_bytes {
+                return Ok(None);
+            }
+            if n == 0 {
+                break;
+            }
+        }
+    }
+    Ok(Some(kind))
+}
