@@ -32,13 +32,13 @@ mod chart;
 mod document;
 mod draw;
 mod format;
-#[cfg(any(feature = "html", feature = "xlsx"))]
+#[cfg(any(feature = "html", feature = "ods", feature = "xlsx"))]
 mod headings;
 mod headline;
 pub mod layout;
 mod ledger;
 mod sections;
-#[cfg(feature = "xlsx")]
+#[cfg(any(feature = "ods", feature = "xlsx"))]
 mod sheet;
 mod style;
 #[cfg(test)]

@@ -179,15 +179,28 @@ fn password_line(line: &str) -> Option<[String; 5]> {
 #[cfg(feature = "databases")]
 fn interruptible() {
     static ONCE: std::sync::Once = std::sync::Once::new();
-    /// What a program that was interrupted ends with.
-    const INTERRUPTED: i32 = 130;
     ONCE.call_once(|| {
         // Where that cannot be arranged, the server notices when the connection ends.
         let _ = ctrlc::set_handler(|| {
+            INTERRUPTED.store(true, std::sync::atomic::Ordering::Release);
             oeuvre_data::cancel_queries();
-            std::process::exit(INTERRUPTED);
+            std::process::exit(WHEN_INTERRUPTED);
         });
     });
+}
+
+#[cfg(feature = "databases")]
+static INTERRUPTED: std::sync::atomic::AtomicBool = std::sync::atomic::AtomicBool::new(false);
+/// What a program that was interrupted ends with.
+#[cfg(feature = "databases")]
+const WHEN_INTERRUPTED: i32 = 130;
+
+/// Ends the program where somebody interrupted it: that a query was broken off for that is no mistake to be told.
+pub(crate) fn end_if_interrupted() {
+    #[cfg(feature = "databases")]
+    if INTERRUPTED.load(std::sync::atomic::Ordering::Acquire) {
+        std::process::exit(WHEN_INTERRUPTED);
+    }
 }
 
 /// Says on the terminal how much of a file has come, at most ten times a second, and takes it away at the end.

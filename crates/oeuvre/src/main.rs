@@ -32,6 +32,9 @@ fn main() -> ExitCode {
     let typed = matches.subcommand().map_or(&matches, |(_, typed)| typed);
     match commands::run(args, typed) {
         Ok(()) => ExitCode::SUCCESS,
-        Err(failure) => messages::report(&failure, color),
+        Err(failure) => {
+            environment::end_if_interrupted();
+            messages::report(&failure, color)
+        }
     }
 }

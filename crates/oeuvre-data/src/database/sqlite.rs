@@ -90,7 +90,13 @@ impl SqliteFile {
                 (format!("{name}#{table}"), format!("{}{plain}", quoted(&table)))
             }
         };
-        let (columns, declared) = described(&connection, &from).map_err(|e| problem(&shown, &e))?;
+        // By the query itself: inside of another one, names that stand twice are given others.
+        let select = match &options.query {
+            Some(query) => query.clone(),
+            None => format!("SELECT * FROM {from}"),
+        };
+        let (columns, declared) =
+            described(&connection, &select).map_err(|e| problem(&shown, &e))?;
         ensure_differ(&shown, &declared)?;
         let headings: Vec<String> = declared.iter().map(|d| d.heading.clone()).collect();
         let seen: Vec<Seen> = headings.iter().map(|_| Seen::default()).collect();

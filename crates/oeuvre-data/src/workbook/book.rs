@@ -2,13 +2,14 @@
 
 use super::SheetRows;
 use super::cell::Cell;
-use super::table::{Maker, Table, too_large};
+use super::table::{Maker, Table, column_name, too_large};
 use crate::bytes::Opened;
 use crate::fence::fenced;
 use crate::options::ReadOptions;
 use calamine::{Data, DataRef, Ods, Range, Reader, Sheet, SheetType, SheetVisible, Xlsx};
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::{DataProblem, ReadError};
+use std::collections::HashSet;
 use std::io::{Cursor, Read};
 use std::sync::Arc;
 
@@ -98,9 +99,11 @@ impl<'n> Book<'n> {
         let name_of = |sheet: &str| format!("{}#{sheet}", self.name);
         let it = |message: String| DataProblem::in_file(self.name, message);
         if let Some(sheet) = sheet.filter(|&s| s != "*") {
-            let found = known.iter().find(|known| *known == sheet);
+            // One that is hidden is read where it is named.
+            let all: Vec<String> = self.of_cells().map(|sheet| sheet.name.clone()).collect();
+            let found = all.iter().find(|known| *known == sheet);
             let found = found.or_else(|| {
-                let mut alike = known.iter().filter(|k| k.to_lowercase() == sheet.to_lowercase());
+                let mut alike = all.iter().filter(|k| k.to_lowercase() == sheet.to_lowercase());
                 alike.next().filter(|_| alike.next().is_none())
             });
             let Some(found) = found else {
@@ -171,18 +174,21 @@ impl<'n> Book<'n> {
         }
     }
 
-    /// The sheets of cells that are shown, or all if there are no others.
-    fn sheet_names(&self) -> Vec<String> {
+    /// The sheets of cells.
+    fn of_cells(&self) -> impl Iterator<Item = &Sheet> {
         let all: &[Sheet] = match &self.sheets {
             Sheets::Xlsx(book) => book.sheets_metadata(),
             Sheets::Ods(book) => book.sheets_metadata(),
         };
-        let of_cells = all.iter().filter(|sheet| sheet.typ == SheetType::WorkSheet);
-        let of_cells: Vec<&Sheet> = of_cells.collect();
-        let shown = of_cells.iter().filter(|sheet| sheet.visible == SheetVisible::Visible);
+        all.iter().filter(|sheet| sheet.typ == SheetType::WorkSheet)
+    }
+
+    /// The names of those that are shown, or of all if there are no others.
+    fn sheet_names(&self) -> Vec<String> {
+        let shown = self.of_cells().filter(|sheet| sheet.visible == SheetVisible::Visible);
         let shown: Vec<String> = shown.map(|sheet| sheet.name.clone()).collect();
         match shown.is_empty() {
-            true => of_cells.iter().map(|sheet| sheet.name.clone()).collect(),
+            true => self.of_cells().map(|sheet| sheet.name.clone()).collect(),
             false => shown,
         }
     }
@@ -241,7 +247,52 @@ impl<'n> Book<'n> {
             Ok(Ok(()))
         });
         read.map_err(|e| damaged(name, e))??;
-        maker.finish().map(Some)
+        let blanks = maker.take_blanks();
+        let mut table = maker.finish()?;
+        if !blanks.is_empty() || matches!(self.sheets, Sheets::Ods(_)) {
+            table.unworked = self.unworked(sheet, blanks)?;
+        }
+        Ok(Some(table))
+    }
+
+    /// Formulas of cells without a value: nobody has worked them out. How many, and where the first one stands.
+    fn unworked(
+        &mut self,
+        sheet: &str,
+        blanks: HashSet<(u32, u32)>,
+    ) -> Result<Option<(u64, String)>, ReadError> {
+        let mut found: Option<(u64, (u32, u32))> = None;
+        let mut look = |at: (u32, u32), formula: &str, is_blank: bool| {
+            if !formula.is_empty() && is_blank {
+                let (n, first) = found.unwrap_or((0, at));
+                found = Some((n + 1, first));
+            }
+        };
+        let read = fenced(|| match &mut self.sheets {
+            Sheets::Xlsx(book) => {
+                let mut cells = book.worksheet_cells_reader(sheet).map_err(|e| e.to_string())?;
+                while let Some(cell) = cells.next_formula().map_err(|e| e.to_string())? {
+                    let at = cell.get_position();
+                    look(at, cell.get_value(), blanks.contains(&at));
+                }
+                Ok(())
+            }
+            Sheets::Ods(book) => {
+                let formulas = book.worksheet_formula(sheet).map_err(|e| e.to_string())?;
+                if formulas.used_cells().next().is_some() {
+                    let range = book.worksheet_range(sheet).map_err(|e| e.to_string())?;
+                    let (top, left) = formulas.start().unwrap_or((0, 0));
+                    for (row, column, formula) in formulas.used_cells() {
+                        let at = (top + row as u32, left + column as u32);
+                        let value = range.get_value(at);
+                        look(at, formula, value.is_none_or(|value| *value == Data::Empty));
+                    }
+                }
+                Ok::<_, String>(())
+            }
+        });
+        read.map_err(|e| damaged(self.name, e))?;
+        Ok(found.map(|(n, (row, column))| (n, format!("{}{}", column_name(column), row + 1))))
     }
 }
 
@@ -250,6 +301,7 @@ fn take_all(range: &Range<Data>, maker: &mut Maker<'_>) -> Result<(), ReadError>
     let (top, left) = range.start().unwrap_or((0, 0));
     for (row, cells) in (top..).zip(range.rows()) {
         for (column, data) in (left..).zip(cells) {
+            // Every gap of a range is a cell.
             if *data != Data::Empty {
                 maker.cell(row, column, &Cell::from(data))?;
             }

@@ -132,12 +132,24 @@ fn write_date(at: ExcelDateTime, out: &mut Vec<u8>) {
         let _ = write!(out, "{days}");
         return;
     }
-    let (year, month, day, hour, minute, second, millis) = at.to_ymd_hms_milli();
+    // The library cuts a millisecond short where binary64 lies below it.
+    let millis = (days * DAY).round();
+    let (whole, millis) = ((millis / DAY).floor(), millis.rem_euclid(DAY) as u64);
+    let kind = calamine::ExcelDateTimeType::DateTime;
+    let day = ExcelDateTime::new(whole, kind, is_1904(at));
+    let (year, month, day, ..) = day.to_ymd_hms_milli();
     let _ = write!(out, "{year:04}-{month:02}-{day:02}");
-    if (hour, minute, second, millis) != (0, 0, 0, 0) {
+    if millis > 0 {
+        let (hour, minute, second) = (millis / 3_600_000, millis / 60_000 % 60, millis / 1000 % 60);
         let _ = write!(out, "T{hour:02}:{minute:02}:{second:02}");
-        write_millis(u64::from(millis), out);
+        write_millis(millis % 1000, out);
     }
+}
+
+/// Whether days are counted from 1904: the first of them is of that year then.
+fn is_1904(at: ExcelDateTime) -> bool {
+    let plain = ExcelDateTime::new(at.as_f64(), calamine::ExcelDateTimeType::DateTime, false);
+    plain.to_ymd_hms_milli() != at.to_ymd_hms_milli()
 }
 
 fn write_millis(millis: u64, out: &mut Vec<u8>) {

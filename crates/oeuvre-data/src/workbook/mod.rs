@@ -121,6 +121,16 @@ impl FileRows for SheetRows {
                 self.name
             ));
         }
+        if let Some((formulas, first)) = &self.table.unworked {
+            let (formulas, have) = match formulas {
+                1 => ("1 formula".to_owned(), "has no stored result and counts"),
+                n => (format!("{n} formulas"), "have no stored result and count"),
+            };
+            say(format!(
+                "{}: {formulas} {have} as missing, the first in {first}; open the workbook and save it to have them worked out",
+                self.name
+            ));
+        }
         notes
     }
 }

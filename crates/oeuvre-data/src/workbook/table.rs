@@ -9,10 +9,12 @@ use crate::cells::Block;
 use crate::options::ReadOptions;
 use crate::text::headings;
 use oeuvre_columns::{DataProblem, ReadError};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// So many rows are looked at to find the headings.
 const LOOK: usize = 20;
+/// So many cells without a value are looked at for formulas.
+const MOST_BLANKS: usize = 1 << 20;
 
 /// The table of a sheet.
 #[derive(Debug, Default)]
@@ -24,6 +26,8 @@ pub(super) struct Table {
     pub(super) has_numbers: Vec<bool>,
     /// Cells to the right of the last heading: how many, and the first.
     pub(super) beside: Option<(u64, String)>,
+    /// Formulas without a result: how many, and the first.
+    pub(super) unworked: Option<(u64, String)>,
 }
 
 /// A row that is kept until it is known where the headings are: its cells, as texts.
@@ -60,6 +64,8 @@ pub(super) struct Maker<'a> {
     next: usize,
     open: bool,
     bytes: usize,
+    /// Cells of the file that hold nothing, as far as they are looked at.
+    blanks: HashSet<(u32, u32)>,
 }
 
 impl<'a> Maker<'a> {
@@ -76,7 +82,13 @@ impl<'a> Maker<'a> {
             next: 0,
             open: false,
             bytes: 0,
+            blanks: HashSet::new(),
         }
+    }
+
+    /// Cells of the file that hold nothing; a formula in one has no result.
+    pub(super) fn take_blanks(&mut self) -> HashSet<(u32, u32)> {
+        std::mem::take(&mut self.blanks)
     }
 
     fn problem(&self, row: u32, message: String) -> DataProblem {
@@ -89,6 +101,9 @@ impl<'a> Maker<'a> {
     /// What is wrong with the headings; a sheet that takes too much memory.
     pub(super) fn cell(&mut self, row: u32, column: u32, cell: &Cell<'_>) -> Result<(), ReadError> {
         if *cell == Cell::Blank || u64::from(row) < self.options.skip_lines {
+            if self.blanks.len() < MOST_BLANKS {
+                self.blanks.insert((row, column));
+            }
             return Ok(());
         }
         if self.columns.is_none() {
@@ -366,7 +381,7 @@ fn names_of(rows: &[Early]) -> (Vec<String>, Vec<u32>) {
 }
 
 /// The letters of a column, from 0: A, B, … Z, AA.
-fn column_name(column: u32) -> String {
+pub(super) fn column_name(column: u32) -> String {
     let mut name = Vec::new();
     let mut left = column + 1;
     while left > 0 {

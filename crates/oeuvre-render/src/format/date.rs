@@ -63,7 +63,7 @@ impl DatePattern {
     }
 
     /// The pattern in the language of workbooks, where it can be said there.
-    #[cfg(feature = "xlsx")]
+    #[cfg(any(feature = "ods", feature = "xlsx"))]
     pub(crate) fn sheet_format(&self) -> Option<String> {
         let mut out = String::new();
         let mut named = false;

@@ -132,7 +132,7 @@ impl NumberPattern {
     }
 
     /// The pattern in the language of workbooks, where it can be said there.
-    #[cfg(feature = "xlsx")]
+    #[cfg(any(feature = "ods", feature = "xlsx"))]
     pub(crate) fn sheet_format(&self) -> Option<String> {
         let whole = match self.groups {
             (0, _) => "0".repeat(self.whole_digits.max(1)),

@@ -1,8 +1,9 @@
 //! Cells of a workbook: values with their types, and what could not be written as what it is.
 
+use super::surface::{Align, Edge, Look, Surface};
 use crate::cells::escape_controls;
 use oeuvre_columns::{Decimal, Value};
-use rust_xlsxwriter::{Color, Format, FormatAlign, FormatBorder, Worksheet, XlsxError};
+use std::io;
 
 /// The most characters in a cell, in units of UTF-16.
 const MOST_TEXT: usize = 32_767;
@@ -11,11 +12,6 @@ const MOST_TEXT: usize = 32_767;
 const EPOCH: i32 = 25_569;
 /// 1900-03-01: the calendar of workbooks has a day before it that never was.
 const FIRST_SURE_DAY: i32 = -25_508;
-
-/// The ink of what stands back.
-pub(crate) const SOFT: Color = Color::RGB(0x0055_606b);
-/// Lines between cells.
-const RULE: Color = Color::RGB(0x00cf_d5db);
 
 /// What could not be written as what it is, for the notes.
 #[derive(Default)]
@@ -77,38 +73,38 @@ pub(crate) fn fitting(text: &str) -> (String, bool) {
 
 /// How cells look.
 pub(crate) struct Styles {
-    pub(crate) title: Format,
-    pub(crate) heading: Format,
-    pub(crate) plain: Format,
-    pub(crate) wrapped: Format,
-    pub(crate) soft: Format,
-    pub(crate) large: Format,
+    pub(crate) title: Look,
+    pub(crate) heading: Look,
+    pub(crate) plain: Look,
+    pub(crate) wrapped: Look,
+    pub(crate) soft: Look,
+    pub(crate) large: Look,
 }
 
 impl Styles {
     pub(crate) fn new() -> Styles {
-        let plain = Format::new().set_align(FormatAlign::Top);
+        let plain = Look { at_top: true, ..Look::default() };
+        let heading = Look { bold: true, ..Look::default() };
         Styles {
-            title: Format::new().set_bold().set_font_size(14),
-            heading: Format::new().set_bold(),
-            wrapped: plain.clone().set_text_wrap(),
-            soft: plain.clone().set_font_color(SOFT),
-            large: Format::new().set_bold().set_font_size(16).set_align(FormatAlign::Left),
+            title: Look { size: 14, ..heading.clone() },
+            wrapped: Look { wrapped: true, ..plain.clone() },
+            soft: Look { soft: true, ..plain.clone() },
+            large: Look { size: 16, align: Align::Left, ..heading.clone() },
+            heading,
             plain,
         }
     }
 }
 
 /// A heading of a column, or one over several.
-pub(crate) fn of_heading(last: bool, right: bool) -> Format {
+pub(crate) fn of_heading(last: bool, right: bool) -> Look {
     let align = match (last, right) {
-        (false, _) => FormatAlign::Center,
-        (true, true) => FormatAlign::Right,
-        (true, false) => FormatAlign::Left,
+        (false, _) => Align::Center,
+        (true, true) => Align::Right,
+        (true, false) => Align::Left,
     };
-    let border = if last { FormatBorder::Medium } else { FormatBorder::Thin };
-    let format = Format::new().set_bold().set_text_wrap().set_align(align);
-    format.set_align(FormatAlign::Bottom).set_border_bottom(border)
+    let below = if last { Edge::Medium } else { Edge::Thin };
+    Look { bold: true, wrapped: true, align, below, ..Look::default() }
 }
 
 /// Lines of the table.
@@ -121,19 +117,15 @@ pub(crate) enum LineLook {
 }
 
 /// How a cell of a line looks.
-pub(crate) fn of_line(look: LineLook, number_format: Option<&str>, right: bool) -> Format {
-    let mut format =
-        Format::new().set_align(if right { FormatAlign::Right } else { FormatAlign::Left });
-    if let Some(number_format) = number_format {
-        format = format.set_num_format(number_format);
-    }
+pub(crate) fn of_line(look: LineLook, number_format: Option<&str>, right: bool) -> Look {
+    let align = if right { Align::Right } else { Align::Left };
+    let number_format = number_format.map(str::to_owned);
+    let plain = Look { align, number_format, ..Look::default() };
     match look {
-        LineLook::Group => format,
-        LineLook::Subtotal => {
-            format.set_bold().set_border_top(FormatBorder::Thin).set_border_top_color(RULE)
-        }
-        LineLook::Total => format.set_bold().set_border_top(FormatBorder::Medium),
-        LineLook::Rest => format.set_italic(),
+        LineLook::Group => plain,
+        LineLook::Subtotal => Look { bold: true, above: Edge::Soft, ..plain },
+        LineLook::Total => Look { bold: true, above: Edge::Medium, ..plain },
+        LineLook::Rest => Look { italic: true, ..plain },
     }
 }
 
@@ -142,63 +134,53 @@ pub(crate) type Place = (u32, u16);
 
 /// Writes a text.
 pub(crate) fn put_text(
-    sheet: &mut Worksheet,
-    (row, column): Place,
+    sheet: &mut dyn Surface,
+    place: Place,
     text: &str,
-    format: &Format,
+    look: &Look,
     remarks: &mut Remarks,
-) -> Result<(), XlsxError> {
+) -> io::Result<()> {
     let (text, cut) = fitting(text);
     remarks.texts_cut += u64::from(cut);
-    sheet.write_string_with_format(row, column, text, format)?;
-    Ok(())
+    sheet.text(place, &text, look)
 }
 
 /// Writes a value as what it is: `read` is how it reads, for what a workbook has no type for.
 pub(crate) fn put(
-    sheet: &mut Worksheet,
-    (row, column): Place,
+    sheet: &mut dyn Surface,
+    place: Place,
     value: &Value,
     read: &str,
-    format: &Format,
+    look: &Look,
     remarks: &mut Remarks,
-) -> Result<(), XlsxError> {
+) -> io::Result<()> {
     match value {
-        Value::Missing if read.is_empty() => {
-            sheet.write_blank(row, column, format)?;
-        }
+        Value::Missing if read.is_empty() => sheet.blank(place, look),
         Value::Number(number) => match as_binary(*number) {
-            Some(number) => {
-                sheet.write_number_with_format(row, column, number, format)?;
-            }
+            Some(number) => sheet.number(place, number, look),
             None => {
                 remarks.numbers_as_text += 1;
-                put_text(sheet, (row, column), &number.to_string(), format, remarks)?;
+                put_text(sheet, place, &number.to_string(), look, remarks)
             }
         },
-        Value::Float(number) if number.is_finite() => {
-            sheet.write_number_with_format(row, column, *number, format)?;
-        }
-        Value::Boolean(truth) => {
-            sheet.write_boolean_with_format(row, column, *truth, format)?;
-        }
+        Value::Float(number) if number.is_finite() => sheet.number(place, *number, look),
+        Value::Boolean(truth) => sheet.truth(place, *truth, look),
         Value::Date(days) if *days >= FIRST_SURE_DAY => {
-            sheet.write_number_with_format(row, column, days + EPOCH, format)?;
+            sheet.date(place, f64::from(days + EPOCH), value, look)
         }
         Value::DateTime(micros)
             if micros.div_euclid(86_400_000_000) >= i64::from(FIRST_SURE_DAY) =>
         {
             let days = *micros as f64 / 86_400e6 + f64::from(EPOCH);
-            sheet.write_number_with_format(row, column, days, format)?;
+            sheet.date(place, days, value, look)
         }
         Value::Date(_) | Value::DateTime(_) => {
             remarks.dates_as_text += 1;
-            put_text(sheet, (row, column), &value.to_string(), format, remarks)?;
+            put_text(sheet, place, &value.to_string(), look, remarks)
         }
-        Value::Text(text) => put_text(sheet, (row, column), text, format, remarks)?,
-        _ => put_text(sheet, (row, column), read, format, remarks)?,
+        Value::Text(text) => put_text(sheet, place, text, look, remarks),
+        _ => put_text(sheet, place, read, look, remarks),
     }
-    Ok(())
 }
 
 /// The binary64 that reads back as a decimal; `None` where there is none.

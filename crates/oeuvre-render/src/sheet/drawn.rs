@@ -134,6 +134,6 @@ fn insert(
 
 /// A text that the library does not take for a reference to cells.
 fn inert(text: &str) -> String {
-    let text = crate::sheet::cells::fitting(text).0;
+    let text = super::cells::fitting(text).0;
     if text.starts_with('=') { format!(" {text}") } else { text }
 }

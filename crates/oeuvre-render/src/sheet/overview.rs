@@ -1,11 +1,12 @@
 //! The first sheet of a report, with what stands alone, and the last one, with its ledger and explanations.
 
 use super::cells::{Remarks, Styles, put, put_text};
+use super::surface::Surface;
 use crate::document::{Document, PartType, paragraphs};
 use crate::headline::Headline;
 use crate::ledger::{entries_text, figure_text, told_of_parts};
 use oeuvre_columns::Value;
-use rust_xlsxwriter::{Worksheet, XlsxError};
+use std::io;
 
 /// How wide a column of texts is, in characters.
 const OF_TEXT: f64 = 44.0;
@@ -17,11 +18,11 @@ pub(crate) fn write(
     document: &Document<'_>,
     styles: &Styles,
     remarks: &mut Remarks,
-    sheet: &mut Worksheet,
-) -> Result<(), XlsxError> {
-    sheet.set_column_width(0, OF_TEXT)?;
+    sheet: &mut dyn Surface,
+) -> io::Result<()> {
+    sheet.width(0, OF_TEXT)?;
     for column in 1..5 {
-        sheet.set_column_width(column, OF_FIGURES)?;
+        sheet.width(column, OF_FIGURES)?;
     }
     put_text(sheet, (0, 0), document.heading(), &styles.title, remarks)?;
     let mut row = 1;
@@ -46,7 +47,7 @@ pub(crate) fn write(
         let (line, slot) = (layout.rows[0], layout.slots[0]);
         let value = layout.raw(line, slot);
         let format = match super::formats::of_column(&layout, slot) {
-            Some(format) => styles.large.clone().set_num_format(format),
+            Some(format) => styles.large.with_format(format),
             None => styles.large.clone(),
         };
         put(sheet, (row, 1), &value, &headline.figure, &format, remarks)?;
@@ -68,8 +69,8 @@ fn checks(
     first: u32,
     styles: &Styles,
     remarks: &mut Remarks,
-    sheet: &mut Worksheet,
-) -> Result<u32, XlsxError> {
+    sheet: &mut dyn Surface,
+) -> io::Result<u32> {
     let right = super::cells::of_heading(true, true);
     for (column, heading) in (0..).zip(["Check", "Found", "Wanted", "Difference", "Outcome"]) {
         let format = if matches!(column, 1..=3) {
@@ -89,7 +90,7 @@ fn checks(
         for (column, value) in (1..).zip([&check.found, &check.wanted, &check.difference]) {
             let read = if value.is_missing() { String::new() } else { figure_text(value) };
             let format = match value {
-                Value::Number(n) => styles.plain.clone().set_num_format(of_scale(n.scale)),
+                Value::Number(n) => styles.plain.with_format(of_scale(n.scale)),
                 _ => styles.plain.clone(),
             };
             put(sheet, (row, column), value, &read, &format, remarks)?;
@@ -115,12 +116,12 @@ pub(crate) fn write_notes(
     document: &Document<'_>,
     styles: &Styles,
     remarks: &Remarks,
-    sheet: &mut Worksheet,
-) -> Result<(), XlsxError> {
+    sheet: &mut dyn Surface,
+) -> io::Result<()> {
     let mut cut = Remarks::default();
-    sheet.set_column_width(0, OF_TEXT)?;
-    sheet.set_column_width(1, OF_FIGURES)?;
-    sheet.set_column_width(2, OF_DETAIL)?;
+    sheet.width(0, OF_TEXT)?;
+    sheet.width(1, OF_FIGURES)?;
+    sheet.width(2, OF_DETAIL)?;
     let mut row = 0;
     if !document.is_report && !document.checks.is_empty() {
         row = checks(document, row, styles, &mut cut, sheet)? + 1;
@@ -135,12 +136,7 @@ pub(crate) fn write_notes(
         }
         for entry in &account.entries {
             put_text(sheet, (row, 0), &entry.label, &styles.plain, &mut cut)?;
-            sheet.write_number_with_format(
-                row,
-                1,
-                entry.count as f64,
-                &styles.plain.clone().set_num_format("#,##0"),
-            )?;
+            sheet.number((row, 1), entry.count as f64, &styles.plain.with_format("#,##0"))?;
             put_text(sheet, (row, 2), &entry.detail, &styles.wrapped, &mut cut)?;
             row += 1;
         }

@@ -2,24 +2,19 @@
 
 use super::cells::{LineLook, Place, Remarks, Styles, of_heading, of_line, put, put_text};
 use super::formats;
+use super::surface::{Drawn, Look, Pages, Surface};
 use crate::document::{Part, PartType, paragraphs};
 use crate::headings::heading_rows;
 use crate::layout::{Layout, Row, Slot};
 use oeuvre_core::LineKind;
-use rust_xlsxwriter::utility::row_col_to_cell;
-use rust_xlsxwriter::{
-    ConditionalFormat2ColorScale, ConditionalFormatDataBar, Format, Note, Sparkline, Worksheet,
-    XlsxError,
-};
 use std::collections::HashMap;
+use std::io;
 use unicode_width::UnicodeWidthStr;
 
 /// Columns are not made wider than this, in characters.
 const WIDEST: usize = 60;
 /// So many columns fit a page upright.
 const UPRIGHT: usize = 7;
-/// A4, as the format counts paper.
-const A4: u8 = 9;
 
 /// How many lines and columns the sheet of a table takes.
 pub(crate) fn size(part: &Part<'_>) -> (usize, usize) {
@@ -43,8 +38,8 @@ pub(crate) fn write(
     titled: bool,
     styles: &Styles,
     remarks: &mut Remarks,
-    sheet: &mut Worksheet,
-) -> Result<(), XlsxError> {
+    sheet: &mut dyn Surface,
+) -> io::Result<()> {
     let layout = Layout::new(part.grid, part.style);
     let mut row = 0;
     if titled {
@@ -60,20 +55,19 @@ pub(crate) fn write(
     let below = headings(&layout, first, &marks, remarks, sheet)?;
     lines(&layout, below, &marks, remarks, sheet)?;
     drawn(&layout, below, sheet)?;
-    if let Some(look) = part.chart {
-        super::drawn::write(part, look, below, sheet)?;
+    if part.chart.is_some() {
+        let at = (1, layout.slots.len() as u16 + 1);
+        sheet.chart(part, below, at, &|| part.scene_below_title())?;
     }
     trends(&layout, below, sheet)?;
     widths(&layout, sheet)?;
     let keys = layout.slots.iter().filter(|s| !matches!(s, Slot::Result(_))).count() as u16;
     let beside = if part.shows == PartType::Detail { 0 } else { keys };
-    sheet.set_freeze_panes(below, beside)?;
-    sheet.set_paper_size(A4);
-    sheet.set_print_fit_to_pages(1, 0);
-    sheet.set_repeat_rows(first, below.saturating_sub(1).max(first))?;
-    if layout.slots.len() > UPRIGHT {
-        sheet.set_landscape();
-    }
+    sheet.pages(Pages {
+        frozen: (below, beside),
+        repeated: (first, below.saturating_sub(1).max(first)),
+        wide: layout.slots.len() > UPRIGHT,
+    })?;
     Ok(())
 }
 
@@ -87,13 +81,11 @@ impl Marks<'_> {
         &self,
         mark: Option<usize>,
         (row, column): Place,
-        sheet: &mut Worksheet,
-    ) -> Result<(), XlsxError> {
+        sheet: &mut dyn Surface,
+    ) -> io::Result<()> {
         if let Some(text) = mark.and_then(|m| self.part.grid.notes.get(m - 1)) {
             let text = super::cells::fitting(text).0;
-            let lines = text.len().div_ceil(38) as u32 + 1;
-            let note = Note::new(text).set_author("Oeuvre").add_author_prefix(false);
-            sheet.insert_note(row, column, &note.set_width(260).set_height(18 * lines.max(2)))?;
+            sheet.note((row, column), &text)?;
         }
         Ok(())
     }
@@ -105,8 +97,8 @@ fn headings(
     first: u32,
     marks: &Marks<'_>,
     remarks: &mut Remarks,
-    sheet: &mut Worksheet,
-) -> Result<u32, XlsxError> {
+    sheet: &mut dyn Surface,
+) -> io::Result<u32> {
     let rows = heading_rows(layout);
     for (row, spans) in (first..).zip(&rows) {
         for span in spans {
@@ -119,7 +111,7 @@ fn headings(
             } else {
                 let (text, cut) = super::cells::fitting(&span.text);
                 remarks.texts_cut += u64::from(cut);
-                sheet.merge_range(row, column, last_row, last_column, &text, &format)?;
+                sheet.merged((row, column), (last_row, last_column), &text, &format)?;
             }
             marks.put(span.mark, (row, column), sheet)?;
         }
@@ -132,11 +124,11 @@ fn lines(
     first: u32,
     marks: &Marks<'_>,
     remarks: &mut Remarks,
-    sheet: &mut Worksheet,
-) -> Result<(), XlsxError> {
+    sheet: &mut dyn Surface,
+) -> io::Result<()> {
     let number_formats: Vec<Option<String>> =
         layout.slots.iter().map(|&slot| formats::of_column(layout, slot)).collect();
-    let mut formats: HashMap<(LineLook, usize), Format> = HashMap::new();
+    let mut formats: HashMap<(LineLook, usize), Look> = HashMap::new();
     let mut read = String::new();
     for (at, &row) in (first..).zip(&layout.rows) {
         let look = look(layout, row);
@@ -176,10 +168,10 @@ fn label(
     row: Row,
     slot: Slot,
     cell: Place,
-    format: &Format,
+    format: &Look,
     remarks: &mut Remarks,
-    sheet: &mut Worksheet,
-) -> Result<(), XlsxError> {
+    sheet: &mut dyn Surface,
+) -> io::Result<()> {
     let mut read = String::new();
     match slot {
         Slot::Key(key) => layout.push_whole_label(&mut read, row, key),
@@ -192,7 +184,7 @@ fn label(
         {
             put(sheet, cell, &value, &read, format, remarks)
         }
-        _ if read.is_empty() => sheet.write_blank(cell.0, cell.1, format).map(|_| ()),
+        _ if read.is_empty() => sheet.blank(cell, format),
         _ => put_text(sheet, cell, &read, format, remarks),
     }
 }
@@ -206,11 +198,11 @@ fn look(layout: &Layout<'_>, row: Row) -> LineLook {
     }
 }
 
-/// Bars and shades in cells, by the rules of the format: the figures of one result share a scale, totals have none.
-fn drawn(layout: &Layout<'_>, first: u32, sheet: &mut Worksheet) -> Result<(), XlsxError> {
-    let mut ranges: Vec<Vec<String>> = vec![Vec::new(); layout.results_per_position()];
-    // The first of the columns of each result, and its first cell.
-    let mut slots: Vec<Option<(Slot, Place)>> = vec![None; layout.results_per_position()];
+/// Bars and shades in cells: the figures of one result share a scale, totals have none.
+fn drawn(layout: &Layout<'_>, first: u32, sheet: &mut dyn Surface) -> io::Result<()> {
+    let mut ranges: Vec<Vec<(u32, u32, u16)>> = vec![Vec::new(); layout.results_per_position()];
+    // The first of the columns of each result.
+    let mut slots: Vec<Option<Slot>> = vec![None; layout.results_per_position()];
     for (place, &slot) in layout.slots.iter().enumerate() {
         let Slot::Result(column) = slot else { continue };
         if !layout.has_bars(slot) && !layout.has_shades(slot) {
@@ -222,38 +214,27 @@ fn drawn(layout: &Layout<'_>, first: u32, sheet: &mut Worksheet) -> Result<(), X
         while at < layout.rows.len() {
             let run = layout.rows[at..].iter().take_while(|row| is_drawn(row)).count();
             if run > 0 {
-                let cell = |line: usize| row_col_to_cell(first + line as u32, place as u16);
-                ranges[result].push(format!("{}:{}", cell(at), cell(at + run - 1)));
-                slots[result].get_or_insert((slot, (first + at as u32, place as u16)));
+                let line = |line: usize| first + line as u32;
+                ranges[result].push((line(at), line(at + run - 1), place as u16));
+                slots[result].get_or_insert(slot);
             }
             at += run.max(1);
         }
     }
     for (ranges, slot) in ranges.iter().zip(slots) {
-        let Some((slot, (row, column))) = slot else { continue };
-        let all = ranges.join(" ");
+        let Some(slot) = slot else { continue };
         if layout.has_bars(slot) {
-            let bars = ConditionalFormatDataBar::new()
-                .set_fill_color(0x009f_c9cf)
-                .set_negative_fill_color(0x00c9_8a86)
-                .set_solid_fill(true)
-                .set_border_off(true)
-                .set_multi_range(&all);
-            sheet.add_conditional_format(row, column, row, column, &bars)?;
+            sheet.drawn(Drawn::Bars, ranges)?;
         }
         if layout.has_shades(slot) {
-            let shades = ConditionalFormat2ColorScale::new()
-                .set_minimum_color(0x00f4_f8ef)
-                .set_maximum_color(0x0097_bf72)
-                .set_multi_range(&all);
-            sheet.add_conditional_format(row, column, row, column, &shades)?;
+            sheet.drawn(Drawn::Shades, ranges)?;
         }
     }
     Ok(())
 }
 
 /// Small lines of the workbook's own behind the lines, where the figures of one result stand side by side.
-fn trends(layout: &Layout<'_>, first: u32, sheet: &mut Worksheet) -> Result<(), XlsxError> {
+fn trends(layout: &Layout<'_>, first: u32, sheet: &mut dyn Surface) -> io::Result<()> {
     let Some(&last) = layout.slots.last() else { return Ok(()) };
     if layout.trend_of(last).is_none() || layout.results_per_position() != 1 {
         return Ok(());
@@ -268,19 +249,16 @@ fn trends(layout: &Layout<'_>, first: u32, sheet: &mut Worksheet) -> Result<(), 
     let from = layout.slots.iter().position(is_figure);
     let to = layout.slots.iter().rposition(is_figure);
     let (Some(from), Some(to)) = (from, to) else { return Ok(()) };
-    let name = sheet.name();
     let column = layout.slots.len() as u16;
-    sheet.set_column_width(column, 18)?;
+    sheet.width(column, 18.0)?;
     for line in (first..).take(layout.rows.len()) {
-        let range = (name.as_str(), line, from as u16, line, to as u16);
-        let small = Sparkline::new().set_range(range).set_sparkline_color(0x000a_5563);
-        sheet.add_sparkline(line, column, &small)?;
+        sheet.trend(line, (from as u16, to as u16), column)?;
     }
     Ok(())
 }
 
 /// Columns as wide as what stands in them.
-fn widths(layout: &Layout<'_>, sheet: &mut Worksheet) -> Result<(), XlsxError> {
+fn widths(layout: &Layout<'_>, sheet: &mut dyn Surface) -> io::Result<()> {
     let mut widths: Vec<usize> = vec![6; layout.slots.len()];
     for span in heading_rows(layout).iter().flatten().filter(|s| s.last) {
         // Headings are broken between words.
@@ -298,7 +276,7 @@ fn widths(layout: &Layout<'_>, sheet: &mut Worksheet) -> Result<(), XlsxError> {
         }
     }
     for (place, width) in widths.into_iter().enumerate() {
-        sheet.set_column_width(place as u16, width.min(WIDEST) as f64 + 2.0)?;
+        sheet.width(place as u16, width.min(WIDEST) as f64 + 2.0)?;
     }
     Ok(())
 }

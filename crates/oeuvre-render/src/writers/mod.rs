@@ -19,6 +19,8 @@ pub(crate) mod columnar;
 mod html;
 mod json;
 mod markdown;
+#[cfg(feature = "ods")]
+mod ods;
 mod page;
 #[cfg(feature = "png")]
 mod png;
@@ -175,6 +177,8 @@ static WRITERS: &[&dyn Writer] = &[
     &html::Html,
     #[cfg(feature = "xlsx")]
     &xlsx::Xlsx,
+    #[cfg(feature = "ods")]
+    &ods::Ods,
     &svg::Svg,
     #[cfg(feature = "png")]
     &png::Png,

@@ -28,7 +28,7 @@ pub(crate) struct OutputArgs {
     /// that nothing half-written is left behind.
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
-    /// The file type: csv, tsv, json, jsonl, markdown, html, xlsx, svg, png.
+    /// The file type: csv, tsv, json, jsonl, markdown, parquet, arrow, html, xlsx, ods, svg, png.
     ///
     /// The file type, where the ending of --to does not say it; text unless said.
     #[arg(long = "as", value_name = "FILETYPE", hide_possible_values = true, value_parser = format_parser())]

@@ -4,12 +4,14 @@
 #![allow(dead_code, unreachable_pub)]
 
 pub mod messy;
+pub mod requests;
+pub mod server;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
 /// A temporary folder that commands run in.
-pub struct Folder(tempfile::TempDir);
+pub struct Folder(tempfile::TempDir, Vec<(String, String)>);
 
 /// What a command wrote, and its exit status.
 pub struct Run {
@@ -46,7 +48,7 @@ pub fn words(line: &str) -> Vec<String> {
 
 impl Folder {
     pub fn new() -> Folder {
-        Folder(tempfile::tempdir().unwrap())
+        Folder(tempfile::tempdir().unwrap(), Vec::new())
     }
 
     /// A folder with one file.
@@ -54,6 +56,20 @@ impl Folder {
         let folder = Folder::new();
         folder.write(name, content);
         folder
+    }
+
+    /// Sets a variable for the commands that run in it.
+    pub fn with_env(mut self, name: &str, value: &str) -> Folder {
+        self.1.push((name.to_owned(), value.to_owned()));
+        self
+    }
+
+    /// The program in it, with its variables.
+    pub fn command(&self) -> Command {
+        let mut command = Command::new(program());
+        command.current_dir(self.0.path()).env_remove("NO_COLOR");
+        command.envs(self.1.iter().map(|(name, value)| (name, value)));
+        command
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -83,10 +99,9 @@ impl Folder {
 
     /// Runs with some standard input.
     pub fn run_with(&self, args: &[&str], input: &[u8]) -> Run {
-        let mut child = Command::new(program())
+        let mut child = self
+            .command()
             .args(args)
-            .current_dir(self.0.path())
-            .env_remove("NO_COLOR")
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())

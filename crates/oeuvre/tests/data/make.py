@@ -87,3 +87,100 @@ types = pa.table({
 pq.write_table(types.drop(["tens"]), "types.parquet", version="2.6")
 with ipc.new_file("types.arrow", types.schema) as out:
     out.write_table(types)
+
+
+# Workbooks and a database.
+import sqlite3
+
+import odf.opendocument
+import odf.style
+import odf.table
+import odf.text
+import openpyxl
+
+BOOK = "workbook.xlsx"
+book = openpyxl.Workbook()
+sheet = book.active
+sheet.title = "Bookings"
+sheet.append(list(rows[0]))
+for row in rows:
+    sheet.append([float(v) if isinstance(v, D) else v for v in row.values()])
+    # A text that begins as a formula does.
+    if row["note"] == "=1+1":
+        sheet.cell(row=sheet.max_row, column=9).data_type = "s"
+# A cell that has a look and no value, far below.
+sheet.cell(row=400, column=2).number_format = "0.00"
+book.save(BOOK)
+
+ods = odf.opendocument.OpenDocumentSpreadsheet()
+table = odf.table.Table(name="Bookings")
+
+def ods_cell(value):
+    if value is None:
+        return odf.table.TableCell()
+    if isinstance(value, bool):
+        return odf.table.TableCell(valuetype="boolean", booleanvalue=str(value).lower())
+    if isinstance(value, (int, D)):
+        return odf.table.TableCell(valuetype="float", value=str(value))
+    if isinstance(value, datetime.datetime):
+        return odf.table.TableCell(valuetype="date", datevalue=value.isoformat())
+    if isinstance(value, datetime.date):
+        return odf.table.TableCell(valuetype="date", datevalue=value.isoformat())
+    cell = odf.table.TableCell(valuetype="string")
+    cell.addElement(odf.text.P(text=value))
+    return cell
+
+for values in [list(rows[0])] + [list(row.values()) for row in rows]:
+    line = odf.table.TableRow()
+    for value in values:
+        line.addElement(ods_cell(value))
+    table.addElement(line)
+ods.spreadsheet.addElement(table)
+ods.save("workbook.ods")
+
+# What people make: a title, blank rows, headings over several columns, other sheets, mistakes, lengths of time.
+book = openpyxl.Workbook()
+sheet = book.active
+sheet.title = "By route"
+sheet["A1"] = "Revenue by route"
+sheet.merge_cells("A1:E1")
+for cell, value in {"A4": "route", "B4": "2025-Q1", "D4": "2025-Q2", "B5": "revenue", "C5": "trips",
+                    "D5": "revenue", "E5": "trips", "H7": "see the mail of May"}.items():
+    sheet[cell] = value
+for cells in ["A4:A5", "B4:C4", "D4:E4"]:
+    sheet.merge_cells(cells)
+for line, values in {6: ["SKE", 1200.5, 12, 1300.25, 14], 7: ["LIN", 800, 9], 9: ["FYR", 0.1, 1, 0.2, 2]}.items():
+    for column, value in enumerate(values, 1):
+        sheet.cell(row=line, column=column, value=value)
+other = book.create_sheet("Crew")
+other.append(["name", "since", "shift", "share", "paid", "bonus", "code"])
+other.append(["Ann", datetime.date(2020, 2, 29), datetime.timedelta(hours=36, minutes=30), 0.25, True, "#N/A", "0012"])
+other.append(["=2+2", datetime.datetime(2021, 5, 1, 8, 30), datetime.time(8, 30), 0.5, False, 10, "0013"])
+other["A3"].data_type = "s"
+# A formula that nobody has worked out.
+other["F3"] = "=5+5"
+other["D2"].number_format = "0%"
+other["C2"].number_format = "[h]:mm"
+book.create_sheet("Blank")
+hidden = book.create_sheet("Hidden")
+hidden["A1"] = "nothing to see"
+hidden.sheet_state = "hidden"
+book.save("messy.xlsx")
+
+import os
+if os.path.exists("harbour.sqlite"):
+    os.remove("harbour.sqlite")
+base = sqlite3.connect("harbour.sqlite")
+base.execute("""CREATE TABLE bookings (booking_id INTEGER PRIMARY KEY, route TEXT, sailed_on DATE,
+    booked_at TIMESTAMP, fare DECIMAL(9, 2), passengers INTEGER, delay_min INTEGER, member BOOLEAN, note TEXT)""")
+base.execute("CREATE INDEX by_route ON bookings (route, fare)")
+for row in rows:
+    base.execute("INSERT INTO bookings VALUES (?,?,?,?,?,?,?,?,?)",
+                 [float(v) if isinstance(v, D) else v.isoformat() if hasattr(v, "isoformat") else v
+                  for v in row.values()])
+base.execute("CREATE VIEW dear AS SELECT route, fare FROM bookings WHERE fare > 80")
+base.execute("CREATE TABLE odd (n INTEGER, code TEXT, mixed, photo BLOB, far REAL)")
+base.executemany("INSERT INTO odd VALUES (?,?,?,?,?)",
+                 [(2**63 - 1, "007", 1, b"\x00\x01", 9e999), (-5, "12", "two", None, 0.1), (None, "n/a", 2.5, None, None)])
+base.commit()
+base.close()

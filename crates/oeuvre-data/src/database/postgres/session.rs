@@ -109,7 +109,16 @@ impl Session {
         let named = named.map(|named| {
             let unquoted = named.replace('"', "");
             let plain = all.iter().find(|(_, table, _)| *table == unquoted);
-            plain.map_or(unquoted.clone(), full)
+            plain.map_or_else(
+                || {
+                    if named.contains('.') {
+                        unquoted.clone()
+                    } else {
+                        format!("public.{unquoted}")
+                    }
+                },
+                full,
+            )
         });
         let may: Vec<String> = all.iter().filter(|t| t.2).map(full).collect();
         let locked = |named: &String| all.iter().any(|t| !t.2 && full(t) == *named);

@@ -1,0 +1,817 @@
+//! A workbook of ISO/IEC 26300 (OpenDocument 1.3): an archive of XML files.
+//!
+//! `mimetype` stands first and unpacked, so that the file can be known by its first bytes; `content.xml` has the
+//! sheets, with the styles that their cells use; `styles.xml` the pages, `settings.xml` what does not move. The
+//! standard has neither bars nor small lines in cells; charts are pictures.
+
+use super::book::Book;
+use super::cells::Place;
+use super::surface::{Align, Drawn, Edge, Look, Pages, Surface};
+use crate::chart::{Scene, svg};
+use crate::document::Part;
+use oeuvre_columns::Value;
+use std::collections::{BTreeSet, HashMap};
+use std::fmt::Write as _;
+use std::io::{self, Cursor, Write};
+use zip::write::SimpleFileOptions;
+use zip::{CompressionMethod, ZipWriter};
+
+const MIME: &str = "application/vnd.oasis.opendocument.spreadsheet";
+/// The name spaces that are used.
+const SPACES: &str = "xmlns:office=\"urn:oasis:names:tc:opendocument:xmlns:office:1.0\" \
+    xmlns:style=\"urn:oasis:names:tc:opendocument:xmlns:style:1.0\" \
+    xmlns:text=\"urn:oasis:names:tc:opendocument:xmlns:text:1.0\" \
+    xmlns:table=\"urn:oasis:names:tc:opendocument:xmlns:table:1.0\" \
+    xmlns:draw=\"urn:oasis:names:tc:opendocument:xmlns:drawing:1.0\" \
+    xmlns:fo=\"urn:oasis:names:tc:opendocument:xmlns:xsl-fo-compatible:1.0\" \
+    xmlns:xlink=\"http://www.w3.org/1999/xlink\" \
+    xmlns:dc=\"http://purl.org/dc/elements/1.1/\" \
+    xmlns:meta=\"urn:oasis:names:tc:opendocument:xmlns:meta:1.0\" \
+    xmlns:number=\"urn:oasis:names:tc:opendocument:xmlns:datastyle:1.0\" \
+    xmlns:svg=\"urn:oasis:names:tc:opendocument:xmlns:svg-compatible:1.0\" \
+    xmlns:config=\"urn:oasis:names:tc:opendocument:xmlns:config:1.0\" \
+    xmlns:ooo=\"http://openoffice.org/2004/office\" office:version=\"1.3\"";
+const HEAD: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n";
+
+/// A workbook.
+pub(crate) struct Ods {
+    title: String,
+    sheets: usize,
+    tables: String,
+    styles: Styles,
+    settings: String,
+    pictures: Vec<String>,
+}
+
+/// The styles of all sheets, each with the name that it is used by.
+#[derive(Default)]
+struct Styles {
+    cells: HashMap<(Look, Option<u32>), usize>,
+    numbers: HashMap<String, usize>,
+    widths: Vec<u32>,
+    xml: String,
+}
+
+impl Ods {
+    /// A workbook with a title.
+    pub(crate) fn new(title: &str) -> Ods {
+        Ods {
+            title: title.to_owned(),
+            sheets: 0,
+            tables: String::new(),
+            styles: Styles::default(),
+            settings: String::new(),
+            pictures: Vec::new(),
+        }
+    }
+
+    /// Its bytes.
+    pub(crate) fn finish(self) -> io::Result<Vec<u8>> {
+        let mut archive = ZipWriter::new(Cursor::new(Vec::new()));
+        // Without a time of its own: same table, same bytes.
+        let plain = SimpleFileOptions::default().compression_method(CompressionMethod::Stored);
+        let packed = SimpleFileOptions::default().compression_method(CompressionMethod::Deflated);
+        let mut part = |name: &str, options: SimpleFileOptions, text: &str| -> io::Result<()> {
+            archive.start_file(name, options).map_err(io::Error::other)?;
+            archive.write_all(text.as_bytes())
+        };
+        part("mimetype", plain, MIME)?;
+        part("META-INF/manifest.xml", packed, &self.manifest())?;
+        part("content.xml", packed, &self.content())?;
+        part("styles.xml", packed, &pages())?;
+        part("settings.xml", packed, &self.settings())?;
+        let title = escaped(&self.title);
+        let meta = format!(
+            "{HEAD}<office:document-meta {SPACES}><office:meta><dc:title>{title}</dc:title>\
+             </office:meta></office:document-meta>"
+        );
+        part("meta.xml", packed, &meta)?;
+        for (number, picture) in (1..).zip(&self.pictures) {
+            part(&format!("Pictures/chart{number}.svg"), packed, picture)?;
+        }
+        Ok(archive.finish().map_err(io::Error::other)?.into_inner())
+    }
+
+    fn manifest(&self) -> String {
+        let mut parts = vec![("/".to_owned(), MIME)];
+        for name in ["content.xml", "styles.xml", "settings.xml", "meta.xml"] {
+            parts.push((name.to_owned(), "text/xml"));
+        }
+        for number in 1..=self.pictures.len() {
+            parts.push((format!("Pictures/chart{number}.svg"), "image/svg+xml"));
+        }
+        let entry = |(path, kind): &(String, &str)| {
+            format!(
+                "<manifest:file-entry manifest:full-path=\"{path}\" manifest:media-type=\"{kind}\"/>"
+            )
+        };
+        let entries: String = parts.iter().map(entry).collect();
+        format!(
+            "{HEAD}<manifest:manifest \
+             xmlns:manifest=\"urn:oasis:names:tc:opendocument:xmlns:manifest:1.0\" \
+             manifest:version=\"1.3\">{entries}</manifest:manifest>"
+        )
+    }
+
+    fn content(&self) -> String {
+        format!(
+            "{HEAD}<office:document-content {SPACES}><office:automatic-styles>{}\
+             </office:automatic-styles><office:body><office:spreadsheet>{}</office:spreadsheet>\
+             </office:body></office:document-content>",
+            self.styles.xml, self.tables
+        )
+    }
+
+    fn settings(&self) -> String {
+        format!(
+            "{HEAD}<office:document-settings {SPACES}><office:settings>\
+             <config:config-item-set config:name=\"ooo:view-settings\">\
+             <config:config-item-map-indexed config:name=\"Views\"><config:config-item-map-entry>\
+             <config:config-item config:name=\"ViewId\" config:type=\"string\">view1</config:config-item>\
+             <config:config-item-map-named config:name=\"Tables\">{}</config:config-item-map-named>\
+             </config:config-item-map-entry></config:config-item-map-indexed></config:config-item-set>\
+             </office:settings></office:document-settings>",
+            self.settings
+        )
+    }
+}
+
+/// Pages of A4, upright and lying, onto whose width a sheet is brought; and the styles of sheets that use them.
+fn pages() -> String {
+    let layout = |name: &str, width: &str, height: &str, lies: &str| {
+        format!(
+            "<style:page-layout style:name=\"{name}\"><style:page-layout-properties \
+             fo:page-width=\"{width}\" fo:page-height=\"{height}\" \
+             style:print-orientation=\"{lies}\" fo:margin=\"1.8cm\" style:scale-to-X=\"1\" \
+             style:scale-to-Y=\"0\"/></style:page-layout>"
+        )
+    };
+    format!(
+        "{HEAD}<office:document-styles {SPACES}><office:automatic-styles>{}{}\
+         </office:automatic-styles><office:master-styles>\
+         <style:master-page style:name=\"Upright\" style:page-layout-name=\"pm1\"/>\
+         <style:master-page style:name=\"Lying\" style:page-layout-name=\"pm2\"/>\
+         </office:master-styles></office:document-styles>",
+        layout("pm1", "21cm", "29.7cm", "portrait"),
+        layout("pm2", "29.7cm", "21cm", "landscape"),
+    )
+}
+
+/// A text in XML.
+fn escaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '&' => out.push_str("&amp;"),
+            '<' => out.push_str("&lt;"),
+            '>' => out.push_str("&gt;"),
+            '"' => out.push_str("&quot;"),
+            // No character of XML.
+            '\u{fffe}' | '\u{ffff}' => out.push('\u{fffd}'),
+            c if c.is_control() && !matches!(c, '\n' | '\t' | '\r') => out.push('\u{fffd}'),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// A text as paragraphs, with its blanks.
+fn paragraphs(text: &str) -> String {
+    let mut out = String::new();
+    for line in text.split('\n') {
+        out.push_str("<text:p>");
+        let mut rest = line;
+        while let Some(at) = rest.find(['\t', ' ']) {
+            let blanks = rest[at..].bytes().take_while(|&b| b == b' ').count();
+            out.push_str(&escaped(&rest[..at]));
+            match blanks {
+                0 => out.push_str("<text:tab/>"),
+                1 if at > 0 => out.push(' '),
+                n => _ = write!(out, "<text:s text:c=\"{n}\"/>"),
+            }
+            rest = &rest[at + blanks.max(1)..];
+        }
+        out.push_str(&escaped(rest));
+        out.push_str("</text:p>");
+    }
+    out
+}
+
+impl Styles {
+    /// The name of the style of a look, with what stands behind the text.
+    fn cell(&mut self, look: &Look, behind: Option<u32>) -> usize {
+        let key = (look.clone(), behind);
+        if let Some(&known) = self.cells.get(&key) {
+            return known;
+        }
+        let data = look.number_format.as_ref().map(|format| self.number(format));
+        let number = self.cells.len() + 1;
+        let mut xml = format!("<style:style style:name=\"ce{number}\" style:family=\"table-cell\"");
+        if let Some(data) = data {
+            let _ = write!(xml, " style:data-style-name=\"N{data}\"");
+        }
+        xml.push_str("><style:table-cell-properties");
+        let vertical = if look.at_top { "top" } else { "bottom" };
+        let _ = write!(xml, " style:vertical-align=\"{vertical}\"");
+        if look.wrapped {
+            xml.push_str(" fo:wrap-option=\"wrap\"");
+        }
+        if look.align != Align::Own {
+            xml.push_str(" style:text-align-source=\"fix\"");
+        }
+        for (side, edge) in [("top", look.above), ("bottom", look.below)] {
+            let line = match edge {
+                Edge::None => continue,
+                Edge::Soft => "0.5pt solid #cfd5db",
+                Edge::Thin => "0.5pt solid #000000",
+                Edge::Medium => "1.5pt solid #000000",
+            };
+            let _ = write!(xml, " fo:border-{side}=\"{line}\"");
+        }
+        if let Some(behind) = behind {
+            let _ = write!(xml, " fo:background-color=\"#{behind:06x}\"");
+        }
+        xml.push_str("/>");
+        let align = match look.align {
+            Align::Own => None,
+            Align::Left => Some("start"),
+            Align::Center => Some("center"),
+            Align::Right => Some("end"),
+        };
+        if let Some(align) = align {
+            let _ = write!(xml, "<style:paragraph-properties fo:text-align=\"{align}\"/>");
+        }
+        xml.push_str("<style:text-properties");
+        if look.bold {
+            xml.push_str(" fo:font-weight=\"bold\"");
+        }
+        if look.italic {
+            xml.push_str(" fo:font-style=\"italic\"");
+        }
+        if look.soft {
+            xml.push_str(" fo:color=\"#55606b\"");
+        }
+        if look.size > 0 {
+            let _ = write!(xml, " fo:font-size=\"{}pt\"", look.size);
+        }
+        xml.push_str("/></style:style>");
+        self.xml.push_str(&xml);
+        self.cells.insert(key, number);
+        number
+    }
+
+    /// The name of the style of a number format.
+    fn number(&mut self, format: &str) -> usize {
+        if let Some(&known) = self.numbers.get(format) {
+            return known;
+        }
+        let number = self.numbers.len() + 1;
+        self.xml.push_str(&data_style(format, number));
+        self.numbers.insert(format.to_owned(), number);
+        number
+    }
+
+    /// The name of the style of a column that is so wide, in hundredths of a character.
+    fn width(&mut self, width: u32) -> usize {
+        if let Some(known) = self.widths.iter().position(|&known| known == width) {
+            return known + 1;
+        }
+        self.widths.push(width);
+        let number = self.widths.len();
+        let _ = write!(
+            self.xml,
+            "<style:style style:name=\"co{number}\" style:family=\"table-column\">\
+             <style:table-column-properties style:column-width=\"{:.2}cm\"/></style:style>",
+            centimetres(width)
+        );
+        number
+    }
+}
+
+/// How wide so many hundredths of a character are.
+fn centimetres(width: u32) -> f64 {
+    0.19 * f64::from(width) / 100.0 + 0.1
+}
+
+/// A number format in the language of workbooks, part by part.
+#[derive(Clone, Debug, PartialEq)]
+enum Token {
+    Text(String),
+    /// Digits with their signs: `#,##0.00`.
+    Digits(String),
+    /// A letter of a date, and how often it stands.
+    Date(char, usize),
+    Percent,
+}
+
+fn tokens(format: &str) -> Vec<Vec<Token>> {
+    let mut sections = Vec::new();
+    let mut section: Vec<Token> = Vec::new();
+    let mut chars = format.chars().peekable();
+    while let Some(c) = chars.next() {
+        let literal = match c {
+            '"' => Some(chars.by_ref().take_while(|&c| c != '"').collect::<String>()),
+            '\\' => chars.next().map(String::from),
+            // A language: names are English.
+            '[' => {
+                chars.by_ref().take_while(|&c| c != ']').for_each(drop);
+                None
+            }
+            ';' => {
+                sections.push(std::mem::take(&mut section));
+                None
+            }
+            '%' => {
+                section.push(Token::Percent);
+                None
+            }
+            '#' | '0' | ',' | '.' => {
+                match section.last_mut() {
+                    Some(Token::Digits(digits)) => digits.push(c),
+                    _ => section.push(Token::Digits(c.to_string())),
+                }
+                None
+            }
+            'y' | 'm' | 'd' | 'h' | 's' => {
+                match section.last_mut() {
+                    Some(Token::Date(last, n)) if *last == c => *n += 1,
+                    _ => section.push(Token::Date(c, 1)),
+                }
+                None
+            }
+            c => Some(c.to_string()),
+        };
+        if let Some(text) = literal {
+            match section.last_mut() {
+                Some(Token::Text(known)) => known.push_str(&text),
+                _ => section.push(Token::Text(text)),
+            }
+        }
+    }
+    sections.push(section);
+    sections
+}
+
+/// A number format as a style of the standard (part 3, 16.29).
+fn data_style(format: &str, number: usize) -> String {
+    if format == "General" {
+        return format!(
+            "<number:number-style style:name=\"N{number}\">\
+             <number:number number:min-integer-digits=\"1\"/></number:number-style>"
+        );
+    }
+    let sections = tokens(format);
+    let is_date = sections[0].iter().any(|t| matches!(t, Token::Date(..)));
+    if is_date {
+        let named = sections[0].iter().any(|t| matches!(t, Token::Date('m' | 'd', 3..)));
+        let language = if named { " number:language=\"en\" number:country=\"US\"" } else { "" };
+        return format!(
+            "<number:date-style style:name=\"N{number}\"{language}>{}</number:date-style>",
+            date_parts(&sections[0])
+        );
+    }
+    let kind = match sections.iter().flatten().any(|t| *t == Token::Percent) {
+        true => "percentage-style",
+        false => "number-style",
+    };
+    let style = |name: String, attributes: &str, section: &[Token], map: &str| {
+        format!(
+            "<number:{kind} style:name=\"{name}\"{attributes}>{}{map}</number:{kind}>",
+            number_parts(section)
+        )
+    };
+    match sections.as_slice() {
+        [positive, negative, ..] => {
+            let first = style(format!("N{number}P0"), " style:volatile=\"true\"", positive, "");
+            let map = format!(
+                "<style:map style:condition=\"value()&gt;=0\" style:apply-style-name=\"N{number}P0\"/>"
+            );
+            first + &style(format!("N{number}"), "", negative, &map)
+        }
+        _ => style(format!("N{number}"), "", &sections[0], ""),
+    }
+}
+
+fn text_part(text: &str) -> String {
+    format!("<number:text>{}</number:text>", escaped(text))
+}
+
+fn number_parts(section: &[Token]) -> String {
+    let part = |token: &Token| match token {
+        Token::Text(text) => text_part(text),
+        Token::Percent => text_part("%"),
+        Token::Digits(digits) => {
+            let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+            let grouped = if whole.contains(',') { " number:grouping=\"true\"" } else { "" };
+            format!(
+                "<number:number number:decimal-places=\"{}\" number:min-decimal-places=\"{}\" \
+                 number:min-integer-digits=\"{}\"{grouped}/>",
+                fraction.len(),
+                fraction.matches('0').count(),
+                whole.matches('0').count(),
+            )
+        }
+        Token::Date(..) => String::new(),
+    };
+    section.iter().map(part).collect()
+}
+
+fn date_parts(section: &[Token]) -> String {
+    let mut out = String::new();
+    let mut in_time = false;
+    for token in section {
+        let (letter, n) = match token {
+            Token::Text(text) => {
+                out.push_str(&text_part(text));
+                continue;
+            }
+            Token::Digits(digits) => {
+                out.push_str(&text_part(digits));
+                continue;
+            }
+            Token::Percent => continue,
+            Token::Date(letter, n) => (*letter, *n),
+        };
+        in_time |= letter == 'h';
+        let long = if n == 2 || n == 4 { " number:style=\"long\"" } else { "" };
+        let part = match (letter, n) {
+            ('y', 2) => "<number:year/>".to_owned(),
+            ('y', _) => "<number:year number:style=\"long\"/>".to_owned(),
+            ('m', _) if in_time => format!("<number:minutes{long}/>"),
+            ('m', 3..) => format!("<number:month number:textual=\"true\"{long}/>"),
+            ('m', _) => format!("<number:month{long}/>"),
+            ('d', 3..) => format!("<number:day-of-week{long}/>"),
+            ('d', _) => format!("<number:day{long}/>"),
+            ('h', _) => format!("<number:hours{long}/>"),
+            _ => format!("<number:seconds{long}/>"),
+        };
+        out.push_str(&part);
+    }
+    out
+}
+
+/// What a cell holds.
+enum Held {
+    Text(String),
+    Number(f64),
+    Truth(bool),
+    Date(String),
+    Blank,
+}
+
+struct Cell {
+    place: Place,
+    held: Held,
+    look: Look,
+    behind: Option<u32>,
+}
+
+/// A sheet.
+#[derive(Default)]
+struct Sheet {
+    cells: Vec<Cell>,
+    merged: HashMap<Place, Place>,
+    notes: HashMap<Place, String>,
+    widths: HashMap<u16, u32>,
+    pages: Option<Pages>,
+    charts: Vec<(Place, Scene)>,
+}
+
+impl Sheet {
+    fn put(&mut self, place: Place, held: Held, look: &Look) -> io::Result<()> {
+        self.cells.push(Cell { place, held, look: look.clone(), behind: None });
+        Ok(())
+    }
+}
+
+impl Surface for Sheet {
+    fn text(&mut self, place: Place, text: &str, look: &Look) -> io::Result<()> {
+        self.put(place, Held::Text(text.to_owned()), look)
+    }
+
+    fn number(&mut self, place: Place, number: f64, look: &Look) -> io::Result<()> {
+        self.put(place, Held::Number(number), look)
+    }
+
+    fn truth(&mut self, place: Place, truth: bool, look: &Look) -> io::Result<()> {
+        self.put(place, Held::Truth(truth), look)
+    }
+
+    fn date(&mut self, place: Place, _: f64, value: &Value, look: &Look) -> io::Result<()> {
+        self.put(place, Held::Date(value.to_string()), look)
+    }
+
+    fn blank(&mut self, place: Place, look: &Look) -> io::Result<()> {
+        self.put(place, Held::Blank, look)
+    }
+
+    fn merged(&mut self, first: Place, last: Place, text: &str, look: &Look) -> io::Result<()> {
+        self.merged.insert(first, last);
+        self.text(first, text, look)
+    }
+
+    fn note(&mut self, place: Place, text: &str) -> io::Result<()> {
+        self.notes.insert(place, text.to_owned());
+        Ok(())
+    }
+
+    fn width(&mut self, column: u16, characters: f64) -> io::Result<()> {
+        self.widths.insert(column, (characters * 100.0) as u32);
+        Ok(())
+    }
+
+    fn pages(&mut self, pages: Pages) -> io::Result<()> {
+        self.pages = Some(pages);
+        Ok(())
+    }
+
+    /// Shades are what stands behind the figures; bars there are none.
+    fn drawn(&mut self, drawn: Drawn, ranges: &[(u32, u32, u16)]) -> io::Result<()> {
+        if drawn == Drawn::Bars {
+            return Ok(());
+        }
+        let mut columns: HashMap<u16, Vec<(u32, u32)>> = HashMap::new();
+        for &(first, last, column) in ranges {
+            columns.entry(column).or_default().push((first, last));
+        }
+        let is_in = |(row, column): Place| {
+            let of = columns.get(&column);
+            of.is_some_and(|ranges| {
+                let at = ranges.partition_point(|&(_, last)| last < row);
+                ranges.get(at).is_some_and(|&(first, _)| first <= row)
+            })
+        };
+        let mut ends: Option<(f64, f64)> = None;
+        for cell in self.cells.iter().filter(|cell| is_in(cell.place)) {
+            if let Held::Number(n) = cell.held {
+                let (low, high) = ends.unwrap_or((n, n));
+                ends = Some((low.min(n), high.max(n)));
+            }
+        }
+        let Some((low, high)) = ends else { return Ok(()) };
+        for cell in self.cells.iter_mut().filter(|cell| is_in(cell.place)) {
+            if let Held::Number(n) = cell.held {
+                let part = if high > low { (n - low) / (high - low) } else { 1.0 };
+                cell.behind = Some(shade(part));
+            }
+        }
+        Ok(())
+    }
+
+    fn trend(&mut self, _: u32, _: (u16, u16), _: u16) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn chart(
+        &mut self,
+        _: &Part<'_>,
+        _: u32,
+        at: Place,
+        scene: &dyn Fn() -> Option<Scene>,
+    ) -> io::Result<()> {
+        self.charts.extend(scene().map(|scene| (at, scene)));
+        Ok(())
+    }
+}
+
+/// Between the lightest and the darkest shade.
+fn shade(part: f64) -> u32 {
+    let between = |low: u32, high: u32| {
+        (f64::from(low) + part * (f64::from(high) - f64::from(low))).round() as u32
+    };
+    between(0xf4, 0x97) << 16 | between(0xf8, 0xbf) << 8 | between(0xef, 0x72)
+}
+
+impl Book for Ods {
+    fn sheet(
+        &mut self,
+        name: &str,
+        fill: &mut dyn FnMut(&mut dyn Surface) -> io::Result<()>,
+    ) -> io::Result<()> {
+        let mut sheet = Sheet::default();
+        fill(&mut sheet)?;
+        let named = escaped(name);
+        let wide = sheet.pages.is_some_and(|pages| pages.wide);
+        let page = if wide { "Lying" } else { "Upright" };
+        self.sheets += 1;
+        let number = self.sheets;
+        let _ = write!(
+            self.styles.xml,
+            "<style:style style:name=\"ta{number}\" style:family=\"table\" \
+             style:master-page-name=\"{page}\"><style:table-properties table:display=\"true\"/></style:style>"
+        );
+        let _ = write!(
+            self.tables,
+            "<table:table table:name=\"{named}\" table:style-name=\"ta{number}\">"
+        );
+        self.shapes(&sheet);
+        self.rows(&mut sheet);
+        self.tables.push_str("</table:table>");
+        if let Some(pages) = sheet.pages {
+            self.settings.push_str(&unmoved(&named, pages.frozen));
+        }
+        Ok(())
+    }
+}
+
+impl Ods {
+    /// Charts, as pictures.
+    fn shapes(&mut self, sheet: &Sheet) {
+        if sheet.charts.is_empty() {
+            return;
+        }
+        self.tables.push_str("<table:shapes>");
+        for ((row, column), scene) in &sheet.charts {
+            self.pictures.push(svg(scene, true));
+            let before =
+                (0..*column).map(|c| centimetres(sheet.widths.get(&c).copied().unwrap_or(1000)));
+            let _ = write!(
+                self.tables,
+                "<draw:frame svg:x=\"{:.2}cm\" svg:y=\"{:.2}cm\" svg:width=\"{:.2}cm\" \
+                 svg:height=\"{:.2}cm\"><draw:image xlink:href=\"Pictures/chart{}.svg\" \
+                 xlink:type=\"simple\" xlink:show=\"embed\" xlink:actuate=\"onLoad\"/>\
+                 <svg:title>{}</svg:title><svg:desc>{}</svg:desc></draw:frame>",
+                before.sum::<f64>(),
+                f64::from(*row) * 0.45,
+                scene.width * 2.54 / 96.0,
+                scene.height * 2.54 / 96.0,
+                self.pictures.len(),
+                escaped(&scene.title),
+                escaped(&scene.description),
+            );
+        }
+        self.tables.push_str("</table:shapes>");
+    }
+
+    /// Columns and rows.
+    fn rows(&mut self, sheet: &mut Sheet) {
+        // Of two cells in one place the later one counts.
+        sheet.cells.sort_by_key(|cell| cell.place);
+        let columns = sheet
+            .cells
+            .iter()
+            .map(|cell| cell.place.1)
+            .chain(sheet.merged.values().map(|last| last.1));
+        for column in 0..=columns.max().unwrap_or(0) {
+            let width = sheet.widths.get(&column).copied().unwrap_or(1000);
+            let style = self.styles.width(width);
+            let _ = write!(self.tables, "<table:table-column table:style-name=\"co{style}\"/>");
+        }
+        let mut covered: BTreeSet<Place> = BTreeSet::new();
+        for (&(top, left), &(bottom, right)) in &sheet.merged {
+            let all =
+                (top..=bottom).flat_map(|row| (left..=right).map(move |column| (row, column)));
+            covered.extend(all.filter(|&place| place != (top, left)));
+        }
+        let repeated = sheet.pages.map(|pages| pages.repeated);
+        let mut cells = sheet.cells.iter().peekable();
+        let last = cells.clone().last().map_or(0, |cell| cell.place.0);
+        let mut row = 0;
+        while row <= last {
+            if repeated.is_some_and(|(first, _)| first == row) {
+                self.tables.push_str("<table:table-header-rows>");
+            }
+            self.tables.push_str("<table:table-row>");
+            let mut column = 0;
+            loop {
+                let cell = cells.next_if(|cell| cell.place.0 == row);
+                let until = cell.map_or(u16::MAX, |cell| cell.place.1);
+                let covers = covered.range((row, column)..(row, until)).copied();
+                for (_, at) in covers.collect::<Vec<_>>() {
+                    self.gap(at - column);
+                    self.tables.push_str("<table:covered-table-cell/>");
+                    column = at + 1;
+                }
+                let Some(cell) = cell else { break };
+                if cells.peek().is_some_and(|next| next.place == cell.place) {
+                    continue;
+                }
+                self.gap(until - column);
+                self.cell(sheet, cell);
+                column = until + 1;
+            }
+            self.tables.push_str("</table:table-row>");
+            if repeated.is_some_and(|(_, last)| last == row) {
+                self.tables.push_str("</table:table-header-rows>");
+            }
+            row += 1;
+        }
+        // Headings without a line below them.
+        if repeated.is_some_and(|(first, end)| first <= last && end > last) {
+            self.tables.push_str("</table:table-header-rows>");
+        }
+    }
+
+    /// Cells that hold nothing.
+    fn gap(&mut self, cells: u16) {
+        match cells {
+            0 => {}
+            1 => self.tables.push_str("<table:table-cell/>"),
+            n => {
+                let _ = write!(
+                    self.tables,
+                    "<table:table-cell table:number-columns-repeated=\"{n}\"/>"
+                );
+            }
+        }
+    }
+
+    fn cell(&mut self, sheet: &Sheet, cell: &Cell) {
+        let style = self.styles.cell(&cell.look, cell.behind);
+        let out = &mut self.tables;
+        let _ = write!(out, "<table:table-cell table:style-name=\"ce{style}\"");
+        if let Some(&(bottom, right)) = sheet.merged.get(&cell.place) {
+            let (top, left) = cell.place;
+            let _ = write!(
+                out,
+                " table:number-columns-spanned=\"{}\" table:number-rows-spanned=\"{}\"",
+                right - left + 1,
+                bottom - top + 1
+            );
+        }
+        let mut text = String::new();
+        match &cell.held {
+            Held::Text(held) => {
+                out.push_str(" office:value-type=\"string\"");
+                text = paragraphs(held);
+            }
+            Held::Number(number) => {
+                let percent = cell.look.number_format.as_ref().is_some_and(|f| f.contains('%'));
+                let kind = if percent { "percentage" } else { "float" };
+                let _ = write!(out, " office:value-type=\"{kind}\" office:value=\"{number}\"");
+            }
+            Held::Truth(truth) => {
+                let _ =
+                    write!(out, " office:value-type=\"boolean\" office:boolean-value=\"{truth}\"");
+            }
+            Held::Date(date) => {
+                let _ = write!(out, " office:value-type=\"date\" office:date-value=\"{date}\"");
+            }
+            Held::Blank => {}
+        }
+        out.push('>');
+        if let Some(note) = sheet.notes.get(&cell.place) {
+            let _ = write!(out, "<office:annotation>{}</office:annotation>", paragraphs(note));
+        }
+        out.push_str(&text);
+        out.push_str("</table:table-cell>");
+    }
+}
+
+/// What does not move when a sheet is scrolled.
+fn unmoved(named: &str, (rows, columns): (u32, u16)) -> String {
+    let item = |name: &str, kind: &str, value: u32| {
+        format!(
+            "<config:config-item config:name=\"{name}\" config:type=\"{kind}\">{value}</config:config-item>"
+        )
+    };
+    let mut items = String::new();
+    for (side, far, at) in
+        [("Horizontal", "PositionRight", u32::from(columns)), ("Vertical", "PositionBottom", rows)]
+    {
+        if at > 0 {
+            items.push_str(&item(&format!("{side}SplitMode"), "short", 2));
+            items.push_str(&item(&format!("{side}SplitPosition"), "int", at));
+            items.push_str(&item(far, "int", at));
+        }
+    }
+    format!(
+        "<config:config-item-map-entry config:name=\"{named}\">{items}</config:config-item-map-entry>"
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(
+        "#,##0.00",
+        "decimal-places=\"2\" number:min-decimal-places=\"2\" number:min-integer-digits=\"1\" number:grouping=\"true\"/>"
+    )]
+    #[case(
+        "0.0#%",
+        "<number:percentage-style style:name=\"N1\"><number:number number:decimal-places=\"2\" number:min-decimal-places=\"1\" number:min-integer-digits=\"1\"/><number:text>%</number:text>"
+    )]
+    #[case(
+        "yyyy-mm-dd hh:mm:ss",
+        "<number:hours number:style=\"long\"/><number:text>:</number:text><number:minutes number:style=\"long\"/>"
+    )]
+    #[case("[$-409]d\" \"mmm\" \"yy", "number:language=\"en\"")]
+    #[case("#,##0\" €\";(#,##0\" €\")", "style:apply-style-name=\"N1P0\"")]
+    #[case("General", "<number:number number:min-integer-digits=\"1\"/>")]
+    fn number_formats_are_styles(#[case] format: &str, #[case] part: &str) {
+        let style = data_style(format, 1);
+        assert!(style.contains(part), "{style}");
+    }
+
+    #[rstest]
+    #[case("a  b<c", "<text:p>a<text:s text:c=\"2\"/>b&lt;c</text:p>")]
+    #[case(" a\tb", "<text:p><text:s text:c=\"1\"/>a<text:tab/>b</text:p>")]
+    #[case("a\nb", "<text:p>a</text:p><text:p>b</text:p>")]
+    #[case("=1+1", "<text:p>=1+1</text:p>")]
+    fn texts_keep_their_blanks(#[case] text: &str, #[case] expected: &str) {
+        assert_eq!(paragraphs(text), expected);
+    }
+}
