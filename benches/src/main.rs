@@ -7,6 +7,7 @@
 #![allow(clippy::print_stdout)]
 
 mod formats;
+mod tables;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -115,6 +116,12 @@ fn main() {
         println!("wrote {rows} rows in {:.1} s", started.elapsed().as_secs_f64());
     }
     check(&program, &file, rows);
+    // Some of it alone, where that is asked for.
+    match std::env::args().nth(3).as_deref() {
+        Some("formats") => return formats::report(&program, &dir, &file, rounds),
+        Some("tables") => return tables::report(&program, &dir, &file, rounds),
+        _ => {}
+    }
     let mut loops = Vec::new();
     let mut simple = Vec::new();
     let mut others: Vec<Vec<Duration>> = vec![Vec::new(); REQUESTS.len()];
@@ -150,6 +157,7 @@ fn main() {
         println!("{}: {ratio:.2} times the simple request{limit}", request.name);
     }
     formats::report(&program, &dir, &file, rounds);
+    tables::report(&program, &dir, &file, rounds);
 }
 
 /// Five tables of one report over the same rows.

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 fn corpus() -> Vec<(String, PathBuf)> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/corpus");
     let mut all = Vec::new();
-    for target in ["csv", "json", "parquet", "arrow"] {
+    for target in ["csv", "json", "parquet", "arrow", "workbook", "sqlite"] {
         let files = std::fs::read_dir(folder.join(target)).unwrap();
         all.extend(files.map(|file| (target.to_owned(), file.unwrap().path())));
     }

@@ -20,6 +20,7 @@ use crate::text::records::Records;
 use crate::text::trouble::{Place, told};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::{Account, ReadError};
+use std::io::Write;
 use std::sync::Arc;
 
 /// So many rows are in a block, or fewer where their cells are long.
@@ -130,6 +131,36 @@ impl Block {
     fn records_in<'d>(&'d self, data: &'d [u8]) -> Records<'d> {
         Records { data, quote: None, marks: &self.marks, width: self.width + 1, starts: &[] }
     }
+}
+
+/// Writes the shortest decimal that reads back as the same binary64.
+///
+/// Most numbers have a few digits behind the point: one that is a whole number of hundredths of less than 16 digits is
+/// that decimal, because division rounds once, as reading a decimal does, and no two decimals of so few digits are the
+/// same binary64.
+pub(crate) fn write_number(number: f64, out: &mut Vec<u8>) {
+    /// Whole numbers below it have at most 15 digits.
+    const MOST: f64 = 1e15;
+    let hundredths = (number * 100.0).round();
+    if hundredths.abs() < MOST && hundredths / 100.0 == number {
+        let hundredths = hundredths as i64;
+        if hundredths < 0 {
+            out.push(b'-');
+        }
+        let hundredths = hundredths.unsigned_abs();
+        let (whole, part) = (hundredths / 100, (hundredths % 100) as u8);
+        let mut digits = itoa::Buffer::new();
+        out.extend_from_slice(digits.format(whole).as_bytes());
+        if part > 0 {
+            out.extend([b'.', b'0' + part / 10]);
+            if part % 10 > 0 {
+                out.push(b'0' + part % 10);
+            }
+        }
+        return;
+    }
+    // Writing to memory does not fail.
+    let _ = write!(out, "{number}");
 }
 
 /// A block, kept or on loan.
@@ -289,5 +320,25 @@ impl FileReader for CellReader<'_> {
 
     fn account(&self) -> Account {
         self.account
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// The shortest decimal is what the language itself writes.
+        #[test]
+        fn numbers_are_their_shortest_decimals(digits in -10_000_000_000i64..10_000_000_000, scale in 0i32..6, any: f64) {
+            for number in [digits as f64 / 10f64.powi(scale), any] {
+                prop_assume!(number.is_finite());
+                let mut out = Vec::new();
+                write_number(number, &mut out);
+                let plain = if number == 0.0 { "0".to_owned() } else { number.to_string() };
+                prop_assert_eq!(String::from_utf8(out).unwrap(), plain);
+            }
+        }
     }
 }

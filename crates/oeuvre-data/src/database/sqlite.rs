@@ -11,7 +11,7 @@ use super::{
 };
 use crate::bytes::Opened;
 use crate::cells::channel::{Channel, Filling};
-use crate::cells::{Block, CellPass};
+use crate::cells::{Block, CellPass, write_number};
 use crate::file_rows::{Counted, FilePass, FileRows, Wanted};
 use crate::kinds::Columns;
 use crate::kinds::values::Shape;
@@ -229,8 +229,7 @@ fn write_value(value: ValueRef<'_>, writes: Writes, seen: &Seen, block: &mut Blo
         }
         ValueRef::Real(n) if n.is_finite() => {
             let from = block.text().len();
-            // Writing to memory does not fail.
-            let _ = write!(block.text(), "{n}");
+            write_number(n, block.text());
             block.point_from(from);
         }
         ValueRef::Real(_) => Seen::add(&seen.not_numbers),

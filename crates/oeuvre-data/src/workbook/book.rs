@@ -2,14 +2,13 @@
 
 use super::SheetRows;
 use super::cell::Cell;
-use super::table::{Maker, Table, column_name, too_large};
+use super::table::{Maker, Table, too_large};
 use crate::bytes::Opened;
 use crate::fence::fenced;
 use crate::options::ReadOptions;
 use calamine::{Data, DataRef, Ods, Range, Reader, Sheet, SheetType, SheetVisible, Xlsx};
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::{DataProblem, ReadError};
-use std::collections::HashSet;
 use std::io::{Cursor, Read};
 use std::sync::Arc;
 
@@ -96,8 +95,8 @@ impl<'n> Book<'n> {
         options: &ReadOptions,
     ) -> Result<Vec<(String, SheetRows)>, ReadError> {
         let known: Vec<String> = self.sheet_names();
-        let name_of = |sheet: &str| format!("{}#{sheet}", self.name);
-        let it = |message: String| DataProblem::in_file(self.name, message);
+        let file = self.name;
+        let it = |message: String| DataProblem::in_file(file, message);
         if let Some(sheet) = sheet.filter(|&s| s != "*") {
             // One that is hidden is read where it is named.
             let all: Vec<String> = self.of_cells().map(|sheet| sheet.name.clone()).collect();
@@ -115,63 +114,50 @@ impl<'n> Book<'n> {
                 };
                 return Err(it(message).help(help).into());
             };
-            let (found, name) = (found.clone(), name_of(found));
-            let table = self.table(&found, &name, options)?;
-            let Some(table) = table else {
+            return self.read(&[found.clone()], options);
+        }
+        if let [only] = known.as_slice() {
+            return self.read(std::slice::from_ref(only), options);
+        }
+        let mut filled = Vec::new();
+        for name in known {
+            if !self.is_blank(&name)? {
+                filled.push(name);
+            }
+        }
+        match filled.as_slice() {
+            [] => {
+                let it = it("no sheet of the workbook holds anything".to_owned());
+                Err(it.help("a first row with the headings is expected").into())
+            }
+            [first, _, ..] if sheet.is_none() => {
+                let n = filled.len();
+                let message = format!("the workbook has {n} sheets with rows: {}", listed(&filled));
+                let name = self.name;
+                Err(it(message)
+                    .help(format!("name one: '{name}#{first}'; '{name}#*' stacks all of them"))
+                    .into())
+            }
+            _ => self.read(&filled, options),
+        }
+    }
+
+    /// The rows of some sheets.
+    fn read(
+        mut self,
+        sheets: &[String],
+        options: &ReadOptions,
+    ) -> Result<Vec<(String, SheetRows)>, ReadError> {
+        let mut all = Vec::new();
+        for sheet in sheets {
+            let name = format!("{}#{sheet}", self.name);
+            let Some(table) = self.table(sheet, &name, options)? else {
                 let it = DataProblem::in_file(name, "the sheet is empty");
                 return Err(it.help("a first row with the headings is expected").into());
             };
-            return Ok(vec![(name.clone(), SheetRows { name, file: self.file, table })]);
+            all.push((name.clone(), SheetRows { name, file: self.file.clone(), table }));
         }
-        let all = sheet.is_some();
-        let mut tables = Vec::new();
-        let names: Vec<(String, String)> = known.iter().map(|s| (s.clone(), name_of(s))).collect();
-        let mut filled = Vec::new();
-        for (sheet, name) in names {
-            if self.is_blank(&sheet)? {
-                continue;
-            }
-            filled.push(sheet.clone());
-            if all || tables.is_empty() {
-                // With several sheets nothing but their names is of interest.
-                match self.table(&sheet, &name, options) {
-                    Ok(Some(table)) => tables.push((name, table)),
-                    Ok(None) => {}
-                    Err(error) if all || known.len() == 1 => return Err(error),
-                    Err(error) => {
-                        let rest: Vec<&String> =
-                            known.iter().skip_while(|k| **k != sheet).skip(1).collect();
-                        let mut others = 0;
-                        for sheet in rest {
-                            others += usize::from(!self.is_blank(sheet)?);
-                        }
-                        if others == 0 {
-                            return Err(error);
-                        }
-                        tables.push((name, Table::default()));
-                    }
-                }
-            }
-        }
-        match (tables.len(), filled.len()) {
-            (0, _) => {
-                let it = DataProblem::in_file(self.name, "no sheet of the workbook holds anything");
-                Err(it.help("a first row with the headings is expected").into())
-            }
-            (_, n) if n > 1 && !all => {
-                let message = format!("the workbook has {n} sheets with rows: {}", listed(&filled));
-                let one = format!("{}#{}", self.name, filled[0]);
-                Err(DataProblem::in_file(self.name, message)
-                    .help(format!("name one: '{one}'; '{}#*' stacks all of them", self.name))
-                    .into())
-            }
-            _ => {
-                let rows = |(name, table): (String, Table)| {
-                    (name.clone(), SheetRows { name, file: self.file.clone(), table })
-                };
-                Ok(tables.into_iter().map(rows).collect())
-            }
-        }
+        Ok(all)
     }
 
     /// The sheets of cells.
@@ -220,19 +206,21 @@ impl<'n> Book<'n> {
         name: &str,
         options: &ReadOptions,
     ) -> Result<Option<Table>, ReadError> {
-        if self.is_blank(sheet)? {
-            return Ok(None);
-        }
         let mut maker = Maker::new(name, options);
         let read = fenced(|| -> Result<Result<(), ReadError>, String> {
             match &mut self.sheets {
                 Sheets::Xlsx(book) => {
                     let mut cells =
                         book.worksheet_cells_reader(sheet).map_err(|e| e.to_string())?;
-                    while let Some(cell) = cells.next_cell().map_err(|e| e.to_string())? {
-                        let (row, column) = cell.get_position();
-                        let value = Cell::from(cell.get_value());
-                        if let Err(error) = maker.cell(row, column, &value) {
+                    while let Some(cell) =
+                        cells.next_cell_with_formula_metadata().map_err(|e| e.to_string())?
+                    {
+                        let (row, column) = cell.pos;
+                        // Nobody has worked it out.
+                        if cell.formula.is_some() && cell.value == DataRef::Empty {
+                            maker.unworked(row, column);
+                        }
+                        if let Err(error) = maker.cell(row, column, &Cell::from(&cell.value)) {
                             return Ok(Err(error));
                         }
                     }
@@ -242,57 +230,24 @@ impl<'n> Book<'n> {
                     if let Err(error) = take_all(&range, &mut maker) {
                         return Ok(Err(error));
                     }
+                    let formulas = book.worksheet_formula(sheet).map_err(|e| e.to_string())?;
+                    let (top, left) = formulas.start().unwrap_or((0, 0));
+                    for (row, column, formula) in formulas.used_cells() {
+                        let at = (top + row as u32, left + column as u32);
+                        let value = range.get_value(at);
+                        if !formula.is_empty() && value.is_none_or(|v| *v == Data::Empty) {
+                            maker.unworked(at.0, at.1);
+                        }
+                    }
                 }
             }
             Ok(Ok(()))
         });
         read.map_err(|e| damaged(name, e))??;
-        let blanks = maker.take_blanks();
-        let mut table = maker.finish()?;
-        if !blanks.is_empty() || matches!(self.sheets, Sheets::Ods(_)) {
-            table.unworked = self.unworked(sheet, blanks)?;
+        if maker.is_blank() {
+            return Ok(None);
         }
-        Ok(Some(table))
-    }
-
-    /// Formulas of cells without a value: nobody has worked them out. How many, and where the first one stands.
-    fn unworked(
-        &mut self,
-        sheet: &str,
-        blanks: HashSet<(u32, u32)>,
-    ) -> Result<Option<(u64, String)>, ReadError> {
-        let mut found: Option<(u64, (u32, u32))> = None;
-        let mut look = |at: (u32, u32), formula: &str, is_blank: bool| {
-            if !formula.is_empty() && is_blank {
-                let (n, first) = found.unwrap_or((0, at));
-                found = Some((n + 1, first));
-            }
-        };
-        let read = fenced(|| match &mut self.sheets {
-            Sheets::Xlsx(book) => {
-                let mut cells = book.worksheet_cells_reader(sheet).map_err(|e| e.to_string())?;
-                while let Some(cell) = cells.next_formula().map_err(|e| e.to_string())? {
-                    let at = cell.get_position();
-                    look(at, cell.get_value(), blanks.contains(&at));
-                }
-                Ok(())
-            }
-            Sheets::Ods(book) => {
-                let formulas = book.worksheet_formula(sheet).map_err(|e| e.to_string())?;
-                if formulas.used_cells().next().is_some() {
-                    let range = book.worksheet_range(sheet).map_err(|e| e.to_string())?;
-                    let (top, left) = formulas.start().unwrap_or((0, 0));
-                    for (row, column, formula) in formulas.used_cells() {
-                        let at = (top + row as u32, left + column as u32);
-                        let value = range.get_value(at);
-                        look(at, formula, value.is_none_or(|value| *value == Data::Empty));
-                    }
-                }
-                Ok::<_, String>(())
-            }
-        });
-        read.map_err(|e| damaged(self.name, e))?;
-        Ok(found.map(|(n, (row, column))| (n, format!("{}{}", column_name(column), row + 1))))
+        maker.finish().map(Some)
     }
 }
 

@@ -1,5 +1,6 @@
 //! The text that stands for a cell.
 
+use crate::cells::write_number;
 use calamine::{Data, DataRef, ExcelDateTime};
 use std::io::Write;
 
@@ -94,19 +95,6 @@ fn mistake(error: &calamine::CellErrorType) -> &'static str {
         Ref => "#REF!",
         _ => "#VALUE!",
     }
-}
-
-/// The shortest decimal that reads back as the same binary64.
-fn write_number(number: f64, out: &mut Vec<u8>) {
-    /// Whole numbers up to here are exact.
-    const WHOLE: f64 = 9_007_199_254_740_992.0;
-    if number.fract() == 0.0 && number.abs() < WHOLE {
-        let mut digits = itoa::Buffer::new();
-        out.extend_from_slice(digits.format(number as i64).as_bytes());
-        return;
-    }
-    // Writing to memory does not fail.
-    let _ = write!(out, "{number}");
 }
 
 /// Days since the beginning of 1900 (or 1904) as a date, with its time where it has one; a time of day alone where

@@ -9,12 +9,10 @@ use crate::cells::Block;
 use crate::options::ReadOptions;
 use crate::text::headings;
 use oeuvre_columns::{DataProblem, ReadError};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 
 /// So many rows are looked at to find the headings.
 const LOOK: usize = 20;
-/// So many cells without a value are looked at for formulas.
-const MOST_BLANKS: usize = 1 << 20;
 
 /// The table of a sheet.
 #[derive(Debug, Default)]
@@ -64,8 +62,8 @@ pub(super) struct Maker<'a> {
     next: usize,
     open: bool,
     bytes: usize,
-    /// Cells of the file that hold nothing, as far as they are looked at.
-    blanks: HashSet<(u32, u32)>,
+    /// Whether any cell held something.
+    filled: bool,
 }
 
 impl<'a> Maker<'a> {
@@ -82,13 +80,21 @@ impl<'a> Maker<'a> {
             next: 0,
             open: false,
             bytes: 0,
-            blanks: HashSet::new(),
+            filled: false,
         }
     }
 
-    /// Cells of the file that hold nothing; a formula in one has no result.
-    pub(super) fn take_blanks(&mut self) -> HashSet<(u32, u32)> {
-        std::mem::take(&mut self.blanks)
+    /// Whether no cell held anything.
+    pub(super) fn is_blank(&self) -> bool {
+        !self.filled
+    }
+
+    /// Takes down a formula without a result.
+    pub(super) fn unworked(&mut self, row: u32, column: u32) {
+        if u64::from(row) >= self.options.skip_lines {
+            let at = || format!("{}{}", column_name(column), row + 1);
+            self.table.unworked.get_or_insert_with(|| (0, at())).0 += 1;
+        }
     }
 
     fn problem(&self, row: u32, message: String) -> DataProblem {
@@ -100,10 +106,11 @@ impl<'a> Maker<'a> {
     /// # Errors
     /// What is wrong with the headings; a sheet that takes too much memory.
     pub(super) fn cell(&mut self, row: u32, column: u32, cell: &Cell<'_>) -> Result<(), ReadError> {
-        if *cell == Cell::Blank || u64::from(row) < self.options.skip_lines {
-            if self.blanks.len() < MOST_BLANKS {
-                self.blanks.insert((row, column));
-            }
+        if *cell == Cell::Blank {
+            return Ok(());
+        }
+        self.filled = true;
+        if u64::from(row) < self.options.skip_lines {
             return Ok(());
         }
         if self.columns.is_none() {
@@ -381,7 +388,7 @@ fn names_of(rows: &[Early]) -> (Vec<String>, Vec<u32>) {
 }
 
 /// The letters of a column, from 0: A, B, … Z, AA.
-pub(super) fn column_name(column: u32) -> String {
+fn column_name(column: u32) -> String {
     let mut name = Vec::new();
     let mut left = column + 1;
     while left > 0 {

@@ -672,6 +672,7 @@ impl Ods {
                 self.tables.push_str("<table:table-header-rows>");
             }
             self.tables.push_str("<table:table-row>");
+            let begun = self.tables.len();
             let mut column = 0;
             loop {
                 let cell = cells.next_if(|cell| cell.place.0 == row);
@@ -689,6 +690,10 @@ impl Ods {
                 self.gap(until - column);
                 self.cell(sheet, cell);
                 column = until + 1;
+            }
+            // A row has a cell.
+            if self.tables.len() == begun {
+                self.gap(1);
             }
             self.tables.push_str("</table:table-row>");
             if repeated.is_some_and(|(_, last)| last == row) {

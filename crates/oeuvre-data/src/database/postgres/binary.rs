@@ -425,6 +425,8 @@ impl<'b> Numeric<'b> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::collection::vec;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     /// A number as the server sends it: digits, weight, sign, scale.
@@ -438,7 +440,7 @@ mod tests {
         let seen = Seen::default();
         let zone = Zone::named("Europe/Copenhagen").unwrap();
         write(bytes, (kind, &seen), &zone, &mut block)
-            .then(|| String::from_utf8(block.text().clone()).unwrap())
+            .then(|| String::from_utf8_lossy(block.text()).into_owned())
     }
 
     #[rstest]
@@ -463,6 +465,56 @@ mod tests {
             text(Kind::Numeric, &sent(digits, weight, sign, scale)).as_deref(),
             Some(expected)
         );
+    }
+
+    const KINDS: [Kind; 13] = [
+        Kind::Truth,
+        Kind::Whole,
+        Kind::Unsigned,
+        Kind::Numeric,
+        Kind::Float,
+        Kind::Text,
+        Kind::Padded,
+        Kind::Versioned,
+        Kind::Uuid,
+        Kind::Day,
+        Kind::Time { zoned: false },
+        Kind::Time { zoned: true },
+        Kind::Clock,
+    ];
+
+    proptest! {
+        /// What a server that is none may send is refused or a text; the lengths of fields, too.
+        #[test]
+        fn bytes_of_anything_make_a_text_or_none(bytes in vec(any::<u8>(), 0..40), at in 0..KINDS.len()) {
+            let _ = text(KINDS[at], &bytes);
+            let mut sent = b"PGCOPY\n\xff\r\n\0\0\0\0\0\0\0\0\0".to_vec();
+            sent.extend(&bytes);
+            let mut from = &sent[..];
+            let mut rows = Rows::new(&mut from, "server");
+            let column = Column { name: "n".into(), kind: KINDS[at], other: None, told: None };
+            let (seen, zone) = ([Seen::default()], Zone::default());
+            let mut block = Block::new(1);
+            while let Ok(true) = rows.next((std::slice::from_ref(&column), &[0], &seen), &zone, &mut block) {
+                block.end_row(1);
+            }
+        }
+
+        /// A number comes out as it was written.
+        #[test]
+        fn numbers_are_what_was_sent(whole in "0|[1-9][0-9]{0,30}", part in "[0-9]{0,20}", negative: bool) {
+            // Parted into digits to the base of 10,000, from the point on.
+            let padded = format!("{}{whole}", "0".repeat((4 - whole.len() % 4) % 4));
+            let behind = format!("{part}{}", "0".repeat((4 - part.len() % 4) % 4));
+            let digits: Vec<u16> = (padded + &behind).as_bytes().chunks(4)
+                .map(|four| std::str::from_utf8(four).unwrap().parse().unwrap()).collect();
+            let weight = whole.len().div_ceil(4) as i16 - 1;
+            let sign = if negative { 0x4000 } else { 0 };
+            let point = if part.is_empty() { "" } else { "." };
+            let minus = if negative { "-" } else { "" };
+            let found = text(Kind::Numeric, &sent(&digits, weight, sign, part.len() as u16));
+            prop_assert_eq!(found, Some(format!("{minus}{whole}{point}{part}")));
+        }
     }
 
     #[rstest]
