@@ -133,12 +133,13 @@ impl Block {
     }
 }
 
-/// Writes the shortest decimal that reads back as the same binary64.
+/// Writes the shortest decimal that reads back as the same binary64, with at least so many digits behind the point
+/// (none, one or two): digits that a column has anyhow are read the fast way.
 ///
 /// Most numbers have a few digits behind the point: one that is a whole number of hundredths of less than 16 digits is
 /// that decimal, because division rounds once, as reading a decimal does, and no two decimals of so few digits are the
 /// same binary64.
-pub(crate) fn write_number(number: f64, out: &mut Vec<u8>) {
+pub(crate) fn write_number(number: f64, digits: u8, out: &mut Vec<u8>) {
     /// Whole numbers below it have at most 15 digits.
     const MOST: f64 = 1e15;
     let hundredths = (number * 100.0).round();
@@ -149,11 +150,11 @@ pub(crate) fn write_number(number: f64, out: &mut Vec<u8>) {
         }
         let hundredths = hundredths.unsigned_abs();
         let (whole, part) = (hundredths / 100, (hundredths % 100) as u8);
-        let mut digits = itoa::Buffer::new();
-        out.extend_from_slice(digits.format(whole).as_bytes());
-        if part > 0 {
+        let mut written = itoa::Buffer::new();
+        out.extend_from_slice(written.format(whole).as_bytes());
+        if part > 0 || digits > 0 {
             out.extend([b'.', b'0' + part / 10]);
-            if part % 10 > 0 {
+            if part % 10 > 0 || digits > 1 {
                 out.push(b'0' + part % 10);
             }
         }
@@ -335,7 +336,7 @@ mod tests {
             for number in [digits as f64 / 10f64.powi(scale), any] {
                 prop_assume!(number.is_finite());
                 let mut out = Vec::new();
-                write_number(number, &mut out);
+                write_number(number, 0, &mut out);
                 let plain = if number == 0.0 { "0".to_owned() } else { number.to_string() };
                 prop_assert_eq!(String::from_utf8(out).unwrap(), plain);
             }

@@ -12,7 +12,7 @@ use super::{
 use crate::bytes::Opened;
 use crate::cells::channel::{Channel, Filling};
 use crate::cells::{Block, CellPass, write_number};
-use crate::file_rows::{Counted, FilePass, FileRows, Wanted};
+use crate::file_rows::{Counted, FilePass, FileRows, Want, Wanted};
 use crate::kinds::Columns;
 use crate::kinds::values::Shape;
 use crate::options::ReadOptions;
@@ -58,6 +58,8 @@ enum Writes {
     Plain,
     /// Nought and one are truths.
     Truths,
+    /// So many digits stand behind the point, at least.
+    Digits(u8),
 }
 
 impl SqliteFile {
@@ -229,7 +231,8 @@ fn write_value(value: ValueRef<'_>, writes: Writes, seen: &Seen, block: &mut Blo
         }
         ValueRef::Real(n) if n.is_finite() => {
             let from = block.text().len();
-            write_number(n, block.text());
+            let digits = if let Writes::Digits(digits) = writes { digits } else { 0 };
+            write_number(n, digits, block.text());
             block.point_from(from);
         }
         ValueRef::Real(_) => Seen::add(&seen.not_numbers),
@@ -417,7 +420,14 @@ impl FileRows for SqliteFile {
         }
         self.seen.iter().for_each(Seen::forget);
         let (shared, seen, name) = (self.shared.clone(), self.seen.clone(), self.name.clone());
-        let writes = writes(&self.declared);
+        let mut writes = writes(&self.declared);
+        for want in wanted.wants.iter() {
+            if let Want::Values { column, place } = *want
+                && let Shape::Number(digits) = wanted.columns.reading(column, wanted.file).shape
+            {
+                writes[place] = Writes::Digits(digits.min(2));
+            }
+        }
         let of_rows = places.clone();
         let channel = Channel::start(places, move |filling| {
             let query = (query.as_str(), count.as_deref());

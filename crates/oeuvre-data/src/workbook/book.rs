@@ -34,10 +34,12 @@ pub(crate) struct Book<'n> {
     name: &'n str,
     file: Arc<Opened>,
     sheets: Sheets,
+    /// Whether it may have formulas.
+    has_formulas: bool,
 }
 
 enum Sheets {
-    Xlsx(Xlsx<Bytes>),
+    Xlsx(Box<Xlsx<Bytes>>),
     Ods(Ods<Bytes>),
 }
 
@@ -62,13 +64,13 @@ impl<'n> Book<'n> {
         let file = Arc::new(opened);
         let shared = Shared(file.clone());
         let kind = fenced(|| looked_into(&shared, options.most_bytes));
-        let kind = match kind.map_err(|e| damaged(name, e))? {
-            Some(kind) => kind,
+        let (kind, has_formulas) = match kind.map_err(|e| damaged(name, e))? {
+            Some(found) => found,
             None => return Err(too_large(name, options.most_bytes)),
         };
         let bytes = Cursor::new(shared);
         let sheets = match kind {
-            Kind::Xlsx => fenced(|| Xlsx::new(bytes)).map(Sheets::Xlsx),
+            Kind::Xlsx => fenced(|| Xlsx::new(bytes)).map(|book| Sheets::Xlsx(Box::new(book))),
             Kind::Ods => fenced(|| Ods::new(bytes)).map(Sheets::Ods),
             Kind::Other(what, help) => {
                 return Err(DataProblem::in_file(name, format!("this is {what}"))
@@ -82,7 +84,7 @@ impl<'n> Book<'n> {
                 .into(),
             false => damaged(name, e),
         })?;
-        Ok(Book { name, file, sheets })
+        Ok(Book { name, file, sheets, has_formulas })
     }
 
     /// The rows of the sheet that was named, or of the only one that holds any; `*` stands for all of these.
@@ -114,7 +116,8 @@ impl<'n> Book<'n> {
                 };
                 return Err(it(message).help(help).into());
             };
-            return self.read(&[found.clone()], options);
+            let found = [found.clone()];
+            return self.read(&found, options);
         }
         if let [only] = known.as_slice() {
             return self.read(std::slice::from_ref(only), options);
@@ -230,13 +233,15 @@ impl<'n> Book<'n> {
                     if let Err(error) = take_all(&range, &mut maker) {
                         return Ok(Err(error));
                     }
-                    let formulas = book.worksheet_formula(sheet).map_err(|e| e.to_string())?;
-                    let (top, left) = formulas.start().unwrap_or((0, 0));
-                    for (row, column, formula) in formulas.used_cells() {
-                        let at = (top + row as u32, left + column as u32);
-                        let value = range.get_value(at);
-                        if !formula.is_empty() && value.is_none_or(|v| *v == Data::Empty) {
-                            maker.unworked(at.0, at.1);
+                    if self.has_formulas {
+                        let formulas = book.worksheet_formula(sheet).map_err(|e| e.to_string())?;
+                        let (top, left) = formulas.start().unwrap_or((0, 0));
+                        for (row, column, formula) in formulas.used_cells() {
+                            let at = (top + row as u32, left + column as u32);
+                            let value = range.get_value(at);
+                            if !formula.is_empty() && value.is_none_or(|v| *v == Data::Empty) {
+                                maker.unworked(at.0, at.1);
+                            }
                         }
                     }
                 }
@@ -284,7 +289,7 @@ fn damaged(name: &str, error: impl std::fmt::Display) -> ReadError {
 
 /// What an archive is. `None` where its parts have more bytes, unpacked, than may be held: what a part says of its
 /// length is not believed where it could be longer.
-fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<Kind>, String> {
+fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<(Kind, bool)>, String> {
     /// No part becomes longer than this, times its length in the archive.
     const LONGEST: u64 = 1032;
     let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| e.to_string())?;
@@ -308,23 +313,29 @@ fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<Kind>, String> 
         Kind::Other("a ZIP archive, not a workbook", "unpack it, and name the files with the rows")
     };
     if let Kind::Other(..) = kind {
-        return Ok(Some(kind));
+        return Ok(Some((kind, false)));
     }
+    // The library gives the formulas of all cells of a sheet or none: whether there are any is cheap to see.
+    let formula = memchr::memmem::Finder::new("table:formula");
+    let mut has_formulas = false;
     let mut whole: u64 = 0;
-    let mut nothing = vec![0; 256 << 10];
+    let mut buffer = vec![0; 256 << 10];
     for at in 0..archive.len() {
         let mut part = archive.by_index(at).map_err(|e| e.to_string())?;
         if !part.name().is_ok_and(|name| name.ends_with(".xml")) {
             continue;
         }
-        if part.compressed_size().saturating_mul(LONGEST) <= most_bytes {
+        let looked_for = matches!(kind, Kind::Ods) && part.name().is_ok_and(|n| n == "content.xml");
+        let may_be_long = part.compressed_size().saturating_mul(LONGEST) > most_bytes;
+        if !may_be_long && !looked_for {
             continue;
         }
         if part.size() > most_bytes {
             return Ok(None);
         }
+        let mut kept = 0;
         loop {
-            let n = part.read(&mut nothing).map_err(|e| e.to_string())?;
+            let n = part.read(&mut buffer[kept..]).map_err(|e| e.to_string())?;
             whole += n as u64;
             if whole > most_bytes {
                 return Ok(None);
@@ -332,7 +343,14 @@ fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<Kind>, String> 
             if n == 0 {
                 break;
             }
+            if looked_for && !has_formulas {
+                let end = kept + n;
+                has_formulas = formula.find(&buffer[..end]).is_some();
+                // The word may stand across two steps.
+                kept = end.min(formula.needle().len());
+                buffer.copy_within(end - kept..end, 0);
+            }
         }
     }
-    Ok(Some(kind))
+    Ok(Some((kind, has_formulas)))
 }

@@ -63,7 +63,7 @@ impl<'a> Cell<'a> {
         match self {
             Cell::Blank => {}
             Cell::Text(text) => out.extend_from_slice(text.as_bytes()),
-            Cell::Number(number) => write_number(*number, out),
+            Cell::Number(number) => write_number(*number, 0, out),
             Cell::Truth(truth) => {
                 out.extend_from_slice(if *truth { b"true" } else { b"false" });
             }
@@ -184,7 +184,7 @@ mod tests {
 
     #[rstest]
     #[case(Cell::Number(12.5), "12.5")]
-    #[case(Cell::Number(1.1000000000000001), "1.1")]
+    #[case(Cell::Number(0.1 + 1.0), "1.1")]
     #[case(Cell::Number(-3.0), "-3")]
     #[case(Cell::Number(1e21), "1000000000000000000000")]
     #[case(Cell::Truth(true), "true")]

@@ -41,9 +41,8 @@ impl SheetRows {
     /// What the first rows say of a column.
     fn guess(&self, (column, place): (usize, usize), file: usize, columns: &mut Columns) {
         let rows = || {
-            let of = |block: &'_ Block| (0..block.rows()).map(|row| row).collect::<Vec<_>>();
             let all = self.table.blocks.iter();
-            all.flat_map(move |block| of(block).into_iter().map(move |row| (block, row)))
+            all.flat_map(|block| (0..block.rows()).map(move |row| (block, row)))
         };
         let texts = || {
             rows()

@@ -165,7 +165,7 @@ impl Address {
             _ => {
                 let known = ["sslmode", "sslrootcert", "host", "connect_timeout"];
                 let message = format!("the address has a setting `{name}` that is not known");
-                let help = match nearest(name, known.into_iter()).first() {
+                let help = match nearest(name, known).first() {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("there are {}", all_of(&known.map(String::from))),
                 };

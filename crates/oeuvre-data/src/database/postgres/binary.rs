@@ -295,9 +295,9 @@ fn write_day(day: i64, seen: &Seen, out: &mut Vec<u8>) -> bool {
     two(year as u32 / 100, out);
     two(year as u32 % 100, out);
     out.push(b'-');
-    two(u32::from(month), out);
+    two(month, out);
     out.push(b'-');
-    two(u32::from(day), out);
+    two(day, out);
     true
 }
 
