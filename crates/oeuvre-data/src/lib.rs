@@ -61,11 +61,13 @@ mod web;
 mod workbook;
 
 #[cfg(feature = "databases")]
-pub use database::{DatabaseOptions, PasswordLine, cancel_queries};
+pub use database::cancel_queries;
 pub use input::{Input, read_whole, settled};
 pub use names::{files_named, name_shown, stem_of};
 pub use open::{open, open_bytes};
-pub use options::{DateForm, DateOrder, Forced, Lacking, ReadOptions, Uneven, Zone};
+pub use options::{
+    DatabaseOptions, DateForm, DateOrder, Forced, Lacking, PasswordLine, ReadOptions, Uneven, Zone,
+};
 pub use saved::{read_saved, saved_checks, saved_tables};
 #[cfg(feature = "web")]
 pub use web::{Credential, Secret, WebOptions};

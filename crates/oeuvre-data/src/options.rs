@@ -105,6 +105,40 @@ impl Zone {
     }
 }
 
+/// How databases are asked.
+#[derive(Clone, Default)]
+pub struct DatabaseOptions {
+    /// The user, where the address names none.
+    pub user: Option<String>,
+    /// The password of whoever asks.
+    pub password: Option<String>,
+    /// The lines of the password file, in their order.
+    pub passwords: Vec<PasswordLine>,
+    /// Whether and how what is sent is encrypted, where the address does not say.
+    pub encryption: Option<String>,
+    /// Certificates of those who vouch for servers, in PEM; the usual ones when not given.
+    pub certificates: Option<Vec<u8>>,
+    /// Called when a server is asked for the first time: whoever can be interrupted sees to it that
+    /// [`crate::cancel_queries`] is called then.
+    pub connected: Option<fn()>,
+}
+
+impl std::fmt::Debug for DatabaseOptions {
+    /// Without what is secret.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "DatabaseOptions {{ {} passwords }}", self.passwords.len())
+    }
+}
+
+/// A line of a password file: for whom a password is. `*` stands for all.
+#[derive(Clone)]
+pub struct PasswordLine {
+    /// The host, its port, the database and the user.
+    pub of: [String; 4],
+    /// The password.
+    pub password: String,
+}
+
 /// How to read.
 #[derive(Clone, Debug)]
 pub struct ReadOptions {
@@ -153,7 +187,7 @@ pub struct ReadOptions {
     pub web: Arc<WebOptions>,
     /// How databases are asked.
     #[cfg(feature = "databases")]
-    pub databases: Arc<crate::database::DatabaseOptions>,
+    pub databases: Arc<DatabaseOptions>,
     /// The name of the lookup that is read, for messages that name an option; `None` for the rows.
     pub lookup: Option<String>,
     /// Bytes in a piece of work; no result depends on it.

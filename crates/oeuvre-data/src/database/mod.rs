@@ -13,7 +13,7 @@ mod postgres;
 mod sqlite;
 
 pub(crate) use postgres::PostgresTable;
-pub use postgres::{DatabaseOptions, PasswordLine, cancel_queries};
+pub use postgres::cancel_queries;
 pub(crate) use sqlite::{SqliteFile, is_sqlite};
 
 use crate::file_rows::{Want, Wanted};

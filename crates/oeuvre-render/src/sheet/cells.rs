@@ -1,6 +1,6 @@
 //! Cells of a workbook: values with their types, and what could not be written as what it is.
 
-use super::surface::{Align, Edge, Look, Surface};
+use super::surface::{Align, Edge, Look, Place, Surface};
 use crate::cells::escape_controls;
 use oeuvre_columns::{Decimal, Value};
 use std::io;
@@ -128,9 +128,6 @@ pub(crate) fn of_line(look: LineLook, number_format: Option<&str>, right: bool) 
         LineLook::Rest => Look { italic: true, ..plain },
     }
 }
-
-/// Where a cell is: line and column, from 0.
-pub(crate) type Place = (u32, u16);
 
 /// Writes a text.
 pub(crate) fn put_text(

@@ -1,10 +1,12 @@
 //! What a sheet takes, whatever file it becomes: cells with their looks, and what lies over and beside them.
 
-use super::cells::Place;
 use crate::chart::Scene;
 use crate::document::Part;
 use oeuvre_columns::Value;
 use std::io;
+
+/// Where a cell is: line and column, from 0.
+pub(crate) type Place = (u32, u16);
 
 /// How the text of a cell is set.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]

@@ -1,8 +1,8 @@
 //! A table as a sheet: title, headings that span what they stand over, lines with their totals set off.
 
-use super::cells::{LineLook, Place, Remarks, Styles, of_heading, of_line, put, put_text};
+use super::cells::{LineLook, Remarks, Styles, of_heading, of_line, put, put_text};
 use super::formats;
-use super::surface::{Drawn, Look, Pages, Surface};
+use super::surface::{Drawn, Look, Pages, Place, Surface};
 use crate::document::{Part, PartType, paragraphs};
 use crate::headings::heading_rows;
 use crate::layout::{Layout, Row, Slot};

@@ -1,8 +1,7 @@
 //! A workbook of ISO/IEC 29500, by the library that writes it.
 
 use super::book::Book;
-use super::cells::Place;
-use super::surface::{Align, Drawn, Edge, Look, Pages, Surface};
+use super::surface::{Align, Drawn, Edge, Look, Pages, Place, Surface};
 use crate::chart::Scene;
 use crate::document::Part;
 use oeuvre_columns::Value;

@@ -2,45 +2,11 @@
 
 use super::problem;
 use crate::names::name_shown;
+use crate::options::{DatabaseOptions, PasswordLine};
 use oeuvre_columns::ReadError;
 use oeuvre_columns::names::{all_of, nearest};
-use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
-
-/// How databases are asked.
-#[derive(Clone, Default)]
-pub struct DatabaseOptions {
-    /// The user, where the address names none.
-    pub user: Option<String>,
-    /// The password of whoever asks.
-    pub password: Option<String>,
-    /// The lines of the password file, in their order.
-    pub passwords: Vec<PasswordLine>,
-    /// Whether and how what is sent is encrypted, where the address does not say.
-    pub encryption: Option<String>,
-    /// Certificates of those who vouch for servers, in PEM; the usual ones when not given.
-    pub certificates: Option<Vec<u8>>,
-    /// Called when a server is asked for the first time: whoever can be interrupted sees to it that
-    /// [`crate::cancel_queries`] is called then.
-    pub connected: Option<fn()>,
-}
-
-impl fmt::Debug for DatabaseOptions {
-    /// Without what is secret.
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "DatabaseOptions {{ {} passwords }}", self.passwords.len())
-    }
-}
-
-/// A line of a password file: for whom a password is. `*` stands for all.
-#[derive(Clone)]
-pub struct PasswordLine {
-    /// The host, its port, the database and the user.
-    pub of: [String; 4],
-    /// The password.
-    pub password: String,
-}
 
 /// How what is sent is encrypted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -6,6 +6,7 @@
 
 use super::super::Seen;
 use super::Column;
+use super::failures::told_of_io;
 use crate::cells::Block;
 use crate::options::Zone;
 use oeuvre_columns::value::calendar::civil_from_days;
@@ -59,7 +60,7 @@ impl<'r, 'n> Rows<'r, 'n> {
     }
 
     fn io(&self, error: std::io::Error) -> ReadError {
-        super::session::told_of_io(self.name, error)
+        told_of_io(self.name, error)
     }
 
     fn broken(&self) -> ReadError {
@@ -115,12 +116,7 @@ impl<'r, 'n> Rows<'r, 'n> {
         let fields = i16::from_be_bytes(self.bytes()?);
         if fields == -1 {
             // What is still to come says that all is well, or not.
-            while !self
-                .from
-                .fill_buf()
-                .map_err(|e| super::session::told_of_io(self.name, e))?
-                .is_empty()
-            {
+            while !self.from.fill_buf().map_err(|e| told_of_io(self.name, e))?.is_empty() {
                 let n = self.from.fill_buf().map_or(0, <[u8]>::len);
                 self.from.consume(n);
             }
@@ -159,7 +155,7 @@ impl<'r, 'n> Rows<'r, 'n> {
         zone: &Zone,
         block: &mut Block,
     ) -> Result<bool, ReadError> {
-        let there = self.from.fill_buf().map_err(|e| super::session::told_of_io(self.name, e))?;
+        let there = self.from.fill_buf().map_err(|e| told_of_io(self.name, e))?;
         if there.len() >= length {
             let sound = write(&there[..length], (kind, seen), zone, block);
             self.from.consume(length);
@@ -169,8 +165,7 @@ impl<'r, 'n> Rows<'r, 'n> {
         field.clear();
         let mut left = length;
         while left > 0 {
-            let there =
-                self.from.fill_buf().map_err(|e| super::session::told_of_io(self.name, e))?;
+            let there = self.from.fill_buf().map_err(|e| told_of_io(self.name, e))?;
             if there.is_empty() {
                 return Err(self.broken());
             }

@@ -11,10 +11,10 @@
 
 mod address;
 mod binary;
+mod failures;
 mod session;
 mod tls;
 
-pub use address::{DatabaseOptions, PasswordLine};
 pub use session::cancel_queries;
 
 use super::{

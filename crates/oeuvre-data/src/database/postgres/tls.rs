@@ -1,7 +1,8 @@
 //! Encryption of what is sent: by rustls, and who must vouch for a server.
 
-use super::address::{Address, DatabaseOptions, Encryption};
+use super::address::{Address, Encryption};
 use super::problem;
+use crate::options::DatabaseOptions;
 use oeuvre_columns::ReadError;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
