@@ -42,7 +42,7 @@ mod cells;
 mod columnar;
 #[cfg(feature = "databases")]
 mod database;
-#[cfg(any(feature = "columnar", feature = "workbooks"))]
+#[cfg(any(feature = "columnar", feature = "databases", feature = "workbooks"))]
 mod fence;
 mod file_rows;
 mod growing;

@@ -12,6 +12,7 @@ use super::{
 use crate::bytes::Opened;
 use crate::cells::channel::{Channel, Filling};
 use crate::cells::{Block, CellPass, write_number};
+use crate::fence::fenced;
 use crate::file_rows::{Counted, FilePass, FileRows, Want, Wanted};
 use crate::kinds::Columns;
 use crate::kinds::values::Shape;
@@ -73,7 +74,7 @@ impl SqliteFile {
         table: Option<&str>,
         options: &ReadOptions,
     ) -> Result<(String, SqliteFile), ReadError> {
-        let shared = connected(name, opened).map_err(|e| problem(name, &e))?;
+        let shared = guarded(name, || connected(name, opened))?;
         let connection = shared.connection.lock().unwrap_or_else(PoisonError::into_inner);
         let (shown, from) = match &options.query {
             Some(query) => {
@@ -83,7 +84,7 @@ impl SqliteFile {
                 (name.to_owned(), format!("({query}\n)"))
             }
             None => {
-                let tables = tables(&connection).map_err(|e| problem(name, &e))?;
+                let tables = guarded(name, || tables(&connection))?;
                 let names: Vec<String> = tables.iter().map(|(table, _)| table.clone()).collect();
                 let table = chosen(name, table, &names)?;
                 // In the order in which they were written, whatever columns are read.
@@ -97,13 +98,11 @@ impl SqliteFile {
             Some(query) => query.clone(),
             None => format!("SELECT * FROM {from}"),
         };
-        let (columns, declared) =
-            described(&connection, &select).map_err(|e| problem(&shown, &e))?;
+        let (columns, declared) = guarded(&shown, || described(&connection, &select))?;
         ensure_differ(&shown, &declared)?;
         let headings: Vec<String> = declared.iter().map(|d| d.heading.clone()).collect();
         let seen: Vec<Seen> = headings.iter().map(|_| Seen::default()).collect();
-        let sample = sample(&connection, &from, &columns, &declared, &seen)
-            .map_err(|e| problem(&shown, &e))?;
+        let sample = guarded(&shown, || sample(&connection, &from, &columns, &declared, &seen))?;
         drop(connection);
         let (declared, seen) = (Arc::new(declared), Arc::new(seen));
         let name = shown.clone();
@@ -353,6 +352,17 @@ fn fill(
     }
 }
 
+/// Does some work; what is wrong is told in words, also where the library panics on damaged bytes.
+fn guarded<T>(name: &str, work: impl FnOnce() -> rusqlite::Result<T>) -> Result<T, ReadError> {
+    match fenced(|| Ok::<_, String>(work())) {
+        Ok(done) => done.map_err(|error| problem(name, &error)),
+        Err(said) => {
+            let it = DataProblem::in_file(name, format!("the database cannot be read: {said}"));
+            Err(it.help("it may be cut off, damaged or encrypted: copy it again").into())
+        }
+    }
+}
+
 /// What is wrong, in words.
 fn problem(name: &str, error: &rusqlite::Error) -> ReadError {
     use rusqlite::ErrorCode;
@@ -431,8 +441,7 @@ impl FileRows for SqliteFile {
         let of_rows = places.clone();
         let channel = Channel::start(places, move |filling| {
             let query = (query.as_str(), count.as_deref());
-            fill(&shared, query, (&of_rows, &writes, &seen), filling)
-                .map_err(|e| problem(&name, &e))
+            guarded(&name, || fill(&shared, query, (&of_rows, &writes, &seen), filling))
         });
         Ok(Box::new(CellPass { name: &self.name, wanted, blocks: Arc::new(channel) }))
     }
