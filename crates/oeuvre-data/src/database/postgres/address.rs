@@ -65,7 +65,7 @@ impl Address {
         };
         if user.is_some_and(|user| user.contains(':')) {
             return Err(problem(&shown, "a password does not belong into an address".to_owned())
-                .help("everybody on this machine could read it; write it into the variable PGPASSWORD or the file ~/.pgpass: HOST:PORT:DATABASE:USER:PASSWORD")
+                .help("everybody on this machine could read it; write it into the variable PGPASSWORD or the file ~/.pgpass, which nobody else may read: HOST:PORT:DATABASE:USER:PASSWORD")
                 .into());
         }
         let (host, port) = match host.strip_prefix('[').and_then(|host| host.split_once(']')) {

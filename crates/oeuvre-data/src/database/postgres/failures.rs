@@ -13,7 +13,7 @@ pub(super) fn not_connected(shown: &str, address: &Address, error: &postgres::Er
         return match *error.code() {
             SqlState::INVALID_PASSWORD => {
                 it(format!("the server does not accept the password of the user {user}")).help(
-                    "it comes from the variable PGPASSWORD or the file ~/.pgpass: HOST:PORT:DATABASE:USER:PASSWORD",
+                    "it comes from the variable PGPASSWORD or the file ~/.pgpass, which nobody else may read: HOST:PORT:DATABASE:USER:PASSWORD",
                 )
             }
             SqlState::INVALID_AUTHORIZATION_SPECIFICATION => {
@@ -31,7 +31,7 @@ pub(super) fn not_connected(shown: &str, address: &Address, error: &postgres::Er
     let text = chain(error);
     if text.contains("password missing") {
         return it(format!("the server asks for the password of the user {}", address.user))
-            .help("write it into the variable PGPASSWORD or the file ~/.pgpass: HOST:PORT:DATABASE:USER:PASSWORD")
+            .help("write it into the variable PGPASSWORD or the file ~/.pgpass, which nobody else may read: HOST:PORT:DATABASE:USER:PASSWORD")
             .into();
     }
     if text.contains("server does not support TLS") {
