@@ -63,7 +63,7 @@ mod workbook;
 #[cfg(feature = "databases")]
 pub use database::cancel_queries;
 pub use input::{Input, read_whole, settled};
-pub use names::{files_named, name_shown, stem_of};
+pub use names::{files_named, is_address, name_shown, stem_of};
 pub use open::{open, open_bytes};
 pub use options::{
     DatabaseOptions, DateForm, DateOrder, Forced, Lacking, PasswordLine, ReadOptions, Uneven, Zone,

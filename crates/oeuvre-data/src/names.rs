@@ -161,7 +161,7 @@ fn format_of(path: &Path) -> Option<&'static str> {
 }
 
 /// Whether a name is an address: of a file on a server, or of a database.
-pub(crate) fn is_address(name: &str) -> bool {
+pub fn is_address(name: &str) -> bool {
     begins_with(name, &["http://", "https://"]) || is_server(name)
 }
 
@@ -195,7 +195,9 @@ pub fn stem_of(name: &str) -> String {
     let shown = name_shown(name);
     let (file, table) = if Path::new(&shown).exists() { (&*shown, None) } else { split(&shown) };
     if let Some(table) = table {
-        return table.to_owned();
+        // The schema of a server's table is not what it is called.
+        let plain = if is_server(name) { table.rsplit('.').next() } else { None };
+        return plain.unwrap_or(table).to_owned();
     }
     let file = file.rsplit(['/', '\\']).next().unwrap_or(file);
     let packed = [".gz", ".zst"].iter().find_map(|end| file.strip_suffix(end));
@@ -280,6 +282,8 @@ mod tests {
     #[case("data/routes.csv.gz", "routes")]
     #[case("https://h.example/x/routes.parquet?sig=a/b", "routes")]
     #[case("book.json#Harbours", "Harbours")]
+    #[case("book.xlsx#Crew 1.5", "Crew 1.5")]
+    #[case("postgresql://ann@h.example/harbour?sslmode=require#crew.shifts", "shifts")]
     #[case("-", "-")]
     fn a_file_is_called_by_its_stem(#[case] name: &str, #[case] stem: &str) {
         assert_eq!(stem_of(name), stem);

@@ -18,7 +18,7 @@ use oeuvre_columns::{
     Source, Topic,
 };
 use std::borrow::Cow;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 
@@ -143,6 +143,14 @@ impl Stack {
         let mut notes = Vec::new();
         if self.files.len() < 2 {
             return notes;
+        }
+        // What has no bytes of its own, a sheet or a table of a database, is known by its name.
+        let mut tables: HashSet<&str> = HashSet::new();
+        for file in self.files.iter().filter(|f| f.rows.counted() == Counted::Rows) {
+            if file.rows.contents().is_empty() && !tables.insert(&file.name) {
+                let text = format!("{} is given twice, and its rows are counted twice", file.name);
+                notes.push(Note::new(Topic::Twice, text));
+            }
         }
         for file in self.files.iter().filter(|f| !f.rows.contents().is_empty()) {
             let like = known.entry(ends(file.rows.contents())).or_default();

@@ -72,6 +72,36 @@ fn a_database_is_a_lookup_a_report_and_a_stack() {
     assert!(report.contains("| KEL "), "{report}");
 }
 
+#[test]
+fn a_saved_request_asks_the_same_server() {
+    let (folder, server) = (folder(), server("saved"));
+    let asked = format!("{}#saved", server.address());
+    let line =
+        format!("summary {asked} --by route --show 'sum(fare)' --as csv --save-report s.toml");
+    let expected = folder.line(&line).fine().0;
+    assert!(folder.read("s.toml").contains(&asked), "{}", folder.read("s.toml"));
+    assert!(folder.line("report s.toml --as csv").fine().0.contains(&expected));
+}
+
+#[test]
+fn a_table_that_is_named_twice_is_told_and_a_lookup_is_called_by_it() {
+    let (folder, server) = (folder(), server("twice"));
+    let table = format!("'{}#twice'", server.address());
+    for rows in [table.as_str(), "harbour.sqlite#bookings"] {
+        let said = folder.line(&format!("summary {rows} {rows} --show 'count()'")).fine().1;
+        assert!(said.contains("is given twice, and its rows are counted twice"), "{said}");
+    }
+    server.sql("harbour", "CREATE TABLE ports (code text, since text); INSERT INTO ports VALUES ('SKE', '2020-01-01')");
+    let line = format!(
+        "summary bookings.csv --lookup '{}#ports' --match 'route = code' --by ports.since --as csv",
+        server.address()
+    );
+    assert!(folder.line(&line).fine().0.contains("2020-01-01,"));
+    // A text of a server is one, whatever it looks like.
+    let error = folder.line(&format!("{} --show 'max(year(ports.since))'", line)).error();
+    assert!(error.contains("found text"), "{error}");
+}
+
 /// What a database has of a kind of its own.
 #[rstest]
 #[case("n", "9223372036854775807,-5,")]

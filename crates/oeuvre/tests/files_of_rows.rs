@@ -444,6 +444,52 @@ fn what_is_wrong_with_a_workbook_is_told(#[case] file: &str, #[case] said: &str)
     assert!(error.contains(said), "{error}");
 }
 
+/// A workbook of one sheet with these texts and numbers, from A1 on, parted by commas and semicolons.
+fn workbook(rows: &str) -> Vec<u8> {
+    let cell = |text: &str| match (text.is_empty(), text.parse::<f64>()) {
+        (true, _) => "<c/>".to_owned(),
+        (_, Ok(number)) => format!("<c><v>{number}</v></c>"),
+        _ => format!("<c t=\"inlineStr\"><is><t>{text}</t></is></c>"),
+    };
+    let row = |row: &str| format!("<row>{}</row>", row.split(',').map(cell).collect::<String>());
+    let main = "xmlns=\"http://schemas.openxmlformats.org/spreadsheetml/2006/main\"";
+    let relations = "http://schemas.openxmlformats.org/officeDocument/2006/relationships";
+    let sheet = format!(
+        "<worksheet {main}><sheetData>{}</sheetData></worksheet>",
+        rows.split(';').map(row).collect::<String>()
+    );
+    let book = format!(
+        "<workbook {main} xmlns:r=\"{relations}\"><sheets><sheet name=\"S\" sheetId=\"1\" r:id=\"a\"/></sheets></workbook>"
+    );
+    let relation = format!(
+        "<Relationships xmlns=\"http://schemas.openxmlformats.org/package/2006/relationships\"><Relationship Id=\"a\" Type=\"{relations}/worksheet\" Target=\"worksheets/s.xml\"/></Relationships>"
+    );
+    zipped(&[
+        ("xl/workbook.xml", book.into_bytes()),
+        ("xl/_rels/workbook.xml.rels", relation.into_bytes()),
+        ("xl/worksheets/s.xml", sheet.into_bytes()),
+    ])
+}
+
+#[rstest]
+// A row of texts below a gap is one of the table, and the column without a heading is told.
+#[case("a,,c;x,y,z;p,q,r", Err("row 2: column B has a value here, and no heading"))]
+#[case(",fare,n;SKE,1,2;KEL,3,4", Err("row 2: column A has a value here, and no heading"))]
+#[case("route,2025,;,fare,n;SKE,1,2;KEL,3,4", Ok("route,2025 / fare,2025 / n\nSKE,1,2\nKEL,3,4\n"))]
+#[case(",a;,1;;,2", Ok("a\n1\n2\n"))]
+#[case("a,a;1,2", Err("row 1: the heading `a` stands twice"))]
+fn headings_of_a_sheet_are_found(#[case] rows: &str, #[case] expected: Result<&str, &str>) {
+    let folder = Folder::with("s.xlsx", workbook(rows));
+    let run = folder.line("detail s.xlsx --as csv --quiet");
+    match expected {
+        Ok(table) => assert_eq!(run.ok(), table),
+        Err(said) => {
+            let error = run.error();
+            assert!(error.contains(said), "{error}");
+        }
+    }
+}
+
 /// An archive of parts.
 fn zipped(parts: &[(&str, Vec<u8>)]) -> Vec<u8> {
     let mut archive = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));

@@ -32,6 +32,8 @@ struct Declared {
     heading: String,
     /// What its type says that it holds; `Unknown` leaves it to the values.
     shape: Shape,
+    /// Whether texts may be dates and truths, because there are no types for these.
+    loose: bool,
 }
 
 /// The first rows of a table, as texts, to guess from.
@@ -45,8 +47,8 @@ fn look(
 ) {
     for (column, place) in order.iter().enumerate() {
         let Some(place) = *place else { continue };
-        let shape = declared[place].shape;
-        if !matches!(shape, Shape::Unknown | Shape::Text) {
+        let Declared { shape, loose, .. } = declared[place];
+        if shape != Shape::Unknown && !(loose && shape == Shape::Text) {
             columns.typed(column, shape);
             continue;
         }

@@ -183,6 +183,7 @@ fn described(
         declared.push(Declared {
             heading: column.name().split_whitespace().collect::<Vec<_>>().join(" "),
             shape: shape_of(column.decl_type().unwrap_or_default()),
+            loose: true,
         });
     }
     Ok((names, declared))

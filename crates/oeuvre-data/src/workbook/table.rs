@@ -279,8 +279,7 @@ impl<'a> Maker<'a> {
         };
         let names: Vec<String> = names;
         let last = columns.last().copied().unwrap_or(0);
-        let begin = columns.first().copied().unwrap_or(0);
-        self.unheaded = (begin..last).filter(|c| columns.binary_search(c).is_err()).collect();
+        self.unheaded = (0..last).filter(|c| columns.binary_search(c).is_err()).collect();
         let mut names = names;
         let mut columns = columns;
         if let Some(given) = &self.options.headings {
@@ -336,8 +335,9 @@ impl<'a> Maker<'a> {
     }
 }
 
-/// How many of the first rows are headings: more than one where one has blanks behind a heading, and the row below
-/// it labels for all of them.
+/// How many of the first rows are headings: more than one where one has blanks behind a heading, the row below has
+/// labels for all of them, and other values than labels stand below these. Where texts alone stand below, that row
+/// may be one of the table.
 fn depth(early: &[Early]) -> usize {
     let mut deep = 1;
     while deep + 1 < early.len().min(5) {
@@ -347,12 +347,14 @@ fn depth(early: &[Early]) -> usize {
             break;
         };
         let gaps: Vec<u32> = (*first..=*last).filter(|c| !above.cells.contains_key(c)).collect();
-        let is_label = |c: &u32| below.cells.get(c).is_some_and(|cell| cell.label);
+        let is_label = |row: &Early, c: &u32| row.cells.get(c).is_some_and(|cell| cell.label);
+        let are_filled = gaps.iter().all(|c| is_label(below, c));
         let all_labels = below.cells.values().all(|cell| cell.label);
-        // Behind the headings of keys the labels may be alike: numbers stand below them.
-        let filled = gaps.iter().filter(|c| is_label(c)).count();
+        let is_value =
+            |row: &Early| gaps.iter().any(|c| row.cells.get(c).is_some_and(|cell| !cell.label));
+        let values_below = early[deep + 1..].iter().any(is_value);
         let adjacent = above.row + 1 == below.row;
-        if gaps.is_empty() || filled < gaps.len() || !all_labels || !adjacent {
+        if gaps.is_empty() || !are_filled || !all_labels || !adjacent || !values_below {
             break;
         }
         deep += 1;

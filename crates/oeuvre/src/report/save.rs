@@ -11,6 +11,7 @@ use crate::failure::Failure;
 use clap::{ArgAction, ArgMatches};
 use oeuvre_columns::value::Comparison;
 use oeuvre_core::{Check, Error, Show};
+use oeuvre_data::is_address;
 use oeuvre_render::PartType;
 use std::path::{Component, Path, PathBuf};
 use toml::{Table, Value};
@@ -232,7 +233,7 @@ fn check(check: &Check) -> Table {
 
 /// The path of a file, named from where the program runs, from a folder.
 fn from_folder(name: &str, folder: &Path) -> String {
-    if name == "-" || Path::new(name).is_absolute() {
+    if name == "-" || is_address(name) || Path::new(name).is_absolute() {
         return name.replace('$', "$$");
     }
     let (Ok(file), Ok(folder)) = (

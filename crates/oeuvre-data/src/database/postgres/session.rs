@@ -163,7 +163,7 @@ impl Session {
             let told = told.then(|| described_as(column.type_()));
             (
                 Column { name: column.name().to_owned(), kind, other, told },
-                Declared { heading, shape },
+                Declared { heading, shape, loose: false },
             )
         });
         Ok(described.collect())
