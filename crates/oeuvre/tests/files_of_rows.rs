@@ -461,12 +461,15 @@ fn workbook(rows: &str) -> Vec<u8> {
     let book = format!(
         "<workbook {main} xmlns:r=\"{relations}\"><sheets><sheet name=\"S\" sheetId=\"1\" r:id=\"a\"/></sheets></workbook>"
     );
-    let relation = format!(
-        "<Relationships xmlns=\"http://schemas.openxmlformats.org/package/2006/relationships\"><Relationship Id=\"a\" Type=\"{relations}/worksheet\" Target=\"worksheets/s.xml\"/></Relationships>"
-    );
+    let relation = |to: &str, kind: &str| {
+        let all = "http://schemas.openxmlformats.org/package/2006/relationships";
+        let one = format!("<Relationship Id=\"a\" Type=\"{relations}/{kind}\" Target=\"{to}\"/>");
+        format!("<Relationships xmlns=\"{all}\">{one}</Relationships>").into_bytes()
+    };
     zipped(&[
         ("xl/workbook.xml", book.into_bytes()),
-        ("xl/_rels/workbook.xml.rels", relation.into_bytes()),
+        ("_rels/.rels", relation("xl/workbook.xml", "officeDocument")),
+        ("xl/_rels/workbook.xml.rels", relation("worksheets/s.xml", "worksheet")),
         ("xl/worksheets/s.xml", sheet.into_bytes()),
     ])
 }
