@@ -109,8 +109,8 @@ const FORMATS: &[Format] = &[
         takes: |head, _| database::is_sqlite(head),
         open: |file, options| {
             let Named { name, table } = file.named;
-            let (name, rows) = database::SqliteFile::open(name, file.opened, table, options)?;
-            Ok(vec![(Some(name), Box::new(rows))])
+            let rows = database::open_sqlite(name, file.opened, table, options)?;
+            Ok(vec![(Some(rows.name()), Box::new(rows))])
         },
     },
     Format {
@@ -213,8 +213,8 @@ fn tables_of(
 /// The table of a database.
 #[cfg(feature = "databases")]
 fn asked(named: Named<'_>, options: &ReadOptions) -> Result<Vec<Table>, ReadError> {
-    let (name, rows) = database::PostgresTable::open(named.name, named.table, options)?;
-    Ok(vec![(Some(name), Box::new(rows))])
+    let rows = database::open_postgres(named.name, named.table, options)?;
+    Ok(vec![(Some(rows.name()), Box::new(rows))])
 }
 
 #[cfg(not(feature = "databases"))]

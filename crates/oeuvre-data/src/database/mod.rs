@@ -12,15 +12,19 @@
 mod postgres;
 mod sqlite;
 
-pub(crate) use postgres::PostgresTable;
 pub use postgres::cancel_queries;
-pub(crate) use sqlite::{SqliteFile, is_sqlite};
+pub(crate) use postgres::open as open_postgres;
+pub(crate) use sqlite::{is_sqlite, open as open_sqlite};
 
-use crate::file_rows::{Want, Wanted};
+use crate::cells::CellPass;
+use crate::cells::channel::Channel;
+use crate::file_rows::{Counted, FilePass, FileRows, Want, Wanted};
 use crate::kinds::Columns;
 use crate::kinds::values::Shape;
+use crate::options::ReadOptions;
 use oeuvre_columns::names::nearest;
 use oeuvre_columns::{DataProblem, Note, ReadError, Topic, Value};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 /// So many rows are looked at to guess what a column holds.
@@ -39,34 +43,157 @@ struct Declared {
 /// The first rows of a table, as texts, to guess from.
 type Sample = Vec<Vec<String>>;
 
-/// Says what is known of the columns: what their types say, and else what the first values look like.
-fn look(
-    (name, declared, sample): (&str, &[Declared], &Sample),
-    (file, order): (usize, &[Option<usize>]),
-    columns: &mut Columns,
-) {
-    for (column, place) in order.iter().enumerate() {
-        let Some(place) = *place else { continue };
-        let Declared { shape, loose, .. } = declared[place];
-        if shape != Shape::Unknown && !(loose && shape == Shape::Text) {
-            columns.typed(column, shape);
-            continue;
+/// What is known of a table, of whatever database.
+struct Known {
+    /// The database and the table.
+    name: String,
+    declared: Vec<Declared>,
+    headings: Vec<String>,
+    sample: Sample,
+    /// What was seen of the values of each column in the last pass.
+    seen: Arc<Vec<Seen>>,
+}
+
+impl Known {
+    /// What is known of columns before a row was read.
+    ///
+    /// # Errors
+    /// Columns without a name, or with the same one.
+    fn new(name: &str, declared: Vec<Declared>) -> Result<Known, ReadError> {
+        ensure_differ(name, &declared)?;
+        Ok(Known {
+            name: name.to_owned(),
+            headings: declared.iter().map(|d| d.heading.clone()).collect(),
+            seen: Arc::new(declared.iter().map(|_| Seen::default()).collect()),
+            sample: Sample::new(),
+            declared,
+        })
+    }
+
+    /// A new pass begins.
+    fn forget(&self) {
+        self.seen.iter().for_each(Seen::forget);
+    }
+
+    /// What is told of the values that were seen.
+    fn notes(&self, zone: &str) -> Vec<Note> {
+        let of = self.headings.iter().zip(self.seen.iter());
+        of.flat_map(|(heading, seen)| seen.notes(heading, &self.name, zone)).collect()
+    }
+
+    /// Says what is known of the columns: what their types say, and else what the first values look like.
+    fn look(&self, file: usize, order: &[Option<usize>], columns: &mut Columns) {
+        for (column, place) in order.iter().enumerate() {
+            let Some(place) = *place else { continue };
+            let Declared { shape, loose, .. } = self.declared[place];
+            if shape != Shape::Unknown && !(loose && shape == Shape::Text) {
+                columns.typed(column, shape);
+                continue;
+            }
+            let texts = || {
+                let cells =
+                    (1..).zip(&self.sample).map(|(row, cells)| (row, cells[place].as_str()));
+                cells
+                    .filter(|(_, text)| !text.is_empty())
+                    .map(|(row, text): (usize, &str)| (row, std::borrow::Cow::Borrowed(text)))
+            };
+            let problem = |row: usize, message: String| {
+                DataProblem::in_file(self.name.as_str(), message).at_row(row as u64)
+            };
+            columns.guess((column, file), texts, problem);
+            columns.sure_of_signs(column, file);
+            // Digits in a column of texts are codes.
+            let guessed = columns.states()[column].shape;
+            if shape == Shape::Text && matches!(guessed, Shape::Number(_) | Shape::Float) {
+                columns.typed(column, Shape::Text);
+            }
         }
-        let texts = || {
-            let cells = (1..).zip(sample).map(|(row, cells)| (row, cells[place].as_str()));
-            cells
-                .filter(|(_, text)| !text.is_empty())
-                .map(|(row, text): (usize, &str)| (row, std::borrow::Cow::Borrowed(text)))
-        };
-        let problem =
-            |row: usize, message: String| DataProblem::in_file(name, message).at_row(row as u64);
-        columns.guess((column, file), texts, problem);
-        columns.sure_of_signs(column, file);
-        // Digits in a column of texts are codes.
-        let guessed = columns.states()[column].shape;
-        if shape == Shape::Text && matches!(guessed, Shape::Number(_) | Shape::Float) {
-            columns.typed(column, Shape::Text);
-        }
+    }
+}
+
+/// A database that rows come from.
+trait Base: Send + Sync {
+    /// Begins to fill blocks with what is wanted.
+    fn start(&self, known: &Known, wanted: &Wanted<'_>) -> Channel;
+
+    /// An error when what was opened has changed, where that could be seen.
+    fn ensure_unchanged(&self) -> Result<(), ReadError> {
+        Ok(())
+    }
+
+    /// Its bytes, where they are known.
+    fn bytes(&self) -> u64 {
+        0
+    }
+
+    /// What is told beside the values that were seen.
+    fn notes(&self, known: &Known) -> Vec<Note> {
+        let _ = known;
+        Vec::new()
+    }
+}
+
+/// A table, a view or a query of a database, as rows.
+pub(crate) struct TableRows {
+    known: Known,
+    base: Box<dyn Base>,
+}
+
+impl TableRows {
+    fn new(known: Known, base: impl Base + 'static) -> TableRows {
+        TableRows { known, base: Box::new(base) }
+    }
+
+    /// What it is called.
+    pub(crate) fn name(&self) -> String {
+        self.known.name.clone()
+    }
+}
+
+impl FileRows for TableRows {
+    fn headings(&self) -> &[String] {
+        &self.known.headings
+    }
+
+    fn counted(&self) -> Counted {
+        Counted::Rows
+    }
+
+    fn takes_queries(&self) -> bool {
+        true
+    }
+
+    fn look(&self, file: usize, order: &[Option<usize>], columns: &mut Columns) {
+        self.known.look(file, order, columns);
+    }
+
+    fn scan<'a>(&'a self, wanted: Wanted<'a>) -> Result<Box<dyn FilePass<'a> + 'a>, ReadError> {
+        self.known.forget();
+        let blocks = Arc::new(self.base.start(&self.known, &wanted));
+        Ok(Box::new(CellPass { name: &self.known.name, wanted, blocks }))
+    }
+
+    fn pieces(&self, _: usize) -> usize {
+        // How many rows there are is known only when they have come.
+        usize::MAX / 2
+    }
+
+    fn bytes(&self) -> u64 {
+        self.base.bytes()
+    }
+
+    fn contents(&self) -> &[u8] {
+        &[]
+    }
+
+    fn ensure_unchanged(&self) -> Result<(), ReadError> {
+        self.base.ensure_unchanged()
+    }
+
+    fn notes(&self, options: &ReadOptions) -> Vec<Note> {
+        let mut notes = self.known.notes(&options.zone.name);
+        notes.extend(self.base.notes(&self.known));
+        notes
     }
 }
 

@@ -6,18 +6,17 @@
 //! what that is meant to be: whole numbers as truths, digits of a scale, texts that are no numbers.
 
 use super::{
-    Between, Bound, Declared, Kept, SAMPLE, Sample, Seen, chosen, ensure_differ, ensure_reads,
-    kept, look, places, quoted,
+    Base, Between, Bound, Declared, Kept, Known, SAMPLE, Sample, Seen, TableRows, chosen,
+    ensure_reads, kept, places, quoted,
 };
 use crate::bytes::Opened;
 use crate::cells::channel::{Channel, Filling};
-use crate::cells::{Block, CellPass, write_number};
+use crate::cells::{Block, write_number};
 use crate::fence::fenced;
-use crate::file_rows::{Counted, FilePass, FileRows, Want, Wanted};
-use crate::kinds::Columns;
+use crate::file_rows::{Want, Wanted};
 use crate::kinds::values::Shape;
 use crate::options::ReadOptions;
-use oeuvre_columns::{DataProblem, Note, ReadError};
+use oeuvre_columns::{DataProblem, ReadError};
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags};
 use std::io::Write;
@@ -30,18 +29,12 @@ pub(crate) fn is_sqlite(head: &[u8]) -> bool {
 }
 
 /// A table of a file.
-pub(crate) struct SqliteFile {
-    /// The file and the table.
-    name: String,
+struct SqliteTable {
     shared: Arc<Shared>,
     /// What the rows are selected from.
     from: String,
     /// The columns as the database calls them.
     columns: Vec<String>,
-    declared: Arc<Vec<Declared>>,
-    headings: Vec<String>,
-    sample: Sample,
-    seen: Arc<Vec<Seen>>,
 }
 
 /// What threads share.
@@ -63,52 +56,46 @@ enum Writes {
     Digits(u8),
 }
 
-impl SqliteFile {
-    /// Opens the table that was named, the only one there is, or a query.
-    ///
-    /// # Errors
-    /// What is wrong with the file or the query.
-    pub(crate) fn open(
-        name: &str,
-        opened: Opened,
-        table: Option<&str>,
-        options: &ReadOptions,
-    ) -> Result<(String, SqliteFile), ReadError> {
-        let shared = guarded(name, || connected(name, opened))?;
-        let connection = shared.connection.lock().unwrap_or_else(PoisonError::into_inner);
-        let (shown, from) = match &options.query {
-            Some(query) => {
-                ensure_reads(name, query)?;
-                // A comment at its end ends with its line.
-                let query = query.trim().trim_end_matches(';');
-                (name.to_owned(), format!("({query}\n)"))
-            }
-            None => {
-                let tables = guarded(name, || tables(&connection))?;
-                let names: Vec<String> = tables.iter().map(|(table, _)| table.clone()).collect();
-                let table = chosen(name, table, &names)?;
-                // In the order in which they were written, whatever columns are read.
-                let is_table = tables.iter().any(|(name, is)| *name == table && *is);
-                let plain = if is_table { " NOT INDEXED" } else { "" };
-                (format!("{name}#{table}"), format!("{}{plain}", quoted(&table)))
-            }
-        };
-        // By the query itself: inside of another one, names that stand twice are given others.
-        let select = match &options.query {
-            Some(query) => query.clone(),
-            None => format!("SELECT * FROM {from}"),
-        };
-        let (columns, declared) = guarded(&shown, || described(&connection, &select))?;
-        ensure_differ(&shown, &declared)?;
-        let headings: Vec<String> = declared.iter().map(|d| d.heading.clone()).collect();
-        let seen: Vec<Seen> = headings.iter().map(|_| Seen::default()).collect();
-        let sample = guarded(&shown, || sample(&connection, &from, &columns, &declared, &seen))?;
-        drop(connection);
-        let (declared, seen) = (Arc::new(declared), Arc::new(seen));
-        let name = shown.clone();
-        let shared = Arc::new(shared);
-        Ok((shown, SqliteFile { name, shared, from, columns, declared, headings, sample, seen }))
-    }
+/// Opens the table that was named, the only one there is, or a query.
+///
+/// # Errors
+/// What is wrong with the file or the query.
+pub(crate) fn open(
+    name: &str,
+    opened: Opened,
+    table: Option<&str>,
+    options: &ReadOptions,
+) -> Result<TableRows, ReadError> {
+    let shared = guarded(name, || connected(name, opened))?;
+    let connection = shared.connection.lock().unwrap_or_else(PoisonError::into_inner);
+    let (shown, from) = match &options.query {
+        Some(query) => {
+            ensure_reads(name, query)?;
+            // A comment at its end ends with its line.
+            let query = query.trim().trim_end_matches(';');
+            (name.to_owned(), format!("({query}\n)"))
+        }
+        None => {
+            let tables = guarded(name, || tables(&connection))?;
+            let names: Vec<String> = tables.iter().map(|(table, _)| table.clone()).collect();
+            let table = chosen(name, table, &names)?;
+            // In the order in which they were written, whatever columns are read.
+            let is_table = tables.iter().any(|(name, is)| *name == table && *is);
+            let plain = if is_table { " NOT INDEXED" } else { "" };
+            (format!("{name}#{table}"), format!("{}{plain}", quoted(&table)))
+        }
+    };
+    // By the query itself: inside of another one, names that stand twice are given others.
+    let select = match &options.query {
+        Some(query) => query.clone(),
+        None => format!("SELECT * FROM {from}"),
+    };
+    let (columns, declared) = guarded(&shown, || described(&connection, &select))?;
+    let mut known = Known::new(&shown, declared)?;
+    known.sample = guarded(&shown, || sample(&connection, &from, &columns, &known))?;
+    drop(connection);
+    let shared = Arc::new(shared);
+    Ok(TableRows::new(known, SqliteTable { shared, from, columns }))
 }
 
 /// Opens the file for reading, and begins the transaction of all passes.
@@ -246,10 +233,9 @@ fn sample(
     connection: &Connection,
     from: &str,
     columns: &[String],
-    declared: &[Declared],
-    seen: &[Seen],
+    known: &Known,
 ) -> rusqlite::Result<Sample> {
-    let writes = writes(declared);
+    let writes = writes(&known.declared);
     let mut statement = connection.prepare(&format!("SELECT * FROM {from} LIMIT {SAMPLE}"))?;
     let mut rows = statement.query([])?;
     let mut sample = Vec::new();
@@ -257,7 +243,7 @@ fn sample(
     while let Some(row) = rows.next()? {
         block.clear();
         for at in 0..columns.len() {
-            write_value(row.get_ref(at)?, writes[at], &seen[at], &mut block);
+            write_value(row.get_ref(at)?, writes[at], &known.seen[at], &mut block);
             block.end_cell();
         }
         block.end_row(1);
@@ -402,25 +388,9 @@ fn problem(name: &str, error: &rusqlite::Error) -> ReadError {
     .into()
 }
 
-impl FileRows for SqliteFile {
-    fn headings(&self) -> &[String] {
-        &self.headings
-    }
-
-    fn counted(&self) -> Counted {
-        Counted::Rows
-    }
-
-    fn takes_queries(&self) -> bool {
-        true
-    }
-
-    fn look(&self, file: usize, order: &[Option<usize>], columns: &mut Columns) {
-        look((&self.name, &self.declared, &self.sample), (file, order), columns);
-    }
-
-    fn scan<'a>(&'a self, wanted: Wanted<'a>) -> Result<Box<dyn FilePass<'a> + 'a>, ReadError> {
-        let (places, kept) = (places(&wanted), kept(&wanted));
+impl Base for SqliteTable {
+    fn start(&self, known: &Known, wanted: &Wanted<'_>) -> Channel {
+        let (places, kept) = (places(wanted), kept(wanted));
         let read: Vec<String> = places.iter().map(|&at| quoted(&self.columns[at])).collect();
         let read = if read.is_empty() { "1".to_owned() } else { read.join(", ") };
         let mut query = format!("SELECT {read} FROM {}", self.from);
@@ -429,9 +399,8 @@ impl FileRows for SqliteFile {
             query.push_str(&format!(" WHERE {}", condition(&kept, &self.columns)));
             count = Some(format!("SELECT count(*) FROM {}", self.from));
         }
-        self.seen.iter().for_each(Seen::forget);
-        let (shared, seen, name) = (self.shared.clone(), self.seen.clone(), self.name.clone());
-        let mut writes = writes(&self.declared);
+        let (shared, seen, name) = (self.shared.clone(), known.seen.clone(), known.name.clone());
+        let mut writes = writes(&known.declared);
         for want in wanted.wants.iter() {
             if let Want::Values { column, place } = *want
                 && let Shape::Number(digits) = wanted.columns.reading(column, wanted.file).shape
@@ -440,33 +409,18 @@ impl FileRows for SqliteFile {
             }
         }
         let of_rows = places.clone();
-        let channel = Channel::start(places, move |filling| {
+        Channel::start(places, move |filling| {
             let query = (query.as_str(), count.as_deref());
             guarded(&name, || fill(&shared, query, (&of_rows, &writes, &seen), filling))
-        });
-        Ok(Box::new(CellPass { name: &self.name, wanted, blocks: Arc::new(channel) }))
-    }
-
-    fn pieces(&self, _: usize) -> usize {
-        // How many rows there are is known only when they have come.
-        usize::MAX / 2
-    }
-
-    fn bytes(&self) -> u64 {
-        self.shared.opened.as_ref().map_or(0, |opened| opened.bytes.len() as u64)
-    }
-
-    fn contents(&self) -> &[u8] {
-        &[]
+        })
     }
 
     fn ensure_unchanged(&self) -> Result<(), ReadError> {
         self.shared.opened.as_ref().map_or(Ok(()), Opened::ensure_unchanged)
     }
 
-    fn notes(&self, options: &ReadOptions) -> Vec<Note> {
-        let of = self.headings.iter().zip(self.seen.iter());
-        of.flat_map(|(heading, seen)| seen.notes(heading, &self.name, &options.zone.name)).collect()
+    fn bytes(&self) -> u64 {
+        self.shared.opened.as_ref().map_or(0, |opened| opened.bytes.len() as u64)
     }
 }
 

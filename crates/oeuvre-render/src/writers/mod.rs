@@ -19,8 +19,6 @@ pub(crate) mod columnar;
 mod html;
 mod json;
 mod markdown;
-#[cfg(feature = "ods")]
-mod ods;
 mod page;
 #[cfg(feature = "png")]
 mod png;
@@ -28,8 +26,8 @@ mod separated;
 mod svg;
 mod text;
 mod trace;
-#[cfg(feature = "xlsx")]
-mod xlsx;
+#[cfg(any(feature = "ods", feature = "xlsx"))]
+mod workbook;
 
 use crate::Settings;
 use crate::document::{Document, Part};
@@ -176,9 +174,9 @@ static WRITERS: &[&dyn Writer] = &[
     #[cfg(feature = "html")]
     &html::Html,
     #[cfg(feature = "xlsx")]
-    &xlsx::Xlsx,
+    &workbook::XLSX,
     #[cfg(feature = "ods")]
-    &ods::Ods,
+    &workbook::ODS,
     &svg::Svg,
     #[cfg(feature = "png")]
     &png::Png,

@@ -18,13 +18,11 @@ mod tls;
 pub use session::cancel_queries;
 
 use super::{
-    Between, Bound, Declared, Kept, SAMPLE, Sample, Seen, ensure_differ, ensure_reads, kept, look,
+    Base, Between, Bound, Declared, Kept, Known, SAMPLE, Seen, TableRows, ensure_reads, kept,
     places, quoted,
 };
-use crate::cells::CellPass;
 use crate::cells::channel::{Channel, Filling};
-use crate::file_rows::{Counted, FilePass, FileRows, Wanted};
-use crate::kinds::Columns;
+use crate::file_rows::Wanted;
 use crate::names::name_shown;
 use crate::options::{ReadOptions, Zone};
 use address::Address;
@@ -34,17 +32,11 @@ use session::Session;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// A table of a server.
-pub(crate) struct PostgresTable {
-    /// The server, its database and the table.
-    name: String,
+struct PostgresTable {
     session: Arc<Mutex<Session>>,
     /// What the rows are selected from.
     from: String,
     columns: Arc<Vec<Column>>,
-    declared: Vec<Declared>,
-    headings: Vec<String>,
-    sample: Sample,
-    seen: Arc<Vec<Seen>>,
     zone: Zone,
 }
 
@@ -119,66 +111,57 @@ fn condition(kept: &Kept, columns: &[Column]) -> Option<String> {
     (!all.is_empty()).then(|| all.join(" OR "))
 }
 
-impl PostgresTable {
-    /// Opens the table that was named, the only one that may be read, or a query.
-    ///
-    /// # Errors
-    /// Why the server cannot be asked, or what is wrong with the query.
-    pub(crate) fn open(
-        name: &str,
-        table: Option<&str>,
-        options: &ReadOptions,
-    ) -> Result<(String, PostgresTable), ReadError> {
-        let shown = name_shown(name);
-        let address = Address::parse(name, &options.databases)?;
-        let mut session = Session::connect(&shown, &address, &options.databases)?;
-        let (shown, from) = match &options.query {
-            Some(query) => {
-                ensure_reads(&shown, query)?;
-                // A comment at its end ends with its line.
-                let query = query.trim().trim_end_matches(';');
-                (shown, format!("({query}\n) AS \"query\""))
+/// Opens the table that was named, the only one that may be read, or a query.
+///
+/// # Errors
+/// Why the server cannot be asked, or what is wrong with the query.
+pub(crate) fn open(
+    name: &str,
+    table: Option<&str>,
+    options: &ReadOptions,
+) -> Result<TableRows, ReadError> {
+    let shown = name_shown(name);
+    let address = Address::parse(name, &options.databases)?;
+    let mut session = Session::connect(&shown, &address, &options.databases)?;
+    let (shown, from) = match &options.query {
+        Some(query) => {
+            ensure_reads(&shown, query)?;
+            // A comment at its end ends with its line.
+            let query = query.trim().trim_end_matches(';');
+            (shown, format!("({query}\n) AS \"query\""))
+        }
+        None => {
+            let (schema, table) = session.table(&shown, table)?;
+            let name = format!("{shown}#{schema}.{table}");
+            (name, format!("{}.{}", quoted(&schema), quoted(&table)))
+        }
+    };
+    let columns = session.columns(&shown, &from)?;
+    let declared: Vec<Declared> = columns.iter().map(|(_, declared)| declared.clone()).collect();
+    let mut known = Known::new(&shown, declared)?;
+    let columns: Vec<Column> = columns.into_iter().map(|(column, _)| column).collect();
+    let all: Vec<usize> = (0..columns.len()).collect();
+    let query = format!("SELECT {} FROM {from} LIMIT {SAMPLE}", selected(&columns, &all));
+    let mut sample = Vec::new();
+    session.copy(&shown, &query, |rows| {
+        let mut block = crate::cells::Block::new(columns.len());
+        loop {
+            block.clear();
+            if !rows.next((&columns, &all, &known.seen), &options.zone, &mut block)? {
+                return Ok(true);
             }
-            None => {
-                let (schema, table) = session.table(&shown, table)?;
-                let name = format!("{shown}#{schema}.{table}");
-                (name, format!("{}.{}", quoted(&schema), quoted(&table)))
-            }
-        };
-        let columns = session.columns(&shown, &from)?;
-        let declared: Vec<Declared> =
-            columns.iter().map(|(_, declared)| declared.clone()).collect();
-        ensure_differ(&shown, &declared)?;
-        let columns: Vec<Column> = columns.into_iter().map(|(column, _)| column).collect();
-        let headings: Vec<String> = declared.iter().map(|d| d.heading.clone()).collect();
-        let seen: Vec<Seen> = headings.iter().map(|_| Seen::default()).collect();
-        let all: Vec<usize> = (0..columns.len()).collect();
-        let query = format!("SELECT {} FROM {from} LIMIT {SAMPLE}", selected(&columns, &all));
-        let mut sample = Vec::new();
-        session.copy(&shown, &query, |rows| {
-            let mut block = crate::cells::Block::new(columns.len());
-            loop {
-                block.clear();
-                if !rows.next((&columns, &all, &seen), &options.zone, &mut block)? {
-                    return Ok(true);
-                }
-                block.end_row(1);
-                sample.push((0..columns.len()).map(|at| block.cell(0, at).to_owned()).collect());
-            }
-        })?;
-        let table = PostgresTable {
-            name: shown.clone(),
-            session: Arc::new(Mutex::new(session)),
-            from,
-            columns: Arc::new(columns),
-            declared,
-            headings,
-            sample,
-            seen: Arc::new(seen),
-            zone: options.zone.clone(),
-        };
-        Ok((shown, table))
-    }
+            block.end_row(1);
+            sample.push((0..columns.len()).map(|at| block.cell(0, at).to_owned()).collect());
+        }
+    })?;
+    known.sample = sample;
+    let table = PostgresTable {
+        session: Arc::new(Mutex::new(session)),
+        from,
+        columns: Arc::new(columns),
+        zone: options.zone.clone(),
+    };
+    Ok(TableRows::new(known, table))
 }
 
 /// The expressions of some columns.
@@ -210,36 +193,19 @@ fn fill(
     Ok(block.rows() == 0 || filling.pass_on(block))
 }
 
-impl FileRows for PostgresTable {
-    fn headings(&self) -> &[String] {
-        &self.headings
-    }
-
-    fn counted(&self) -> Counted {
-        Counted::Rows
-    }
-
-    fn takes_queries(&self) -> bool {
-        true
-    }
-
-    fn look(&self, file: usize, order: &[Option<usize>], columns: &mut Columns) {
-        look((&self.name, &self.declared, &self.sample), (file, order), columns);
-    }
-
-    fn scan<'a>(&'a self, wanted: Wanted<'a>) -> Result<Box<dyn FilePass<'a> + 'a>, ReadError> {
-        let places = places(&wanted);
+impl Base for PostgresTable {
+    fn start(&self, known: &Known, wanted: &Wanted<'_>) -> Channel {
+        let places = places(wanted);
         let mut query = format!("SELECT {} FROM {}", selected(&self.columns, &places), self.from);
         let mut count = None;
-        if let Some(condition) = condition(&kept(&wanted), &self.columns) {
+        if let Some(condition) = condition(&kept(wanted), &self.columns) {
             query.push_str(&format!(" WHERE {condition}"));
             count = Some(format!("SELECT count(*) FROM {}", self.from));
         }
-        self.seen.iter().for_each(Seen::forget);
         let (session, columns) = (self.session.clone(), self.columns.clone());
-        let (seen, name, zone) = (self.seen.clone(), self.name.clone(), self.zone.clone());
+        let (seen, name, zone) = (known.seen.clone(), known.name.clone(), self.zone.clone());
         let of_rows = places.clone();
-        let channel = Channel::start(places, move |filling| {
+        Channel::start(places, move |filling| {
             let mut session = session.lock().unwrap_or_else(PoisonError::into_inner);
             let mut given = 0;
             session.copy(&name, &query, |rows| {
@@ -249,42 +215,18 @@ impl FileRows for PostgresTable {
                 Some(count) => Ok(session.count(&name, &count)?.saturating_sub(given)),
                 None => Ok(0),
             }
+        })
+    }
+
+    fn notes(&self, known: &Known) -> Vec<Note> {
+        let of = known.headings.iter().zip(known.seen.iter()).zip(self.columns.iter());
+        let told = of.filter_map(|((heading, seen), column)| {
+            let what = column.told.as_ref().filter(|_| seen.is_as_text())?;
+            let text =
+                format!("{heading} holds {what}, read as the text that the server writes for them");
+            Some(Note::new(Topic::Reading, text))
         });
-        Ok(Box::new(CellPass { name: &self.name, wanted, blocks: Arc::new(channel) }))
-    }
-
-    fn pieces(&self, _: usize) -> usize {
-        // How many rows there are is known only when they have come.
-        usize::MAX / 2
-    }
-
-    fn bytes(&self) -> u64 {
-        0
-    }
-
-    fn contents(&self) -> &[u8] {
-        &[]
-    }
-
-    fn ensure_unchanged(&self) -> Result<(), ReadError> {
-        // One state of the tables is seen.
-        Ok(())
-    }
-
-    fn notes(&self, options: &ReadOptions) -> Vec<Note> {
-        let mut notes = Vec::new();
-        for ((heading, seen), column) in
-            self.headings.iter().zip(self.seen.iter()).zip(self.columns.iter())
-        {
-            notes.extend(seen.notes(heading, &self.name, &options.zone.name));
-            if let Some(what) = column.told.as_ref().filter(|_| seen.is_as_text()) {
-                let text = format!(
-                    "{heading} holds {what}, read as the text that the server writes for them"
-                );
-                notes.push(Note::new(Topic::Reading, text));
-            }
-        }
-        notes
+        told.collect()
     }
 }
 
