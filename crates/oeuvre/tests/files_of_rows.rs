@@ -479,6 +479,11 @@ fn workbook(rows: &str) -> Vec<u8> {
 #[case("a,,c;x,y,z;p,q,r", Err("row 2: column B has a value here, and no heading"))]
 #[case(",fare,n;SKE,1,2;KEL,3,4", Err("row 2: column A has a value here, and no heading"))]
 #[case("route,2025,;,fare,n;SKE,1,2;KEL,3,4", Ok("route,2025 / fare,2025 / n\nSKE,1,2\nKEL,3,4\n"))]
+// Years may be values, where the file does not say that the cells above were merged.
+#[case(
+    "route,,n;SKE,2024,x;KEL,3,y;LIN,4,z",
+    Err("row 2: column B has a value here, and no heading")
+)]
 #[case(",a;,1;;,2", Ok("a\n1\n2\n"))]
 #[case("a,a;1,2", Err("row 1: the heading `a` stands twice"))]
 fn headings_of_a_sheet_are_found(#[case] rows: &str, #[case] expected: Result<&str, &str>) {

@@ -209,7 +209,30 @@ impl<'n> Book<'n> {
         name: &str,
         options: &ReadOptions,
     ) -> Result<Option<Table>, ReadError> {
-        let mut maker = Maker::new(name, options);
+        let table = self.made(sheet, Maker::new(name, options))?;
+        // Where the file says which cells were merged, blanks that were not are none of a heading before them.
+        match &table {
+            Some(table) if !self.are_merged(sheet, &table.spanned)? => {
+                self.made(sheet, Maker::new(name, options).with_one_row_of_headings())
+            }
+            _ => Ok(table),
+        }
+    }
+
+    /// Whether cells are parts of others, as far as the file says so.
+    fn are_merged(&mut self, sheet: &str, cells: &[(u32, u32)]) -> Result<bool, ReadError> {
+        let Sheets::Xlsx(book) = &mut self.sheets else { return Ok(true) };
+        if cells.is_empty() {
+            return Ok(true);
+        }
+        let merged = fenced(|| book.merge_cells_by_sheet_name(sheet));
+        let merged = merged.map_err(|e| damaged(self.name, e))?;
+        Ok(cells.iter().all(|&(row, column)| merged.iter().any(|m| m.contains(row, column))))
+    }
+
+    /// What a maker makes of the cells of a sheet.
+    fn made(&mut self, sheet: &str, mut maker: Maker<'_>) -> Result<Option<Table>, ReadError> {
+        let file = self.name;
         let read = fenced(|| -> Result<Result<(), ReadError>, String> {
             match &mut self.sheets {
                 Sheets::Xlsx(book) => {
@@ -248,7 +271,7 @@ impl<'n> Book<'n> {
             }
             Ok(Ok(()))
         });
-        read.map_err(|e| damaged(name, e))??;
+        read.map_err(|e| damaged(file, e))??;
         if maker.is_blank() {
             return Ok(None);
         }

@@ -26,6 +26,8 @@ pub(super) struct Table {
     pub(super) beside: Option<(u64, String)>,
     /// Formulas without a result: how many, and the first.
     pub(super) unworked: Option<(u64, String)>,
+    /// Blank cells above years that were taken for parts of the headings before them.
+    pub(super) spanned: Vec<(u32, u32)>,
 }
 
 /// A row that is kept until it is known where the headings are: its cells, as texts.
@@ -64,6 +66,8 @@ pub(super) struct Maker<'a> {
     bytes: usize,
     /// Whether any cell held something.
     filled: bool,
+    /// Whether headings stand in one row, whatever they look like.
+    one_row: bool,
 }
 
 impl<'a> Maker<'a> {
@@ -81,7 +85,13 @@ impl<'a> Maker<'a> {
             open: false,
             bytes: 0,
             filled: false,
+            one_row: false,
         }
+    }
+
+    /// Headings stand in one row, whatever they look like.
+    pub(super) fn with_one_row_of_headings(self) -> Maker<'a> {
+        Maker { one_row: true, ..self }
     }
 
     /// Whether no cell held anything.
@@ -266,7 +276,12 @@ impl<'a> Maker<'a> {
         if from_headings && self.options.headings.is_none() {
             self.ensure_no_title(&early)?;
         }
-        let deep = if from_headings { depth(&early) } else { 0 };
+        let (deep, spanned) = match (from_headings, self.one_row) {
+            (true, false) => depth(&early),
+            (true, true) => (1, Vec::new()),
+            (false, _) => (0, Vec::new()),
+        };
+        self.table.spanned = spanned;
         let (names, columns) = match from_headings {
             true => names_of(&early[..deep]),
             false => {
@@ -337,9 +352,9 @@ impl<'a> Maker<'a> {
 
 /// How many of the first rows are headings: more than one where one has blanks behind a heading, the row below has
 /// labels for all of them, and other values than labels stand below these. Where texts alone stand below, that row
-/// may be one of the table.
-fn depth(early: &[Early]) -> usize {
-    let mut deep = 1;
+/// may be one of the table. Blanks above years are given, too: there the file must say that they are merged.
+fn depth(early: &[Early]) -> (usize, Vec<(u32, u32)>) {
+    let (mut deep, mut spanned) = (1, Vec::new());
     while deep + 1 < early.len().min(5) {
         let (above, below) = (&early[deep - 1], &early[deep]);
         let (Some(first), Some(last)) = (above.cells.keys().next(), below.cells.keys().next_back())
@@ -357,9 +372,12 @@ fn depth(early: &[Early]) -> usize {
         if gaps.is_empty() || !are_filled || !all_labels || !adjacent || !values_below {
             break;
         }
+        // A year may also be a value.
+        let is_year = |c: &u32| below.cells[c].text.iter().all(u8::is_ascii_digit);
+        spanned.extend(gaps.into_iter().filter(is_year).map(|column| (above.row, column)));
         deep += 1;
     }
-    deep
+    (deep, spanned)
 }
 
 /// The headings of columns, with those above that stand over several; and the columns.
