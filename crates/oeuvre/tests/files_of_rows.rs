@@ -425,6 +425,8 @@ fn a_server_is_asked_once_and_nothing_secret_is_shown() {
 #[case("archive.zip", "this is a ZIP archive, not a workbook")]
 #[case("old.xls", "an old workbook or document, or one that is locked with a password")]
 #[case("bomb.xlsx --most-bytes 1M", "there are more than 1048576 bytes in it")]
+// One that says that it is short.
+#[case("liar.xlsx", "larger than its declared")]
 #[case("workbook.ods --most-bytes 20K", "there are more than 20480 bytes in it")]
 fn what_is_wrong_with_a_workbook_is_told(#[case] file: &str, #[case] said: &str) {
     let folder = folder();
@@ -436,12 +438,30 @@ fn what_is_wrong_with_a_workbook_is_told(#[case] file: &str, #[case] said: &str)
     folder.write("archive.zip", zipped(&[("notes.txt", b"x".to_vec())]));
     // Two megabytes that say nothing.
     let strings = [b"<sst>".to_vec(), vec![b' '; 2 << 20], b"</sst>".to_vec()].concat();
-    folder.write(
-        "bomb.xlsx",
-        zipped(&[("xl/workbook.xml", strings.clone()), ("xl/sharedStrings.xml", strings)]),
-    );
+    let bomb = [
+        ("_rels/.rels", relation("xl/workbook.xml", "officeDocument")),
+        ("xl/workbook.xml", strings.clone()),
+        ("xl/sharedStrings.xml", strings),
+    ];
+    folder.write("bomb.xlsx", zipped(&bomb));
+    let mut liar = std::fs::read(folder.path("bomb.xlsx")).unwrap();
+    let length = ((2u32 << 20) + 11).to_le_bytes();
+    let places = (0..liar.len() - 4).filter(|&at| liar[at..at + 4] == length);
+    for at in places.collect::<Vec<_>>() {
+        liar[at..at + 4].copy_from_slice(&1000u32.to_le_bytes());
+    }
+    folder.write("liar.xlsx", liar);
     let error = folder.line(&format!("summary {file} --show 'count()'")).error();
     assert!(error.contains(said), "{error}");
+}
+
+const RELATIONS: &str = "http://schemas.openxmlformats.org/officeDocument/2006/relationships";
+
+/// The part of an archive that says what another one is.
+fn relation(to: &str, kind: &str) -> Vec<u8> {
+    let all = "http://schemas.openxmlformats.org/package/2006/relationships";
+    let one = format!("<Relationship Id=\"a\" Type=\"{RELATIONS}/{kind}\" Target=\"{to}\"/>");
+    format!("<Relationships xmlns=\"{all}\">{one}</Relationships>").into_bytes()
 }
 
 /// A workbook of one sheet with these texts and numbers, from A1 on, parted by commas and semicolons.
@@ -453,19 +473,13 @@ fn workbook(rows: &str) -> Vec<u8> {
     };
     let row = |row: &str| format!("<row>{}</row>", row.split(',').map(cell).collect::<String>());
     let main = "xmlns=\"http://schemas.openxmlformats.org/spreadsheetml/2006/main\"";
-    let relations = "http://schemas.openxmlformats.org/officeDocument/2006/relationships";
     let sheet = format!(
         "<worksheet {main}><sheetData>{}</sheetData></worksheet>",
         rows.split(';').map(row).collect::<String>()
     );
     let book = format!(
-        "<workbook {main} xmlns:r=\"{relations}\"><sheets><sheet name=\"S\" sheetId=\"1\" r:id=\"a\"/></sheets></workbook>"
+        "<workbook {main} xmlns:r=\"{RELATIONS}\"><sheets><sheet name=\"S\" sheetId=\"1\" r:id=\"a\"/></sheets></workbook>"
     );
-    let relation = |to: &str, kind: &str| {
-        let all = "http://schemas.openxmlformats.org/package/2006/relationships";
-        let one = format!("<Relationship Id=\"a\" Type=\"{relations}/{kind}\" Target=\"{to}\"/>");
-        format!("<Relationships xmlns=\"{all}\">{one}</Relationships>").into_bytes()
-    };
     zipped(&[
         ("xl/workbook.xml", book.into_bytes()),
         ("_rels/.rels", relation("xl/workbook.xml", "officeDocument")),

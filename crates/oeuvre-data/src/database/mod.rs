@@ -23,7 +23,7 @@ use crate::kinds::Columns;
 use crate::kinds::values::Shape;
 use crate::options::ReadOptions;
 use oeuvre_columns::names::nearest;
-use oeuvre_columns::{DataProblem, Note, ReadError, Topic, Value};
+use oeuvre_columns::{DataProblem, Limits, Note, Range, ReadError, Topic, Value};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -223,52 +223,54 @@ type Kept = Vec<Vec<Between>>;
 /// What can be handed on of what is wanted: conditions on columns of numbers and dates alone. A row is left out
 /// unseen only where each of these columns has a value in it, so that it is known for what it is left out.
 fn kept(wanted: &Wanted<'_>) -> Kept {
-    let numbers = wanted.wants.iter().any(|want| matches!(want, Want::Number));
     // What a row is called by is its place among all.
-    if numbers {
-        return Vec::new();
+    if wanted.wants.contains(&Want::Number) {
+        return Kept::new();
     }
-    let mut kept = Vec::new();
-    for limits in &wanted.bounds.of {
-        let mut all = Vec::new();
-        for &column in &limits.columns {
-            let mut ranges = limits.ranges.iter().filter(|r| r.column == column);
-            let place = wanted.wants.iter().find_map(|want| match *want {
-                Want::Values { column: c, place } if c == column => Some(place),
-                _ => None,
-            });
-            let (Some(range), None, Some(place)) = (ranges.next(), ranges.next(), place) else {
-                return Vec::new();
-            };
-            let state = &wanted.columns.states()[column];
-            let shape = wanted.columns.reading(column, wanted.file).shape;
-            if !state.missing.is_empty() || state.forced.is_some() {
-                return Vec::new();
-            }
-            let bound = |value: &Option<Value>| match (value, shape) {
-                (None, _) => Some(None),
-                (Some(Value::Number(n)), Shape::Number(_)) => {
-                    Some(Some(Bound::Number(n.to_string())))
-                }
-                (Some(day @ Value::Date(_)), Shape::Date(_)) => {
-                    Some(Some(Bound::Day(day.to_string())))
-                }
-                (Some(time @ Value::DateTime(_)), Shape::DateTime) => {
-                    Some(Some(Bound::Time(time.to_string())))
-                }
-                _ => None,
-            };
-            let (Some(low), Some(high)) = (bound(&range.low), bound(&range.high)) else {
-                return Vec::new();
-            };
-            all.push(Between { place, low, high });
-        }
-        if all.is_empty() {
-            return Vec::new();
-        }
-        kept.push(all);
+    wanted
+        .bounds
+        .of
+        .iter()
+        .map(|limits| ranges(limits, wanted))
+        .collect::<Option<_>>()
+        .unwrap_or_default()
+}
+
+/// The ranges of some limits; `None` where they are not all that is asked.
+fn ranges(limits: &Limits, wanted: &Wanted<'_>) -> Option<Vec<Between>> {
+    let is_known = |column: &usize| limits.ranges.iter().any(|range| range.column == *column);
+    if limits.ranges.is_empty() || !limits.columns.iter().all(is_known) {
+        return None;
     }
-    kept
+    let between = |range: &Range| {
+        let place = wanted.wants.iter().find_map(|want| match *want {
+            Want::Values { column, place } if column == range.column => Some(place),
+            _ => None,
+        })?;
+        let state = &wanted.columns.states()[range.column];
+        if !state.missing.is_empty() || state.forced.is_some() {
+            return None;
+        }
+        let shape = wanted.columns.reading(range.column, wanted.file).shape;
+        let low = range.low.as_ref().map(|value| bound(value, shape));
+        let high = range.high.as_ref().map(|value| bound(value, shape));
+        // Where one of them cannot be said, nothing is.
+        match (low, high) {
+            (Some(None), _) | (_, Some(None)) => None,
+            (low, high) => Some(Between { place, low: low.flatten(), high: high.flatten() }),
+        }
+    };
+    limits.ranges.iter().map(between).collect()
+}
+
+/// A value that a column of a shape is compared with.
+fn bound(value: &Value, shape: Shape) -> Option<Bound> {
+    match (value, shape) {
+        (Value::Number(number), Shape::Number(_)) => Some(Bound::Number(number.to_string())),
+        (Value::Date(_), Shape::Date(_)) => Some(Bound::Day(value.to_string())),
+        (Value::DateTime(_), Shape::DateTime) => Some(Bound::Time(value.to_string())),
+        _ => None,
+    }
 }
 
 /// The places of the columns that are wanted, each once, ascending.

@@ -242,8 +242,8 @@ fn sample(
     let mut block = Block::new(columns.len());
     while let Some(row) = rows.next()? {
         block.clear();
-        for at in 0..columns.len() {
-            write_value(row.get_ref(at)?, writes[at], &known.seen[at], &mut block);
+        for (at, (&writes, seen)) in writes.iter().zip(known.seen.iter()).enumerate() {
+            write_value(row.get_ref(at)?, writes, seen, &mut block);
             block.end_cell();
         }
         block.end_row(1);

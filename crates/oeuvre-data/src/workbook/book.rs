@@ -34,7 +34,7 @@ pub(crate) struct Book<'n> {
     name: &'n str,
     file: Arc<Opened>,
     sheets: Sheets,
-    /// Whether it may have formulas.
+    /// Whether it may have formulas: the library gives those of all cells of a sheet of ODS, or none.
     has_formulas: bool,
 }
 
@@ -310,11 +310,9 @@ fn damaged(name: &str, error: impl std::fmt::Display) -> ReadError {
         .into()
 }
 
-/// What an archive is. `None` where its parts have more bytes, unpacked, than may be held: what a part says of its
-/// length is not believed where it could be longer.
+/// What an archive is, and whether a workbook in it may have formulas. `None` where a part of it has more bytes,
+/// unpacked, than may be held: a part that turns out to be longer than it says is an error of the library.
 fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<(Kind, bool)>, String> {
-    /// No part becomes longer than this, times its length in the archive.
-    const LONGEST: u64 = 1032;
     let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| e.to_string())?;
     let has = |name: &str, archive: &zip::ZipArchive<_>| archive.index_for_name(name).is_some();
     let mut mime = String::new();
@@ -338,42 +336,38 @@ fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<(Kind, bool)>, 
     if let Kind::Other(..) = kind {
         return Ok(Some((kind, false)));
     }
-    // The library gives the formulas of all cells of a sheet or none: whether there are any is cheap to see.
-    let formula = memchr::memmem::Finder::new("table:formula");
-    let mut has_formulas = false;
-    let mut whole: u64 = 0;
-    let mut buffer = vec![0; 256 << 10];
     for at in 0..archive.len() {
-        let mut part = archive.by_index(at).map_err(|e| e.to_string())?;
-        if !part.name().is_ok_and(|name| name.ends_with(".xml")) {
-            continue;
-        }
-        let looked_for = matches!(kind, Kind::Ods) && part.name().is_ok_and(|n| n == "content.xml");
-        let may_be_long = part.compressed_size().saturating_mul(LONGEST) > most_bytes;
-        if !may_be_long && !looked_for {
-            continue;
-        }
-        if part.size() > most_bytes {
+        let part = archive.by_index(at).map_err(|e| e.to_string())?;
+        if part.size() > most_bytes && part.name().is_ok_and(|name| name.ends_with(".xml")) {
             return Ok(None);
         }
-        let mut kept = 0;
-        loop {
-            let n = part.read(&mut buffer[kept..]).map_err(|e| e.to_string())?;
-            whole += n as u64;
-            if whole > most_bytes {
-                return Ok(None);
-            }
-            if n == 0 {
-                break;
-            }
-            if looked_for && !has_formulas {
-                let end = kept + n;
-                has_formulas = formula.find(&buffer[..end]).is_some();
-                // The word may stand across two steps.
-                kept = end.min(formula.needle().len());
-                buffer.copy_within(end - kept..end, 0);
-            }
-        }
     }
+    let has_formulas = match kind {
+        Kind::Ods => {
+            let content = archive.by_name("content.xml").map_err(|e| e.to_string())?;
+            mentions(content, b"table:formula").map_err(|e| e.to_string())?
+        }
+        _ => true,
+    };
     Ok(Some((kind, has_formulas)))
+}
+
+/// Whether a word stands in a text.
+fn mentions(mut text: impl Read, word: &[u8]) -> std::io::Result<bool> {
+    let word = memchr::memmem::Finder::new(word);
+    let mut buffer = vec![0; 256 << 10];
+    let mut kept = 0;
+    loop {
+        let n = text.read(&mut buffer[kept..])?;
+        let end = kept + n;
+        if word.find(&buffer[..end]).is_some() {
+            return Ok(true);
+        }
+        if n == 0 {
+            return Ok(false);
+        }
+        // It may stand across two steps.
+        kept = end.min(word.needle().len() - 1);
+        buffer.copy_within(end - kept..end, 0);
+    }
 }

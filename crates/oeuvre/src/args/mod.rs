@@ -197,7 +197,8 @@ pub(crate) struct SummaryArgs {
     /// The files with the rows, folders of them, or addresses; - is standard input.
     ///
     /// Several files with the same headings are stacked, and `source_file` is then a column. Files
-    /// compressed with gzip or zstd are read as they are.
+    /// compressed with gzip or zstd are read as they are. A sheet or a table stands behind #:
+    /// 'book.xlsx#Bookings', 'harbour.sqlite#bookings', 'postgresql://analyst@host/harbour#bookings'.
     // Its heading is said, or a struct that stands before this one in a command would give it its own.
     #[arg(required = true, value_name = "FILE", help_heading = Resettable::<Str>::Reset)]
     pub(crate) files: Vec<String>,
