@@ -42,6 +42,6 @@ pub use note::{Note, Topic};
 pub use problem::{DataProblem, ReadError, Retry};
 pub use saved::SavedTable;
 pub use schema::{ColumnInfo, OddValue, Table};
-pub use source::{Account, Bounds, Limits, LocationColumn, Range, Reader, Size, Source};
+pub use source::{Account, Bounds, Limits, LocationColumn, OneOf, Range, Reader, Size, Source};
 pub use value::decimal::Decimal;
 pub use value::{Kind, Value};

@@ -158,11 +158,36 @@ pub struct Bounds {
 /// What must hold of the rows that somebody wants.
 #[derive(Clone, Debug, Default)]
 pub struct Limits {
-    /// All columns that the condition behind these limits looks at, by their places: it may be passed over for
+    /// All columns that the condition behind these limits compares, by their places: it may be passed over for
     /// rows alone that have a value in each of them, because rows without are counted apart.
     pub columns: Vec<usize>,
     /// All of these hold.
     pub ranges: Vec<Range>,
+    /// All of these hold, too. What a label means that has no row, and which labels are almost the same as one that
+    /// is asked for, is told of all rows: rows may be passed over by these alone where each text has a row among
+    /// those that are given, and so are all rows whose text [is plainly the same](crate::names::plain_label) as one.
+    pub texts: Vec<OneOf>,
+    /// Columns that have no value.
+    pub blank: Vec<usize>,
+    /// Columns that have a value.
+    pub filled: Vec<usize>,
+}
+
+impl Limits {
+    /// Whether nothing is asked of a row.
+    pub fn is_empty(&self) -> bool {
+        let Limits { columns: _, ranges, texts, blank, filled } = self;
+        ranges.is_empty() && texts.is_empty() && blank.is_empty() && filled.is_empty()
+    }
+}
+
+/// Texts of which a column has one in the rows that are wanted.
+#[derive(Clone, Debug, PartialEq)]
+pub struct OneOf {
+    /// The column, by its place.
+    pub column: usize,
+    /// The texts.
+    pub texts: Vec<String>,
 }
 
 /// Values that a column has in the rows that are wanted: from `low` to `high`, both included.

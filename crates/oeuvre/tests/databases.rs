@@ -230,39 +230,120 @@ fn types_of_a_server_are_read_as_they_are() {
     assert_eq!(csv, "wide\n12345678901234567890123456789012345.678\n\"\"\n0.001\n");
 }
 
+/// What a condition counts, and what is told of it, but what the rows are read from.
+fn counted(folder: &Folder, file: &str, condition: &str) -> (String, Vec<String>) {
+    let line = format!(
+        "summary {file} --where \"{condition}\" --show 'count(), sum(n), sum(fare)' --as csv"
+    );
+    let (table, said) = folder.line(&line).fine();
+    let own = ["infinite", "no numbers", "read as the text", "is written", "dates", "rows from"];
+    let told = said.lines().filter(|line| !own.iter().any(|own| line.contains(own)));
+    (table, told.map(str::to_owned).collect())
+}
+
+/// Conditions on columns n, fare, day, at and t.
+const CONDITIONS: [&str; 24] = [
+    "fare between 3 and 5",
+    "n > 100 and n <= 200",
+    "n in (7, 8, 9) and fare < 1000",
+    "day >= '2025-03-01' and day < '2025-04-01'",
+    "at >= '2025-01-03T12:00' and at < '2025-01-03T15:00'",
+    "fare > 100 or n < 3",
+    "day > '2030-01-01' and fare > 1",
+    "fare is missing",
+    "fare is missing and n > 7",
+    "t is missing",
+    "day is not missing and n < 100",
+    "t = 'Sailed'",
+    "t = 'sailed' and fare < 40",
+    "t in ('Sailed', 'late') and n between 5 and 500",
+    "t in ('Sailed', 'sailed')",
+    "t = 'saild'",
+    "t = 'late' and n > 4999",
+    "t = 'late' and fare is missing",
+    "t <> 'Sailed' and n < 50",
+    "t = 'it''s' or n = 4",
+    "t = 'it''s'",
+    "t = 'Fähre' and day is not missing",
+    "t = 'back\\\\slash'",
+    "t > 'm' and n < 90",
+];
+
 #[test]
 fn conditions_leave_out_the_same_rows_there_as_here() {
     let (folder, server) = (folder(), Server::running());
     server.sql("harbour", "
-        CREATE TABLE gaps (n int, fare numeric, day date, at timestamp);
-        INSERT INTO gaps SELECT g, g / 10.0, DATE '2025-01-01' + g, TIMESTAMP '2025-01-01' + g * interval '1 hour'
+        CREATE TABLE gaps (n int, fare numeric, day date, at timestamp, t text);
+        INSERT INTO gaps SELECT g, g / 10.0, DATE '2025-01-01' + g, TIMESTAMP '2025-01-01' + g * interval '1 hour',
+                (ARRAY['Sailed', 'sailed', 'SAILED ', 'late', 'late', 'it''s', 'Fähre', 'fähre', 'back\\slash', ' ', NULL])[g % 11 + 1]
             FROM generate_series(1, 5000) g;
         INSERT INTO gaps VALUES (NULL, 'NaN', 'infinity', '-infinity'), (7, NULL, NULL, NULL), (8, 'NaN', '-infinity', 'infinity'),
             (9, 3, '20000-01-01', NULL)");
     let table = format!("{}#gaps", server.address());
     folder.line(&format!("detail {table} --as csv --quiet --to gaps.csv")).ok();
-    for condition in [
-        "fare between 3 and 5",
-        "n > 100 and n <= 200",
-        "n in (7, 8, 9) and fare < 1000",
-        "day >= '2025-03-01' and day < '2025-04-01'",
-        "at >= '2025-01-03T12:00' and at < '2025-01-03T15:00'",
-        "fare > 100 or n < 3",
-        "day > '2030-01-01' and fare > 1",
-        "fare is missing",
-    ] {
-        let ask = |file: &str| {
-            let line = format!(
-                "summary {file} --where \"{condition}\" --show 'count(), sum(n), sum(fare)' --as csv"
-            );
-            let (table, said) = folder.line(&line).fine();
-            let said = said.lines().filter(|l| {
-                l.starts_with("rows read") || l.contains("left out") || l.starts_with("counted")
-            });
-            (table, said.map(str::to_owned).collect::<Vec<_>>())
-        };
-        assert_eq!(ask(&table), ask("gaps.csv"), "{condition}");
+    for condition in CONDITIONS {
+        let expected = counted(&folder, "gaps.csv", condition);
+        assert_eq!(counted(&folder, &table, condition), expected, "{condition}");
     }
+}
+
+#[test]
+fn rows_of_a_file_that_lie_anywhere_come_in_their_order() {
+    let folder = folder();
+    let base = rusqlite::Connection::open(folder.path("far.sqlite")).unwrap();
+    // Two in a row of their own at each end, many in one range of numbers, others with gaps.
+    base.execute_batch(
+        "CREATE TABLE gaps (n INTEGER, fare REAL, day TEXT, at TEXT, t TEXT, photo BLOB);
+         CREATE INDEX late ON gaps (t, n);
+         WITH RECURSIVE g(n) AS (VALUES (1) UNION ALL SELECT n + 1 FROM g WHERE n < 12000)
+         INSERT INTO gaps (rowid, n, fare, day, at, t) SELECT
+             CASE WHEN n = 1 THEN -9223372036854775807 - 1 WHEN n < 9000 THEN n * 3 ELSE n * 100003 END,
+             n, n / 8.0, date('2025-01-01', n || ' days'), datetime('2025-01-01', n || ' hours'),
+             CASE n % 7 WHEN 0 THEN 'Sailed' WHEN 1 THEN 'sailed' WHEN 2 THEN 'SAILED ' WHEN 3 THEN 'it''s' WHEN 4 THEN ' '
+                 WHEN 5 THEN 'Fähre' ELSE 'late' END FROM g;
+         INSERT INTO gaps (rowid, n, fare, day, at, t) VALUES
+             (9223372036854775807, 7, NULL, NULL, NULL, NULL), (2000, 8, 9e999, '2025-01-09', NULL, 'back\\slash');
+         CREATE TABLE keyed (t TEXT PRIMARY KEY, n INTEGER) WITHOUT ROWID;
+         INSERT INTO keyed VALUES ('b', 2), ('a', 1);
+         CREATE TABLE named (rowid TEXT, oid TEXT, _rowid_ TEXT); INSERT INTO named VALUES ('x', 'y', 'z');
+         CREATE TABLE none (n INTEGER)",
+    )
+    .unwrap();
+    drop(base);
+    folder.line("detail far.sqlite#gaps --show n,fare,day,at,t --as csv --quiet --to far.csv").ok();
+    let csv = std::fs::read_to_string(folder.path("far.csv")).unwrap();
+    assert!(csv.starts_with("n,fare,day,at,t\n1,0.125,2025-01-02,"), "{}", &csv[..200]);
+    assert!(csv.ends_with("\n7,,,,\n"), "{}", &csv[csv.len() - 60..]);
+    for condition in CONDITIONS {
+        for file in ["far.sqlite#gaps", "far.sqlite --query 'SELECT * FROM gaps'"] {
+            let expected = counted(&folder, "far.csv", condition);
+            assert_eq!(counted(&folder, file, condition), expected, "{file}: {condition}");
+        }
+    }
+    let ordered = "--by t --show 'first(n), last(n), list(distinct day where n < 40)' --as csv";
+    let expected = folder.line(&format!("summary far.csv {ordered} --quiet")).ok();
+    for threads in 1..=3 {
+        let of_table = format!("summary far.sqlite#gaps {ordered} --quiet --threads {threads}");
+        assert_eq!(folder.line(&of_table).ok(), expected);
+    }
+    let base = rusqlite::Connection::open(folder.path("far.sqlite")).unwrap();
+    base.execute_batch("UPDATE gaps SET at = 'soon' WHERE n = 10000").unwrap();
+    for threads in 1..=3 {
+        let forced = format!("--by at --kind at=datetime --threads {threads}");
+        let said = folder.line(&format!("summary far.sqlite#gaps {forced}")).error();
+        assert!(said.contains("row 10001") && said.contains("soon"), "{said}");
+    }
+    assert_eq!(folder.csv("far.sqlite#keyed", &["--by", "t"]).lines().count(), 3);
+    assert!(folder.csv("far.sqlite#named", &["--by", "oid"]).contains("y,1"));
+    assert!(folder.csv("far.sqlite#none", &["--show", "count()"]).contains("\n0\n"));
+    // Rows that are left out there are not looked at here.
+    base.execute_batch("UPDATE gaps SET photo = x'00' WHERE t = 'late'").unwrap();
+    let photos = |condition: &str| {
+        let line = format!("summary far.sqlite#gaps --show 'count(photo)' --where \"{condition}\"");
+        folder.line(&line).fine().1.contains("bytes without a meaning")
+    };
+    assert_eq!((photos("t = 'late'"), photos("t = 'Fähre'"), photos("n > 3")), (true, false, true));
+    assert!(!photos("n < 5") && photos("t <> 'Fähre'"));
 }
 
 #[test]

@@ -3,11 +3,11 @@
 //! The thread that asks the database is what everybody waits for, so it does nothing else; a few blocks are on
 //! their way at a time, and go back to it when they are read, so that memory does not grow with the rows.
 
-use super::{Block, Blocks, Taken};
+use super::{Block, Blocks, Taken, cell_among};
 use oeuvre_columns::{DataProblem, ReadError};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// So many blocks are on their way.
 const BLOCKS: usize = 8;
@@ -94,8 +94,8 @@ impl Channel {
     }
 }
 
-impl Blocks for Channel {
-    fn take(&self) -> Result<Option<(u64, Taken<'_>)>, ReadError> {
+impl<'a> Blocks<'a> for Arc<Channel> {
+    fn take(&mut self) -> Result<Option<(u64, Taken<'a>)>, ReadError> {
         let mut coming = self.coming.lock().unwrap_or_else(PoisonError::into_inner);
         if coming.ended || self.stopped.load(Ordering::Acquire) {
             return Ok(None);
@@ -122,22 +122,22 @@ impl Blocks for Channel {
         }
     }
 
-    fn give_back(&self, block: Block) {
+    fn give_back(&mut self, block: Block) {
         let back = self.back.lock().unwrap_or_else(PoisonError::into_inner);
         // Whoever fills may have ended.
         let _ = back.try_send(block);
     }
 
     fn cell_of(&self, place: usize) -> usize {
-        self.places.binary_search(&place).unwrap_or(0)
+        cell_among(&self.places, place)
     }
 
     fn stop(&self) {
         self.stopped.store(true, Ordering::Release);
     }
 
-    fn unseen(&self) -> u64 {
-        self.unseen.swap(0, Ordering::AcqRel)
+    fn unseen(&mut self) -> Result<u64, ReadError> {
+        Ok(self.unseen.swap(0, Ordering::AcqRel))
     }
 }
 
@@ -165,7 +165,7 @@ mod tests {
 
     #[test]
     fn blocks_come_in_their_order_and_go_back() {
-        let channel = Channel::start(vec![3], |filling| Ok(fill(filling, 100_000)));
+        let mut channel = Arc::new(Channel::start(vec![3], |filling| Ok(fill(filling, 100_000))));
         let mut row = 0;
         while let Some((_, Taken::Lent(block))) = channel.take().unwrap() {
             for at in 0..block.rows() {
@@ -174,16 +174,17 @@ mod tests {
             }
             channel.give_back(block);
         }
-        assert_eq!((row, channel.unseen(), channel.unseen()), (100_000, 100_000, 0));
+        assert_eq!(row, 100_000);
+        assert_eq!((channel.unseen().unwrap(), channel.unseen().unwrap()), (100_000, 0));
     }
 
     #[test]
     fn who_fills_ends_when_nobody_wants_more() {
         let (told, ended) = std::sync::mpsc::channel();
-        let channel = Channel::start(vec![0], move |filling| {
+        let mut channel = Arc::new(Channel::start(vec![0], move |filling| {
             told.send(fill(filling, u64::MAX)).unwrap();
             Ok(0)
-        });
+        }));
         assert!(channel.take().unwrap().is_some());
         drop(channel);
         assert!(ended.recv().unwrap() < u64::MAX);
@@ -191,10 +192,10 @@ mod tests {
 
     #[test]
     fn what_goes_wrong_comes_behind_the_rows() {
-        let channel = Channel::start(vec![0], |filling| {
+        let mut channel = Arc::new(Channel::start(vec![0], |filling| {
             fill(filling, 1);
             Err(DataProblem::new("no").into())
-        });
+        }));
         assert!(channel.take().unwrap().is_some());
         assert!(channel.take().is_err());
         assert!(channel.take().unwrap().is_none());

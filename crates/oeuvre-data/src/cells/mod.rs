@@ -21,7 +21,6 @@ use crate::text::trouble::{Place, told};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::{Account, ReadError};
 use std::io::Write;
-use std::sync::Arc;
 
 /// So many rows are in a block, or fewer where their cells are long.
 pub(crate) const ROWS: usize = 4096;
@@ -173,17 +172,25 @@ pub(crate) enum Taken<'a> {
     Lent(Block),
 }
 
-/// Who gives the blocks of a pass to its readers.
-pub(crate) trait Blocks: Send + Sync {
-    /// The next block and its number, from 0 on; `None` when there are no more.
+/// Who gives the blocks of a pass to one of its readers.
+pub(crate) trait Blocks<'a>: Send {
+    /// The next block and its number, which grows; `None` when there are no more.
     ///
     /// # Errors
     /// What is wrong with the table behind the rows that were given.
-    fn take(&self) -> Result<Option<(u64, Taken<'_>)>, ReadError>;
+    fn take(&mut self) -> Result<Option<(u64, Taken<'a>)>, ReadError>;
 
     /// Takes a block back.
-    fn give_back(&self, block: Block) {
+    fn give_back(&mut self, block: Block) {
         drop(block);
+    }
+
+    /// What a row of the block that was taken last is called by, where its number is another one.
+    ///
+    /// # Errors
+    /// Why that cannot be found out.
+    fn row(&mut self, number: u64) -> Result<u64, ReadError> {
+        Ok(number)
     }
 
     /// In which cell of a row the column at a place in the table stands.
@@ -192,34 +199,46 @@ pub(crate) trait Blocks: Send + Sync {
     /// Nobody is to begin with what comes after the last block.
     fn stop(&self);
 
-    /// Rows that were left out unseen, told once.
-    fn unseen(&self) -> u64 {
-        0
+    /// Rows that were left out unseen, told once, at the end.
+    ///
+    /// # Errors
+    /// Why that cannot be found out.
+    fn unseen(&mut self) -> Result<u64, ReadError> {
+        Ok(0)
     }
 }
+
+/// The places of the columns that blocks have, ascending: in which cell of a row one stands.
+pub(crate) fn cell_among(places: &[usize], place: usize) -> usize {
+    places.binary_search(&place).unwrap_or(0)
+}
+
+/// Makes the blocks of one more reader.
+pub(crate) type MakeBlocks<'a> = Box<dyn Fn() -> Box<dyn Blocks<'a> + 'a> + Send + Sync + 'a>;
 
 /// A pass over the blocks of a table.
 pub(crate) struct CellPass<'a> {
     /// The table, in messages.
     pub(crate) name: &'a str,
     pub(crate) wanted: Wanted<'a>,
-    pub(crate) blocks: Arc<dyn Blocks + 'a>,
+    /// Makes the blocks of one more reader.
+    pub(crate) blocks: MakeBlocks<'a>,
 }
 
 impl<'a> FilePass<'a> for CellPass<'a> {
     fn reader(&self) -> Box<dyn FileReader + 'a> {
-        let wanted = self.wanted.clone();
+        let (wanted, blocks) = (self.wanted.clone(), (self.blocks)());
         let reader = |want: &Want| {
             let Want::Values { column, place } = *want else { return None };
             let missing = wanted.columns.states()[column].missing.clone();
             let reading = wanted.columns.reading(column, wanted.file);
-            Some((self.blocks.cell_of(place), ColumnReader::new(reading, missing)))
+            Some((blocks.cell_of(place), ColumnReader::new(reading, missing)))
         };
         Box::new(CellReader {
             name: self.name,
             readers: wanted.wants.iter().map(reader).collect(),
             wanted,
-            blocks: self.blocks.clone(),
+            blocks,
             piece: 0,
             account: Account::default(),
             pending: None,
@@ -231,7 +250,7 @@ impl<'a> FilePass<'a> for CellPass<'a> {
 struct CellReader<'a> {
     name: &'a str,
     wanted: Wanted<'a>,
-    blocks: Arc<dyn Blocks + 'a>,
+    blocks: Box<dyn Blocks<'a> + 'a>,
     /// One for each column that is wanted, with its cell.
     readers: Vec<Option<(usize, ColumnReader)>>,
     piece: u64,
@@ -242,7 +261,10 @@ struct CellReader<'a> {
 
 impl CellReader<'_> {
     /// Reads the columns of a block.
-    fn fill(&mut self, block: &Block, batch: &mut Batch) {
+    ///
+    /// # Errors
+    /// Why the row of a problem cannot be named.
+    fn fill(&mut self, block: &Block, batch: &mut Batch) -> Result<(), ReadError> {
         let records = block.records();
         let has_commas = |cell: &Option<(usize, ColumnReader)>| {
             cell.as_ref().is_some_and(|(_, reader)| reader.reading.decimal == ',')
@@ -281,12 +303,13 @@ impl CellReader<'_> {
             }
         }
         if let Some((row, column, trouble)) = first {
-            let line = block.number(row as usize);
+            let line = self.blocks.row(block.number(row as usize))?;
             let place = Place { file: self.name, line, in_rows: true, piece: self.piece, column };
             self.pending = Some(told(trouble, place, &self.wanted, true));
             batch.keep_first(row as usize);
             self.blocks.stop();
         }
+        Ok(())
     }
 }
 
@@ -296,17 +319,17 @@ impl FileReader for CellReader<'_> {
             if let Some(error) = self.pending.take() {
                 return Err(error);
             }
-            let blocks = self.blocks.clone();
-            let Some((piece, block)) = blocks.take()? else {
-                self.account.unseen += self.blocks.unseen();
+            let Some((piece, block)) = self.blocks.take()? else {
+                self.account.unseen += self.blocks.unseen()?;
                 return Ok(false);
             };
             self.piece = piece;
             match block {
-                Taken::Kept(block) => self.fill(block, batch),
+                Taken::Kept(block) => self.fill(block, batch)?,
                 Taken::Lent(block) => {
-                    self.fill(&block, batch);
+                    let filled = self.fill(&block, batch);
                     self.blocks.give_back(block);
+                    filled?;
                 }
             }
             if batch.rows > 0 {

@@ -34,7 +34,9 @@ pub(super) fn wanted_groups(
     let groups = metadata.metadata().num_row_groups();
     let all = vec![true; groups];
     let limits = &wanted.bounds.of;
-    if limits.is_empty() || limits.iter().any(|l| l.ranges.is_empty()) {
+    // Whether a label has a row is not known of groups.
+    let asks = |l: &Limits| !l.ranges.is_empty() && l.texts.is_empty();
+    if limits.is_empty() || !limits.iter().all(asks) {
         return all;
     }
     let mut said: HashMap<usize, Option<Said>> = HashMap::new();

@@ -6,9 +6,10 @@
 //! ```
 //!
 //! Whatever is asked, all passes see the same rows: a database is read in one transaction that only reads. What
-//! `--where` asks of numbers and dates is handed on where it is plainly the same there ([`Kept`]); how many rows
-//! were left out by that is counted in the same transaction.
+//! `--where` asks is handed on where it is plainly the same there (kept.rs); how many rows were left out by that is
+//! counted in the same transaction.
 
+mod kept;
 mod postgres;
 mod sqlite;
 
@@ -16,14 +17,14 @@ pub use postgres::cancel_queries;
 pub(crate) use postgres::open as open_postgres;
 pub(crate) use sqlite::{is_sqlite, open as open_sqlite};
 
-use crate::cells::CellPass;
 use crate::cells::channel::Channel;
+use crate::cells::{CellPass, MakeBlocks};
 use crate::file_rows::{Counted, FilePass, FileRows, Want, Wanted};
 use crate::kinds::Columns;
 use crate::kinds::values::Shape;
 use crate::options::ReadOptions;
 use oeuvre_columns::names::nearest;
-use oeuvre_columns::{DataProblem, Limits, Note, Range, ReadError, Topic, Value};
+use oeuvre_columns::{DataProblem, Note, ReadError, Topic};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -111,10 +112,19 @@ impl Known {
     }
 }
 
+/// The blocks of a pass that one thread fills for all readers.
+fn one_after_the_other<'a>(channel: Channel) -> MakeBlocks<'a> {
+    let channel = Arc::new(channel);
+    Box::new(move || Box::new(channel.clone()))
+}
+
 /// A database that rows come from.
 trait Base: Send + Sync {
-    /// Begins to fill blocks with what is wanted.
-    fn start(&self, known: &Known, wanted: &Wanted<'_>) -> Channel;
+    /// Begins to fill blocks with what is wanted, for readers that are made one by one.
+    ///
+    /// # Errors
+    /// Why the database cannot be asked.
+    fn start<'a>(&self, known: &Known, wanted: &Wanted<'_>) -> Result<MakeBlocks<'a>, ReadError>;
 
     /// An error when what was opened has changed, where that could be seen.
     fn ensure_unchanged(&self) -> Result<(), ReadError> {
@@ -169,7 +179,7 @@ impl FileRows for TableRows {
 
     fn scan<'a>(&'a self, wanted: Wanted<'a>) -> Result<Box<dyn FilePass<'a> + 'a>, ReadError> {
         self.known.forget();
-        let blocks = Arc::new(self.base.start(&self.known, &wanted));
+        let blocks = self.base.start(&self.known, &wanted)?;
         Ok(Box::new(CellPass { name: &self.known.name, wanted, blocks }))
     }
 
@@ -194,82 +204,6 @@ impl FileRows for TableRows {
         let mut notes = self.known.notes(&options.zone.name);
         notes.extend(self.base.notes(&self.known));
         notes
-    }
-}
-
-/// A value that a column is compared with.
-#[derive(Clone, Debug, PartialEq)]
-enum Bound {
-    /// A number, as it is written, and with so many digits behind its point.
-    Number(String),
-    /// A day in ISO form.
-    Day(String),
-    /// A time in ISO form, to the microsecond.
-    Time(String),
-}
-
-/// From where to where a column is wanted.
-#[derive(Clone, Debug, PartialEq)]
-struct Between {
-    /// The place of the column in the table.
-    place: usize,
-    low: Option<Bound>,
-    high: Option<Bound>,
-}
-
-/// The rows that anybody wants: those for which all of one of these hold; all rows where there are none.
-type Kept = Vec<Vec<Between>>;
-
-/// What can be handed on of what is wanted: conditions on columns of numbers and dates alone. A row is left out
-/// unseen only where each of these columns has a value in it, so that it is known for what it is left out.
-fn kept(wanted: &Wanted<'_>) -> Kept {
-    // What a row is called by is its place among all.
-    if wanted.wants.contains(&Want::Number) {
-        return Kept::new();
-    }
-    wanted
-        .bounds
-        .of
-        .iter()
-        .map(|limits| ranges(limits, wanted))
-        .collect::<Option<_>>()
-        .unwrap_or_default()
-}
-
-/// The ranges of some limits; `None` where they are not all that is asked.
-fn ranges(limits: &Limits, wanted: &Wanted<'_>) -> Option<Vec<Between>> {
-    let is_known = |column: &usize| limits.ranges.iter().any(|range| range.column == *column);
-    if limits.ranges.is_empty() || !limits.columns.iter().all(is_known) {
-        return None;
-    }
-    let between = |range: &Range| {
-        let place = wanted.wants.iter().find_map(|want| match *want {
-            Want::Values { column, place } if column == range.column => Some(place),
-            _ => None,
-        })?;
-        let state = &wanted.columns.states()[range.column];
-        if !state.missing.is_empty() || state.forced.is_some() {
-            return None;
-        }
-        let shape = wanted.columns.reading(range.column, wanted.file).shape;
-        let low = range.low.as_ref().map(|value| bound(value, shape));
-        let high = range.high.as_ref().map(|value| bound(value, shape));
-        // Where one of them cannot be said, nothing is.
-        match (low, high) {
-            (Some(None), _) | (_, Some(None)) => None,
-            (low, high) => Some(Between { place, low: low.flatten(), high: high.flatten() }),
-        }
-    };
-    limits.ranges.iter().map(between).collect()
-}
-
-/// A value that a column of a shape is compared with.
-fn bound(value: &Value, shape: Shape) -> Option<Bound> {
-    match (value, shape) {
-        (Value::Number(number), Shape::Number(_)) => Some(Bound::Number(number.to_string())),
-        (Value::Date(_), Shape::Date(_)) => Some(Bound::Day(value.to_string())),
-        (Value::DateTime(_), Shape::DateTime) => Some(Bound::Time(value.to_string())),
-        _ => None,
     }
 }
 

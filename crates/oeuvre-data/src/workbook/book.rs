@@ -11,6 +11,8 @@ use oeuvre_columns::names::nearest;
 use oeuvre_columns::{DataProblem, ReadError};
 use std::io::{Cursor, Read};
 use std::sync::Arc;
+use std::sync::mpsc::sync_channel;
+use std::thread::JoinHandle;
 
 /// The bytes of a file, shared with the library.
 #[derive(Clone)]
@@ -34,8 +36,8 @@ pub(crate) struct Book<'n> {
     name: &'n str,
     file: Arc<Opened>,
     sheets: Sheets,
-    /// Whether it may have formulas: the library gives those of all cells of a sheet of ODS, or none.
-    has_formulas: bool,
+    /// Whether it has formulas, where that must be known before they are asked for.
+    has_formulas: Option<Looking>,
 }
 
 enum Sheets {
@@ -64,10 +66,11 @@ impl<'n> Book<'n> {
         let file = Arc::new(opened);
         let shared = Shared(file.clone());
         let kind = fenced(|| looked_into(&shared, options.most_bytes));
-        let (kind, has_formulas) = match kind.map_err(|e| damaged(name, e))? {
-            Some(found) => found,
+        let kind = match kind.map_err(|e| damaged(name, e))? {
+            Some(kind) => kind,
             None => return Err(too_large(name, options.most_bytes)),
         };
+        let has_formulas = matches!(kind, Kind::Ods).then(|| Looking::start(shared.clone()));
         let bytes = Cursor::new(shared);
         let sheets = match kind {
             Kind::Xlsx => fenced(|| Xlsx::new(bytes)).map(|book| Sheets::Xlsx(Box::new(book))),
@@ -160,6 +163,7 @@ impl<'n> Book<'n> {
             };
             all.push((name.clone(), SheetRows { name, file: self.file.clone(), table }));
         }
+        let_go(self.sheets);
         Ok(all)
     }
 
@@ -231,51 +235,150 @@ impl<'n> Book<'n> {
     }
 
     /// What a maker makes of the cells of a sheet.
-    fn made(&mut self, sheet: &str, mut maker: Maker<'_>) -> Result<Option<Table>, ReadError> {
+    fn made(&mut self, sheet: &str, maker: Maker<'_>) -> Result<Option<Table>, ReadError> {
         let file = self.name;
-        let read = fenced(|| -> Result<Result<(), ReadError>, String> {
-            match &mut self.sheets {
-                Sheets::Xlsx(book) => {
-                    let mut cells =
-                        book.worksheet_cells_reader(sheet).map_err(|e| e.to_string())?;
-                    while let Some(cell) =
-                        cells.next_cell_with_formula_metadata().map_err(|e| e.to_string())?
-                    {
-                        let (row, column) = cell.pos;
-                        // Nobody has worked it out.
-                        if cell.formula.is_some() && cell.value == DataRef::Empty {
-                            maker.unworked(row, column);
-                        }
-                        if let Err(error) = maker.cell(row, column, &Cell::from(&cell.value)) {
-                            return Ok(Err(error));
-                        }
-                    }
-                }
-                Sheets::Ods(book) => {
-                    let range = book.worksheet_range(sheet).map_err(|e| e.to_string())?;
-                    if let Err(error) = take_all(&range, &mut maker) {
-                        return Ok(Err(error));
-                    }
-                    if self.has_formulas {
-                        let formulas = book.worksheet_formula(sheet).map_err(|e| e.to_string())?;
-                        let (top, left) = formulas.start().unwrap_or((0, 0));
-                        for (row, column, formula) in formulas.used_cells() {
-                            let at = (top + row as u32, left + column as u32);
-                            let value = range.get_value(at);
-                            if !formula.is_empty() && value.is_none_or(|v| *v == Data::Empty) {
-                                maker.unworked(at.0, at.1);
-                            }
-                        }
-                    }
-                }
+        let maker = match &mut self.sheets {
+            Sheets::Xlsx(book) => {
+                let read = fenced(|| cells_of_xlsx(book, sheet, maker));
+                read.map_err(|e| damaged(file, e))??
             }
-            Ok(Ok(()))
-        });
-        read.map_err(|e| damaged(file, e))??;
+            Sheets::Ods(book) => {
+                let has_formulas = match &mut self.has_formulas {
+                    Some(looking) => looking.found().map_err(|e| damaged(file, e))?,
+                    None => true,
+                };
+                let read = fenced(|| cells_of_ods(book, sheet, has_formulas, maker));
+                read.map_err(|e| damaged(file, e))??
+            }
+        };
         if maker.is_blank() {
             return Ok(None);
         }
         maker.finish().map(Some)
+    }
+}
+
+/// So many cells go from the thread that reads a sheet to the one that makes a table of it.
+const CELLS: usize = 4096;
+
+/// Gives all cells of a sheet to a maker, which works in a thread of its own while the library reads.
+fn cells_of_xlsx<'m>(
+    book: &mut Xlsx<Bytes>,
+    sheet: &str,
+    mut maker: Maker<'m>,
+) -> Result<Result<Maker<'m>, ReadError>, String> {
+    let mut cells = book.worksheet_cells_reader(sheet).map_err(|e| e.to_string())?;
+    std::thread::scope(|scope| {
+        let (come, coming) = sync_channel::<Vec<Came<'_>>>(4);
+        let (back, empty) = sync_channel::<Vec<Came<'_>>>(4);
+        let making = scope.spawn(move || {
+            fenced(move || {
+                while let Ok(mut cells) = coming.recv() {
+                    for (row, column, is_formula, value) in &cells {
+                        // Nobody has worked it out.
+                        if *is_formula && *value == DataRef::Empty {
+                            maker.unworked(*row, *column);
+                        }
+                        if let Err(error) = maker.cell(*row, *column, &Cell::from(value)) {
+                            return Ok(Err(error));
+                        }
+                    }
+                    cells.clear();
+                    // Whoever reads may have ended.
+                    let _ = back.try_send(cells);
+                }
+                Ok::<_, String>(Ok(maker))
+            })
+        });
+        let mut some = Vec::with_capacity(CELLS);
+        let read = loop {
+            let cell = match cells.next_cell_with_formula_metadata() {
+                Ok(Some(cell)) => cell,
+                Ok(None) => break Ok(()),
+                Err(error) => break Err(error.to_string()),
+            };
+            some.push((cell.pos.0, cell.pos.1, cell.formula.is_some(), cell.value));
+            if some.len() == CELLS {
+                let next = empty.try_recv().unwrap_or_else(|_| Vec::with_capacity(CELLS));
+                if come.send(std::mem::replace(&mut some, next)).is_err() {
+                    break Ok(());
+                }
+            }
+        };
+        let _ = come.send(some);
+        drop(come);
+        let made = making.join().unwrap_or_else(|_| Err("its cells make no sense".to_owned()))?;
+        // What is wrong with the table stands before what is wrong with the file.
+        match made {
+            Ok(maker) => read.map(|()| Ok(maker)),
+            Err(error) => Ok(Err(error)),
+        }
+    })
+}
+
+/// A cell that was read: its row and column, whether it is a formula, and its value.
+type Came<'b> = (u32, u32, bool, DataRef<'b>);
+
+/// Gives all cells of a sheet to a maker.
+fn cells_of_ods<'m>(
+    book: &mut Ods<Bytes>,
+    sheet: &str,
+    has_formulas: bool,
+    mut maker: Maker<'m>,
+) -> Result<Result<Maker<'m>, ReadError>, String> {
+    let range = book.worksheet_range(sheet).map_err(|e| e.to_string())?;
+    if let Err(error) = take_all(&range, &mut maker) {
+        return Ok(Err(error));
+    }
+    if has_formulas {
+        let formulas = book.worksheet_formula(sheet).map_err(|e| e.to_string())?;
+        let (top, left) = formulas.start().unwrap_or((0, 0));
+        for (row, column, formula) in formulas.used_cells() {
+            let at = (top + row as u32, left + column as u32);
+            let value = range.get_value(at);
+            if !formula.is_empty() && value.is_none_or(|v| *v == Data::Empty) {
+                maker.unworked(at.0, at.1);
+            }
+        }
+    }
+    let_go(range);
+    Ok(Ok(maker))
+}
+
+/// Gives back what the library holds of a sheet, millions of cells one by one: nobody waits for that.
+fn let_go(held: impl Send + 'static) {
+    std::thread::spawn(move || drop(held));
+}
+
+/// A look for formulas in an ODS file, in a thread of its own: the library gives those of all cells or none.
+enum Looking {
+    On(JoinHandle<Result<bool, String>>),
+    Done(Result<bool, String>),
+}
+
+impl Looking {
+    fn start(bytes: Shared) -> Looking {
+        Looking::On(std::thread::spawn(move || {
+            fenced(|| {
+                let mut archive =
+                    zip::ZipArchive::new(Cursor::new(&bytes)).map_err(|e| e.to_string())?;
+                let content = archive.by_name("content.xml").map_err(|e| e.to_string())?;
+                mentions(content, b"table:formula").map_err(|e| e.to_string())
+            })
+        }))
+    }
+
+    /// Whether there are any.
+    fn found(&mut self) -> Result<bool, String> {
+        let nothing = Looking::Done(Ok(true));
+        let found = match std::mem::replace(self, nothing) {
+            Looking::On(thread) => {
+                thread.join().unwrap_or_else(|_| Err("its bytes make no sense".to_owned()))
+            }
+            Looking::Done(found) => found,
+        };
+        *self = Looking::Done(found.clone());
+        found
     }
 }
 
@@ -310,9 +413,9 @@ fn damaged(name: &str, error: impl std::fmt::Display) -> ReadError {
         .into()
 }
 
-/// What an archive is, and whether a workbook in it may have formulas. `None` where a part of it has more bytes,
-/// unpacked, than may be held: a part that turns out to be longer than it says is an error of the library.
-fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<(Kind, bool)>, String> {
+/// What an archive is. `None` where a part of a workbook has more bytes, unpacked, than may be held: a part that
+/// turns out to be longer than it says is an error of the library.
+fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<Kind>, String> {
     let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| e.to_string())?;
     let has = |name: &str, archive: &zip::ZipArchive<_>| archive.index_for_name(name).is_some();
     let mut mime = String::new();
@@ -334,7 +437,7 @@ fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<(Kind, bool)>, 
         Kind::Other("a ZIP archive, not a workbook", "unpack it, and name the files with the rows")
     };
     if let Kind::Other(..) = kind {
-        return Ok(Some((kind, false)));
+        return Ok(Some(kind));
     }
     for at in 0..archive.len() {
         let part = archive.by_index(at).map_err(|e| e.to_string())?;
@@ -342,14 +445,7 @@ fn looked_into(bytes: &Shared, most_bytes: u64) -> Result<Option<(Kind, bool)>, 
             return Ok(None);
         }
     }
-    let has_formulas = match kind {
-        Kind::Ods => {
-            let content = archive.by_name("content.xml").map_err(|e| e.to_string())?;
-            mentions(content, b"table:formula").map_err(|e| e.to_string())?
-        }
-        _ => true,
-    };
-    Ok(Some((kind, has_formulas)))
+    Ok(Some(kind))
 }
 
 /// Whether a word stands in a text.

@@ -82,12 +82,13 @@ impl FileRows for SheetRows {
     }
 
     fn scan<'a>(&'a self, wanted: Wanted<'a>) -> Result<Box<dyn FilePass<'a> + 'a>, ReadError> {
-        let kept = Kept {
+        let kept = Arc::new(Kept {
             blocks: &self.table.blocks,
             next: AtomicUsize::new(0),
             stopped: AtomicBool::new(false),
-        };
-        Ok(Box::new(CellPass { name: &self.name, wanted, blocks: Arc::new(kept) }))
+        });
+        let blocks = Box::new(move || Box::new(kept.clone()) as Box<dyn Blocks<'a> + 'a>);
+        Ok(Box::new(CellPass { name: &self.name, wanted, blocks }))
     }
 
     fn pieces(&self, _: usize) -> usize {
@@ -141,13 +142,14 @@ struct Kept<'a> {
     stopped: AtomicBool,
 }
 
-impl Blocks for Kept<'_> {
-    fn take(&self) -> Result<Option<(u64, Taken<'_>)>, ReadError> {
+impl<'a> Blocks<'a> for Arc<Kept<'a>> {
+    fn take(&mut self) -> Result<Option<(u64, Taken<'a>)>, ReadError> {
         if self.stopped.load(Ordering::Acquire) {
             return Ok(None);
         }
         let at = self.next.fetch_add(1, Ordering::Relaxed);
-        Ok(self.blocks.get(at).map(|block| (at as u64, Taken::Kept(block))))
+        let blocks: &'a [Block] = self.blocks;
+        Ok(blocks.get(at).map(|block| (at as u64, Taken::Kept(block))))
     }
 
     fn cell_of(&self, place: usize) -> usize {

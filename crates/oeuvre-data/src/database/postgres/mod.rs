@@ -17,12 +17,15 @@ mod tls;
 
 pub use session::cancel_queries;
 
+use super::kept::{Bound, Condition, Dialect, condition, kept};
 use super::{
-    Base, Between, Bound, Declared, Kept, Known, SAMPLE, Seen, TableRows, ensure_reads, kept,
-    places, quoted,
+    Base, Declared, Known, SAMPLE, Seen, TableRows, ensure_reads, one_after_the_other, places,
+    quoted,
 };
+use crate::cells::MakeBlocks;
 use crate::cells::channel::{Channel, Filling};
 use crate::file_rows::Wanted;
+use crate::kinds::values::Shape;
 use crate::names::name_shown;
 use crate::options::{ReadOptions, Zone};
 use address::Address;
@@ -38,6 +41,8 @@ struct PostgresTable {
     from: String,
     columns: Arc<Vec<Column>>,
     zone: Zone,
+    /// Whether the server keeps texts in UTF-8: in others, some cannot be said.
+    utf8: bool,
 }
 
 /// A column of a table.
@@ -61,54 +66,73 @@ impl Column {
             (None, _) => name,
         }
     }
+}
 
-    /// The condition of a range of it, and the one that it has a value in it; `None` where its order may be another
-    /// one than ours.
-    fn condition(&self, between: &Between) -> Option<(String, String)> {
-        if self.other.is_some() {
+/// The server's way to say what is handed on.
+struct Says<'c> {
+    columns: &'c [Column],
+    /// Whether all texts can be said.
+    utf8: bool,
+}
+
+impl Dialect for Says<'_> {
+    fn has_value(&self, place: usize, shape: Shape) -> Option<String> {
+        let column = &self.columns[place];
+        if column.other.is_some() {
             return None;
         }
-        let name = quoted(&self.name);
-        let ready = match self.kind {
-            Kind::Whole => format!("{name} IS NOT NULL"),
+        let name = self.column(place);
+        match (column.kind, shape) {
+            (Kind::Whole, Shape::Number(_)) => Some(format!("{name} IS NOT NULL")),
             // Neither infinite nor no number.
-            Kind::Numeric => format!("({name} IS NOT NULL AND {name} - {name} = 0)"),
-            Kind::Day => format!("{name} BETWEEN DATE '0001-01-01' AND DATE '9999-12-31'"),
-            Kind::Time { zoned: false } => {
-                format!(
-                    "{name} BETWEEN TIMESTAMP '0001-01-01' AND TIMESTAMP '9999-12-31 23:59:59.999999'"
-                )
+            (Kind::Numeric, Shape::Number(_)) => {
+                Some(format!("({name} IS NOT NULL AND {name} - {name} = 0)"))
             }
-            _ => return None,
-        };
-        let literal = |bound: &Bound| match (bound, self.kind) {
+            (Kind::Day, Shape::Date(_)) => {
+                Some(format!("{name} BETWEEN DATE '0001-01-01' AND DATE '9999-12-31'"))
+            }
+            (Kind::Time { zoned: false }, Shape::DateTime) => Some(format!(
+                "{name} BETWEEN TIMESTAMP '0001-01-01' AND TIMESTAMP '9999-12-31 23:59:59.999999'"
+            )),
+            (Kind::Text | Kind::Padded, Shape::Text) if self.utf8 => {
+                Some(format!("btrim({}) <> ''", self.text(place)))
+            }
+            _ => None,
+        }
+    }
+
+    fn between(&self, place: usize, low: Option<&Bound>, high: Option<&Bound>) -> Option<String> {
+        let name = self.column(place);
+        let literal = |bound: &Bound| match (bound, self.columns[place].kind) {
             (Bound::Number(n), Kind::Whole | Kind::Numeric) => Some(n.clone()),
             (Bound::Day(day), Kind::Day) => Some(format!("DATE '{day}'")),
-            (Bound::Time(time), Kind::Time { .. }) => Some(format!("TIMESTAMP '{time}'")),
+            (Bound::Time(time), Kind::Time { zoned: false }) => Some(format!("TIMESTAMP '{time}'")),
             _ => None,
         };
         let mut holds = Vec::new();
-        for (bound, sign) in [(&between.low, ">="), (&between.high, "<=")] {
+        for (bound, sign) in [(low, ">="), (high, "<=")] {
             if let Some(bound) = bound {
                 holds.push(format!("{name} {sign} {}", literal(bound)?));
             }
         }
-        let holds = if holds.is_empty() { "true".to_owned() } else { holds.join(" AND ") };
-        Some((ready, holds))
+        (!holds.is_empty()).then(|| holds.join(" AND "))
     }
-}
 
-/// The condition for the rows that are kept; `None` where it cannot be handed on.
-fn condition(kept: &Kept, columns: &[Column]) -> Option<String> {
-    let mut all = Vec::new();
-    for betweens in kept {
-        let parts: Option<Vec<(String, String)>> =
-            betweens.iter().map(|b| columns[b.place].condition(b)).collect();
-        let (ready, holds): (Vec<String>, Vec<String>) = parts?.into_iter().unzip();
-        // What is not known is kept: `NULL` is neither.
-        all.push(format!("(({}) IS NOT TRUE OR ({}))", ready.join(" AND "), holds.join(" AND ")));
+    fn text(&self, place: usize) -> String {
+        format!("({}::text COLLATE \"C\")", self.column(place))
     }
-    (!all.is_empty()).then(|| all.join(" OR "))
+
+    fn is_beyond_ascii(&self, text: &str) -> String {
+        format!("{text} ~ '[^ -~]'")
+    }
+
+    fn literal(&self, text: &str) -> String {
+        format!("E'{}'", text.replace('\\', "\\\\").replace('\'', "''"))
+    }
+
+    fn column(&self, place: usize) -> String {
+        quoted(&self.columns[place].name)
+    }
 }
 
 /// Opens the table that was named, the only one that may be read, or a query.
@@ -155,7 +179,9 @@ pub(crate) fn open(
         }
     })?;
     known.sample = sample;
+    let utf8 = session.is_utf8(&shown)?;
     let table = PostgresTable {
+        utf8,
         session: Arc::new(Mutex::new(session)),
         from,
         columns: Arc::new(columns),
@@ -193,29 +219,51 @@ fn fill(
     Ok(block.rows() == 0 || filling.pass_on(block))
 }
 
-impl Base for PostgresTable {
-    fn start(&self, known: &Known, wanted: &Wanted<'_>) -> Channel {
-        let places = places(wanted);
-        let mut query = format!("SELECT {} FROM {}", selected(&self.columns, &places), self.from);
-        let mut count = None;
-        if let Some(condition) = condition(&kept(wanted), &self.columns) {
-            query.push_str(&format!(" WHERE {condition}"));
-            count = Some(format!("SELECT count(*) FROM {}", self.from));
+/// Whether each of some conditions holds of some row.
+fn have_rows(
+    session: &mut Session,
+    name: &str,
+    from: &str,
+    conditions: &[String],
+) -> Result<bool, ReadError> {
+    for condition in conditions {
+        let query = format!("SELECT EXISTS (SELECT 1 FROM {from} WHERE {condition})::int::bigint");
+        if session.count(name, &query)? == 0 {
+            return Ok(false);
         }
+    }
+    Ok(true)
+}
+
+impl Base for PostgresTable {
+    fn start<'a>(&self, known: &Known, wanted: &Wanted<'_>) -> Result<MakeBlocks<'a>, ReadError> {
+        let places = places(wanted);
+        let query = format!("SELECT {} FROM {}", selected(&self.columns, &places), self.from);
+        let says = Says { columns: &self.columns, utf8: self.utf8 };
+        let (condition, from) = (condition(&kept(wanted), &says), self.from.clone());
         let (session, columns) = (self.session.clone(), self.columns.clone());
         let (seen, name, zone) = (known.seen.clone(), known.name.clone(), self.zone.clone());
         let of_rows = places.clone();
-        Channel::start(places, move |filling| {
+        let channel = Channel::start(places, move |filling| {
             let mut session = session.lock().unwrap_or_else(PoisonError::into_inner);
+            let (mut query, mut leaves_out) = (query, false);
+            if let Some(Condition { wanted, some }) = condition
+                && have_rows(&mut session, &name, &from, &some)?
+            {
+                query.push_str(&format!(" WHERE {wanted}"));
+                leaves_out = true;
+            }
             let mut given = 0;
             session.copy(&name, &query, |rows| {
                 fill(rows, (&columns, &of_rows, &seen), &zone, (filling, &mut given))
             })?;
-            match count {
-                Some(count) => Ok(session.count(&name, &count)?.saturating_sub(given)),
-                None => Ok(0),
+            if !leaves_out {
+                return Ok(0);
             }
-        })
+            let all = session.count(&name, &format!("SELECT count(*) FROM {from}"))?;
+            Ok(all.saturating_sub(given))
+        });
+        Ok(one_after_the_other(channel))
     }
 
     fn notes(&self, known: &Known) -> Vec<Note> {

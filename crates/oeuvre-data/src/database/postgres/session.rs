@@ -198,6 +198,15 @@ impl Session {
         }
     }
 
+    /// Whether the server keeps texts in UTF-8.
+    ///
+    /// # Errors
+    /// What has gone wrong.
+    pub(super) fn is_utf8(&mut self, name: &str) -> Result<bool, ReadError> {
+        let query = "SELECT (current_setting('server_encoding') = 'UTF8')::int::bigint";
+        Ok(self.count(name, query)? == 1)
+    }
+
     /// A number that a query gives.
     ///
     /// # Errors

@@ -5,13 +5,17 @@
 //! not change, so that nothing is put beside it. A value has its own type there; the declared type of a column says
 //! what that is meant to be: whole numbers as truths, digits of a scale, texts that are no numbers.
 
+mod ranges;
+mod says;
+
+use super::kept::{Condition, condition, kept};
 use super::{
-    Base, Between, Bound, Declared, Kept, Known, SAMPLE, Sample, Seen, TableRows, chosen,
-    ensure_reads, kept, places, quoted,
+    Base, Declared, Known, SAMPLE, Sample, Seen, TableRows, chosen, ensure_reads,
+    one_after_the_other, places, quoted,
 };
 use crate::bytes::Opened;
 use crate::cells::channel::{Channel, Filling};
-use crate::cells::{Block, write_number};
+use crate::cells::{Block, MakeBlocks, write_number};
 use crate::fence::fenced;
 use crate::file_rows::{Want, Wanted};
 use crate::kinds::values::Shape;
@@ -35,16 +39,25 @@ struct SqliteTable {
     from: String,
     /// The columns as the database calls them.
     columns: Vec<String>,
+    /// What the number of a row in the table is called, where it has one.
+    row_number: Option<&'static str>,
 }
 
 /// What threads share.
 struct Shared {
     connection: Mutex<Connection>,
+    /// More of them, for readers that read at once; they see what the first one does.
+    more: Mutex<Vec<Connection>>,
+    /// How one more can be opened; `None` where it could see what was written since.
+    address: Option<String>,
     /// The bytes, where the file must stay as it is.
     opened: Option<Opened>,
     /// A copy of what came as a stream.
     _copy: Option<tempfile::NamedTempFile>,
 }
+
+/// Behind a table: its rows in the order in which they stand.
+const PLAIN: &str = " NOT INDEXED";
 
 /// What makes the texts of a column's values.
 #[derive(Clone, Copy, PartialEq)]
@@ -81,7 +94,7 @@ pub(crate) fn open(
             let table = chosen(name, table, &names)?;
             // In the order in which they were written, whatever columns are read.
             let is_table = tables.iter().any(|(name, is)| *name == table && *is);
-            let plain = if is_table { " NOT INDEXED" } else { "" };
+            let plain = if is_table { PLAIN } else { "" };
             (format!("{name}#{table}"), format!("{}{plain}", quoted(&table)))
         }
     };
@@ -93,9 +106,21 @@ pub(crate) fn open(
     let (columns, declared) = guarded(&shown, || described(&connection, &select))?;
     let mut known = Known::new(&shown, declared)?;
     known.sample = guarded(&shown, || sample(&connection, &from, &columns, &known))?;
+    let row_number = row_number(&connection, &from, &columns);
     drop(connection);
     let shared = Arc::new(shared);
-    Ok(TableRows::new(known, SqliteTable { shared, from, columns }))
+    Ok(TableRows::new(known, SqliteTable { shared, from, columns, row_number }))
+}
+
+/// What the number of a row in a table is called, where it has one that is no column.
+fn row_number(connection: &Connection, from: &str, columns: &[String]) -> Option<&'static str> {
+    let is_free = |name: &&str| !columns.iter().any(|c| c.eq_ignore_ascii_case(name));
+    let name = ["rowid", "_rowid_", "oid"].into_iter().find(is_free)?;
+    let asked = format!("SELECT {name} FROM {from} ORDER BY {name} DESC LIMIT 1");
+    let is_table = from.ends_with(PLAIN);
+    // A table that keeps its rows by another key has none; one that a module makes up may have any.
+    let is_whole = |row: &rusqlite::Row<'_>| Ok(matches!(row.get_ref(0)?, ValueRef::Integer(_)));
+    (is_table && connection.query_row(&asked, [], is_whole) == Ok(true)).then_some(name)
 }
 
 /// Opens the file for reading, and begins the transaction of all passes.
@@ -118,19 +143,27 @@ fn connected(name: &str, opened: Opened) -> rusqlite::Result<Shared> {
     let beside = opened.bytes.get(18..20) == Some(&[2, 2]);
     let log = Path::new(&format!("{}-wal", path.display())).exists();
     let fixed = copy.is_some() || (beside && !log);
+    let how = if fixed { "immutable=1" } else { "mode=ro" };
+    let address = format!("file:{}?{how}", as_uri(path));
+    let connection = begun(&address)?;
+    // While one transaction reads, nobody's is completed, but where changes are kept beside the file.
+    let address = (fixed || !beside).then_some(address);
+    let opened = fixed.then_some(opened);
+    let connection = Mutex::new(connection);
+    Ok(Shared { connection, more: Mutex::default(), address, opened, _copy: copy })
+}
+
+/// A connection in a transaction that reads.
+fn begun(address: &str) -> rusqlite::Result<Connection> {
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY
         | OpenFlags::SQLITE_OPEN_NO_MUTEX
         | OpenFlags::SQLITE_OPEN_URI;
-    let connection = match fixed {
-        true => Connection::open_with_flags(format!("file:{}?immutable=1", as_uri(path)), flags)?,
-        false => Connection::open_with_flags(format!("file:{}?mode=ro", as_uri(path)), flags)?,
-    };
+    let connection = Connection::open_with_flags(address, flags)?;
     connection.busy_timeout(std::time::Duration::from_secs(10))?;
     connection.execute_batch("PRAGMA query_only = 1; PRAGMA trusted_schema = 0; BEGIN")?;
     // The transaction begins with the first look.
     connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get::<_, i64>(0))?;
-    let opened = fixed.then_some(opened);
-    Ok(Shared { connection: Mutex::new(connection), opened, _copy: copy })
+    Ok(connection)
 }
 
 /// A path in an address: RFC 3986, section 2.1.
@@ -150,7 +183,7 @@ fn as_uri(path: &Path) -> String {
 /// The tables and views there are, and which are tables.
 fn tables(connection: &Connection) -> rusqlite::Result<Vec<(String, bool)>> {
     let mut tables = connection.prepare(
-        "SELECT name, type = 'table' FROM sqlite_schema WHERE type IN ('table', 'view') \
+        "SELECT name, type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%' FROM sqlite_schema WHERE type IN ('table', 'view') \
          AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name",
     )?;
     let tables = tables.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
@@ -252,91 +285,56 @@ fn sample(
     Ok(sample)
 }
 
-/// The condition for the rows that are kept, where all others have a value in the columns that it looks at.
-fn condition(kept: &Kept, columns: &[String]) -> String {
-    let one = |between: &Between| {
-        let column = quoted(&columns[between.place]);
-        // A day and a time compare by their texts, where they are written in ISO form; by the day alone, because
-        // the sign before the time may be another one.
-        let (ready, compared, literal): (_, _, fn(&Bound) -> String) =
-            match between.low.as_ref().or(between.high.as_ref()) {
-                Some(Bound::Number(_)) => {
-                    (format!("typeof({column}) IN ('integer', 'real')"), column.clone(), |bound| {
-                        match bound {
-                            Bound::Number(n) | Bound::Day(n) | Bound::Time(n) => n.clone(),
-                        }
-                    })
-                }
-                _ => (
-                    format!(
-                        "typeof({column}) = 'text' AND {column} GLOB \
-                         '[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]*'"
-                    ),
-                    format!("substr({column}, 1, 10)"),
-                    |bound| match bound {
-                        Bound::Number(n) | Bound::Day(n) | Bound::Time(n) => {
-                            format!("'{}'", n.get(..10).unwrap_or(n))
-                        }
-                    },
-                ),
-            };
-        let mut holds = Vec::new();
-        if let Some(low) = &between.low {
-            holds.push(format!("{compared} >= {}", literal(low)));
-        }
-        if let Some(high) = &between.high {
-            holds.push(format!("{compared} <= {}", literal(high)));
-        }
-        (ready, if holds.is_empty() { "1".to_owned() } else { holds.join(" AND ") })
-    };
-    let all = |betweens: &Vec<Between>| {
-        let parts: Vec<(String, String)> = betweens.iter().map(one).collect();
-        let ready: Vec<String> = parts.iter().map(|(ready, _)| format!("({ready})")).collect();
-        let holds: Vec<String> = parts.iter().map(|(_, holds)| format!("({holds})")).collect();
-        format!("NOT ({}) OR ({})", ready.join(" AND "), holds.join(" AND "))
-    };
-    kept.iter().map(|k| format!("({})", all(k))).collect::<Vec<_>>().join(" OR ")
+/// What is read of each row: the places of the columns in the table, and for each column of it how its values are
+/// written and what was seen of them.
+struct Cells {
+    places: Vec<usize>,
+    writes: Vec<Writes>,
+    seen: Arc<Vec<Seen>>,
 }
 
-/// Fills blocks with the rows of a query.
+impl Cells {
+    /// Takes a row into a block.
+    fn take(&self, row: &rusqlite::Row<'_>, block: &mut Block) -> rusqlite::Result<()> {
+        for (at, &place) in self.places.iter().enumerate() {
+            write_value(row.get_ref(at)?, self.writes[place], &self.seen[place], block);
+            block.end_cell();
+        }
+        Ok(())
+    }
+}
+
+/// Fills blocks with the rows of a query; how many there were, or `None` where nobody wanted the rest.
 fn fill(
-    shared: &Shared,
-    (query, count): (&str, Option<&str>),
-    (places, writes, seen): (&[usize], &[Writes], &[Seen]),
+    connection: &Connection,
+    query: &str,
+    cells: &Cells,
     filling: &mut Filling,
-) -> rusqlite::Result<u64> {
-    let connection = shared.connection.lock().unwrap_or_else(PoisonError::into_inner);
+) -> rusqlite::Result<Option<u64>> {
     let mut statement = connection.prepare(query)?;
     let mut rows = statement.query([])?;
     let mut given = 0;
-    let Some(mut block) = filling.block() else { return Ok(0) };
+    let Some(mut block) = filling.block() else { return Ok(None) };
     while let Some(row) = rows.next()? {
-        for (at, &place) in places.iter().enumerate() {
-            write_value(row.get_ref(at)?, writes[place], &seen[place], &mut block);
-            block.end_cell();
-        }
+        cells.take(row, &mut block)?;
         given += 1;
         if !block.end_row(given) {
             if !filling.pass_on(block) {
-                return Ok(0);
+                return Ok(None);
             }
             block = match filling.block() {
                 Some(block) => block,
-                None => return Ok(0),
+                None => return Ok(None),
             };
         }
     }
-    if block.rows() > 0 && !filling.pass_on(block) {
-        return Ok(0);
-    }
-    drop(rows);
-    match count {
-        Some(count) => {
-            let all: i64 = connection.query_row(count, [], |row| row.get(0))?;
-            Ok((all as u64).saturating_sub(given))
-        }
-        None => Ok(0),
-    }
+    Ok((block.rows() == 0 || filling.pass_on(block)).then_some(given))
+}
+
+/// How many rows a table has.
+fn count(connection: &Connection, from: &str) -> rusqlite::Result<u64> {
+    let count = format!("SELECT count(*) FROM {from}");
+    connection.query_row(&count, [], |row| row.get::<_, i64>(0).map(|n| n as u64))
 }
 
 /// Does some work; what is wrong is told in words, also where the library panics on damaged bytes.
@@ -388,18 +386,26 @@ fn problem(name: &str, error: &rusqlite::Error) -> ReadError {
     .into()
 }
 
-impl Base for SqliteTable {
-    fn start(&self, known: &Known, wanted: &Wanted<'_>) -> Channel {
-        let (places, kept) = (places(wanted), kept(wanted));
-        let read: Vec<String> = places.iter().map(|&at| quoted(&self.columns[at])).collect();
-        let read = if read.is_empty() { "1".to_owned() } else { read.join(", ") };
-        let mut query = format!("SELECT {read} FROM {}", self.from);
-        let mut count = None;
-        if !kept.is_empty() {
-            query.push_str(&format!(" WHERE {}", condition(&kept, &self.columns)));
-            count = Some(format!("SELECT count(*) FROM {}", self.from));
+impl SqliteTable {
+    /// The condition on the rows that anybody wants, where some can be left out.
+    fn condition(&self, name: &str, wanted: &Wanted<'_>) -> Result<Option<String>, ReadError> {
+        let asked = condition(&kept(wanted), &says::Says(&self.columns));
+        let Some(Condition { wanted, some }) = asked else { return Ok(None) };
+        let connection = self.shared.connection.lock().unwrap_or_else(PoisonError::into_inner);
+        let has_row = |is: &String| {
+            let query = format!("SELECT EXISTS (SELECT 1 FROM {} WHERE {is})", self.from);
+            connection.query_row(&query, [], |row| row.get::<_, bool>(0))
+        };
+        for is in &some {
+            if !guarded(name, || has_row(is))? {
+                return Ok(None);
+            }
         }
-        let (shared, seen, name) = (self.shared.clone(), known.seen.clone(), known.name.clone());
+        Ok(Some(wanted))
+    }
+
+    /// How values of the table are written for what is wanted.
+    fn cells(&self, known: &Known, wanted: &Wanted<'_>) -> Cells {
         let mut writes = writes(&known.declared);
         for want in wanted.wants.iter() {
             if let Want::Values { column, place } = *want
@@ -408,11 +414,36 @@ impl Base for SqliteTable {
                 writes[place] = Writes::Digits(digits.min(2));
             }
         }
-        let of_rows = places.clone();
-        Channel::start(places, move |filling| {
-            let query = (query.as_str(), count.as_deref());
-            guarded(&name, || fill(&shared, query, (&of_rows, &writes, &seen), filling))
-        })
+        Cells { places: places(wanted), writes, seen: known.seen.clone() }
+    }
+}
+
+impl Base for SqliteTable {
+    fn start<'a>(&self, known: &Known, wanted: &Wanted<'_>) -> Result<MakeBlocks<'a>, ReadError> {
+        let (condition, cells) = (self.condition(&known.name, wanted)?, self.cells(known, wanted));
+        let read: Vec<String> = cells.places.iter().map(|&at| quoted(&self.columns[at])).collect();
+        let read = if read.is_empty() { "1".to_owned() } else { read.join(", ") };
+        // What a row is called by is known only where all come one after the other.
+        let one_by_one = wanted.wants.contains(&Want::Number) || self.shared.address.is_none();
+        if let Some(row_number) = self.row_number.filter(|_| !one_by_one) {
+            let ranges =
+                ranges::Ranges::new(self, &known.name, (&read, row_number), condition, cells)?;
+            return Ok(ranges.pass());
+        }
+        let is_where = condition.as_ref().map_or(String::new(), |is| format!(" WHERE {is}"));
+        let query = format!("SELECT {read} FROM {}{is_where}", self.from);
+        let (shared, from, name) = (self.shared.clone(), self.from.clone(), known.name.clone());
+        let channel = Channel::start(cells.places.clone(), move |filling| {
+            let connection = shared.connection.lock().unwrap_or_else(PoisonError::into_inner);
+            guarded(&name, || {
+                let given = fill(&connection, &query, &cells, filling)?;
+                match given.filter(|_| condition.is_some()) {
+                    Some(given) => Ok(count(&connection, &from)?.saturating_sub(given)),
+                    None => Ok(0),
+                }
+            })
+        });
+        Ok(one_after_the_other(channel))
     }
 
     fn ensure_unchanged(&self) -> Result<(), ReadError> {
@@ -438,19 +469,5 @@ mod tests {
     #[case("", Shape::Unknown)]
     fn declared_types_say_what_is_meant(#[case] declared: &str, #[case] shape: Shape) {
         assert_eq!(shape_of(declared), shape);
-    }
-
-    #[test]
-    fn conditions_leave_out_only_what_is_known() {
-        let between = |low, high| Between { place: 0, low: Some(low), high };
-        let kept = vec![vec![between(Bound::Number("12.5".into()), None)]];
-        assert_eq!(
-            condition(&kept, &["fa\"re".into()]),
-            "(NOT ((typeof(\"fa\"\"re\") IN ('integer', 'real'))) OR ((\"fa\"\"re\" >= 12.5)))"
-        );
-        let time = Bound::Time("2025-03-01T10:00".into());
-        let kept = vec![vec![between(time.clone(), Some(time))]];
-        let text = condition(&kept, &["at".into()]);
-        assert!(text.contains("substr(\"at\", 1, 10) <= '2025-03-01'"), "{text}");
     }
 }
