@@ -1,8 +1,9 @@
 //! `count(distinct x)`: how many different values there are.
 //!
-//! Each group has a set of bits, one for each value's code: a month of a million customers takes as many bits,
-//! and a row one bit. Where there are many groups with few values each, such sets would be mostly empty; then
-//! pairs of group and code are kept instead. Missing values are no value; a group without any gives 0. What it
+//! Each group has a set of bits, one for each value: a month of a million customers takes as many bits, and a row
+//! sets one. Whole numbers that lie near each other are places in it themselves; other values are numbered as they
+//! come. Where there are many groups with few values each, such sets would be mostly empty; then pairs of group and
+//! code are kept instead. Missing values are no value; a group without any gives 0. What it
 //! counts does not add up over lines, and so a total is counted from the sets, merged.
 //!
 //! ```
@@ -32,7 +33,7 @@ use super::values::ValueCodes;
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::interner::Pairs;
-use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I64};
 use oeuvre_columns::value::Kind;
 use std::ops::Range;
 
@@ -40,15 +41,13 @@ use std::ops::Range;
 #[derive(PartialEq, Eq, Hash)]
 pub struct Distinct;
 
-/// Sets of bits may take this much (64 MiB), and beyond it this much for each value that is set: what
-/// a pair takes.
-const ALWAYS_WORDS: usize = 8 << 20;
-const WORDS_FOR_EACH: usize = 4;
-
 #[derive(Clone)]
 enum Sets {
-    /// For each group a bit for each code, as far as they reach.
-    Bits { rows: Vec<Vec<u64>>, words: usize, set: usize },
+    /// For each group a bit for each number, from a base on: whole numbers that lie near each other. Two such sets
+    /// are merged a word at a time.
+    Near { base: Option<i64>, bits: Bits },
+    /// For each group a bit for each code.
+    Coded(Bits),
     /// Group and code.
     Pairs(Pairs),
 }
@@ -63,62 +62,185 @@ pub(crate) struct Seen {
 
 impl Seen {
     fn new(known: ValueCodes) -> Seen {
-        let sets = Sets::Bits { rows: Vec::new(), words: 0, set: 0 };
+        let sets = match &known {
+            ValueCodes::Whole(_) => Sets::Near { base: None, bits: Bits::default() },
+            ValueCodes::Text(..) => Sets::Coded(Bits::default()),
+        };
         Seen { groups: 0, known, sets, codes: Vec::new() }
     }
 
+    /// Adds codes to groups.
     fn add(&mut self, entries: impl Iterator<Item = (u32, u32)>) {
         match &mut self.sets {
+            Sets::Near { .. } => {}
             Sets::Pairs(pairs) => {
                 pairs.ensure(self.groups, self.known.len());
                 for (group, code) in entries {
                     pairs.number(group, code);
                 }
             }
-            Sets::Bits { rows, words, set } => {
-                for (group, code) in entries {
-                    let row = &mut rows[group as usize];
-                    let (word, bit) = ((code >> 6) as usize, 1u64 << (code & 63));
-                    if word >= row.len() {
-                        let grown = (word + 1).max(row.len() + row.len() / 2);
-                        *words += grown - row.len();
-                        row.resize(grown, 0);
+            Sets::Coded(bits) => {
+                entries.for_each(|(group, code)| bits.add(group, u64::from(code)));
+                if bits.are_mostly_empty() {
+                    let mut pairs = Pairs::default();
+                    pairs.ensure(self.groups, self.known.len());
+                    for (group, code) in bits.entries() {
+                        pairs.number(group, code as u32);
                     }
-                    *set += usize::from(row[word] & bit == 0);
-                    row[word] |= bit;
+                    self.sets = Sets::Pairs(pairs);
                 }
             }
         }
-        self.thin_out();
     }
 
-    /// Goes over to pairs when the sets are mostly empty.
-    fn thin_out(&mut self) {
-        let Sets::Bits { rows, words, set } = &self.sets else { return };
-        if *words <= ALWAYS_WORDS + set * WORDS_FOR_EACH {
-            return;
+    /// Goes over to codes where the numbers do not lie near each other.
+    fn code(&mut self) {
+        let none = Sets::Coded(Bits::of_groups(self.groups));
+        match std::mem::replace(&mut self.sets, none) {
+            Sets::Near { base, bits } => {
+                let base = i128::from(base.unwrap_or(0));
+                let known = &mut self.known;
+                let mut codes = Vec::new();
+                for (group, place) in bits.entries() {
+                    if let ValueCodes::Whole(known) = known {
+                        codes.push((group, known.intern_wide(base + i128::from(place))));
+                    }
+                }
+                self.add(codes.into_iter());
+            }
+            sets => self.sets = sets,
         }
-        let mut pairs = Pairs::default();
-        pairs.ensure(self.groups, self.known.len());
-        for (group, code) in entries(rows) {
-            pairs.number(group, code);
+    }
+
+    /// Adds numbers to groups where they lie near those that are known; `None` stands for no number. Otherwise some
+    /// may have been added: adding them again changes nothing.
+    fn add_near(&mut self, groups: &[u32], values: impl Iterator<Item = Option<i64>>) -> bool {
+        let Sets::Near { base, bits } = &mut self.sets else { return false };
+        for (&group, value) in groups.iter().zip(values) {
+            let Some(value) = value.filter(|_| group != 0) else { continue };
+            let from = base.unwrap_or(i64::MIN);
+            let mut place = value.wrapping_sub(from) as u64;
+            if base.is_none() || place >= NEAR {
+                match bits.reach(base, value) {
+                    Some(reached) => place = reached,
+                    None => return false,
+                }
+            }
+            bits.add(group, place);
         }
-        self.sets = Sets::Pairs(pairs);
+        !bits.are_mostly_empty()
     }
 }
 
-/// The codes of each group.
-fn entries(rows: &[Vec<u64>]) -> impl Iterator<Item = (u32, u32)> {
-    rows.iter().enumerate().flat_map(|(group, row)| {
-        row.iter().enumerate().flat_map(move |(at, &word)| {
-            let mut left = word;
-            std::iter::from_fn(move || {
-                let bit = left.trailing_zeros();
-                left &= left.wrapping_sub(1);
-                (bit < 64).then_some((group as u32, at as u32 * 64 + bit))
+/// Numbers lie near each other when so many bits hold them.
+const NEAR: u64 = 1 << 22;
+/// Sets of bits may take this much (64 MiB), and beyond it this much for each value that is set: what
+/// a pair takes.
+const ALWAYS_WORDS: usize = 8 << 20;
+const WORDS_FOR_EACH: usize = 4;
+
+/// A set of bits for each group, as far as they reach.
+#[derive(Clone, Default)]
+struct Bits {
+    rows: Vec<Vec<u64>>,
+    /// Words of all groups.
+    words: usize,
+    /// How many words there were when the bits were counted last.
+    counted: usize,
+}
+
+impl Bits {
+    fn of_groups(groups: usize) -> Bits {
+        Bits { rows: vec![Vec::new(); groups], ..Bits::default() }
+    }
+
+    #[inline]
+    fn add(&mut self, group: u32, place: u64) {
+        let row = &mut self.rows[group as usize];
+        let (word, bit) = ((place >> 6) as usize, 1u64 << (place & 63));
+        match row.get_mut(word) {
+            Some(word) => *word |= bit,
+            None => {
+                let len = row.len();
+                self.words += grow(row, word + 1);
+                debug_assert!(row.len() > len);
+                row[word] |= bit;
+            }
+        }
+    }
+
+    /// Adds the bits of a set to a group, so many words further on.
+    fn add_all(&mut self, group: u32, words: &[u64], shift: usize) {
+        let words = &words[..words.iter().rposition(|word| *word != 0).map_or(0, |last| last + 1)];
+        let row = &mut self.rows[group as usize];
+        if row.len() < words.len() + shift && !words.is_empty() {
+            self.words += grow(row, words.len() + shift);
+        }
+        row.iter_mut().skip(shift).zip(words).for_each(|(to, from)| *to |= from);
+    }
+
+    /// Makes room for a number before or behind those from a base on, and says its place; `None` where it lies too
+    /// far away.
+    #[cold]
+    fn reach(&mut self, base: &mut Option<i64>, value: i64) -> Option<u64> {
+        let low = value & !63;
+        let Some(from) = *base else {
+            *base = Some(low);
+            return Some((value - low) as u64);
+        };
+        let longest = self.rows.iter().map(Vec::len).max().unwrap_or(0) as i128;
+        let end = i128::from(from) + 64 * longest;
+        if value >= from || end - i128::from(low) > i128::from(NEAR) {
+            return None;
+        }
+        // Some way further down, so that numbers that come down one by one cost little.
+        let spare = (i128::from(from) - longest * 32).max(end - i128::from(NEAR));
+        let low = (spare.max(i128::from(i64::MIN)) as i64 & !63).min(low);
+        self.shift(((from - low) / 64) as usize);
+        *base = Some(low);
+        Some((value - low) as u64)
+    }
+
+    /// Moves all bits so many words further on.
+    fn shift(&mut self, words: usize) {
+        for row in self.rows.iter_mut().filter(|row| !row.is_empty()) {
+            row.splice(0..0, std::iter::repeat_n(0, words));
+            self.words += words;
+        }
+    }
+
+    /// Whether pairs would take less.
+    fn are_mostly_empty(&mut self) -> bool {
+        // Counted again only when there is a quarter more.
+        if self.words <= ALWAYS_WORDS || self.words < self.counted + self.counted / 4 {
+            return false;
+        }
+        self.counted = self.words;
+        let set = |row: &Vec<u64>| row.iter().map(|word| word.count_ones() as usize).sum::<usize>();
+        let set: usize = self.rows.iter().map(set).sum();
+        self.words > ALWAYS_WORDS + set * WORDS_FOR_EACH
+    }
+
+    /// The places of each group.
+    fn entries(&self) -> impl Iterator<Item = (u32, u64)> + '_ {
+        self.rows.iter().enumerate().flat_map(|(group, row)| {
+            row.iter().enumerate().flat_map(move |(at, &word)| {
+                let mut left = word;
+                std::iter::from_fn(move || {
+                    let bit = left.trailing_zeros();
+                    left &= left.wrapping_sub(1);
+                    (bit < 64).then_some((group as u32, at as u64 * 64 + u64::from(bit)))
+                })
             })
         })
-    })
+    }
+}
+
+/// Makes a row at least so long; how many words were added.
+fn grow(row: &mut Vec<u64>, words: usize) -> usize {
+    let before = row.len();
+    row.resize(words.max(before + before / 2), 0);
+    row.len() - before
 }
 
 impl GroupState for Seen {
@@ -129,26 +251,82 @@ impl GroupState for Seen {
     }
     fn resize(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
-        if let Sets::Bits { rows, .. } = &mut self.sets {
-            rows.resize(self.groups, Vec::new());
+        if let Sets::Near { bits, .. } | Sets::Coded(bits) = &mut self.sets {
+            bits.rows.resize(self.groups, Vec::new());
         }
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        let groups = rows.groups;
+        let are_near = match &rows.args[0].data {
+            Data::I64(v) => {
+                self.add_near(groups, v.iter().map(|&v| (v != MISSING_I64).then_some(v)))
+            }
+            Data::I32(v) => {
+                let one = |&v: &i32| (v != MISSING_I32).then_some(i64::from(v));
+                self.add_near(groups, v.iter().map(one))
+            }
+            _ => false,
+        };
+        if are_near {
+            return Ok(());
+        }
+        self.code();
         let mut codes = std::mem::take(&mut self.codes);
         self.known.codes(rows.args[0], &mut codes);
         let present = |&(&g, &code): &(&u32, &u32)| g != 0 && code != MISSING_CODE;
-        self.add(rows.groups.iter().zip(&codes).filter(present).map(|(&g, &code)| (g, code)));
+        self.add(groups.iter().zip(&codes).filter(present).map(|(&g, &code)| (g, code)));
         self.codes = codes;
         Ok(())
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        if let (Sets::Near { base, bits }, Sets::Near { base: theirs, bits: from }) =
+            (&mut self.sets, &other.sets)
+        {
+            let Some(theirs) = *theirs else { return Ok(()) };
+            let longest = from.rows.iter().map(Vec::len).max().unwrap_or(0) as i64;
+            let last = theirs.saturating_add(longest * 64 - 1);
+            let reached = |base: &mut Option<i64>, bits: &mut Bits, value: i64| {
+                let place = base.map(|base| value.wrapping_sub(base) as u64);
+                match place.filter(|place| *place < NEAR) {
+                    Some(place) => Some(place),
+                    None => bits.reach(base, value),
+                }
+            };
+            let first = reached(base, bits, theirs);
+            if first.is_some()
+                && reached(base, bits, last).is_some()
+                && let Some(mine) = *base
+            {
+                let shift = ((theirs - mine) / 64) as usize;
+                for (&to, row) in map.iter().zip(&from.rows).filter(|(to, _)| **to != 0) {
+                    bits.add_all(to, row, shift);
+                }
+                if !bits.are_mostly_empty() {
+                    return Ok(());
+                }
+            }
+        }
+        let mut coded = None;
+        let other = match &other.sets {
+            Sets::Near { .. } => {
+                let coded = coded.insert(other.clone());
+                coded.code();
+                &*coded
+            }
+            _ => other,
+        };
+        self.code();
         let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
         let here = |(group, code): (u32, u32)| (map[group as usize], codes[code as usize]);
         let kept = |(group, _): &(u32, u32)| *group != 0;
         match &other.sets {
-            Sets::Bits { rows, .. } => self.add(entries(rows).map(here).filter(kept)),
+            Sets::Near { .. } => {}
+            Sets::Coded(bits) => {
+                let entries = bits.entries().map(|(group, code)| (group, code as u32));
+                self.add(entries.map(here).filter(kept));
+            }
             Sets::Pairs(pairs) => self.add(pairs.pairs().iter().copied().map(here).filter(kept)),
         }
         Ok(())
@@ -160,13 +338,20 @@ impl GroupState for Seen {
 
     fn size_bytes(&self) -> usize {
         let sets = match &self.sets {
-            Sets::Bits { rows, words, .. } => size_of_val(rows.as_slice()) + words * 8,
+            Sets::Near { bits, .. } | Sets::Coded(bits) => {
+                size_of_val(bits.rows.as_slice()) + bits.words * 8
+            }
             Sets::Pairs(pairs) => pairs.size_bytes(),
         };
         self.known.size_bytes() + sets
     }
 
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        if let Sets::Near { .. } = self.sets {
+            let mut coded = self.clone();
+            coded.code();
+            return coded.encode(groups, to);
+        }
         let mut locals = Locals::default();
         let mut of_group: Vec<Vec<u32>> = vec![Vec::new(); groups.len()];
         let mut add = |(group, code): (u32, u32)| {
@@ -175,7 +360,10 @@ impl GroupState for Seen {
             }
         };
         match &self.sets {
-            Sets::Bits { rows, .. } => entries(rows).for_each(&mut add),
+            Sets::Near { .. } => {}
+            Sets::Coded(bits) => {
+                bits.entries().map(|(group, code)| (group, code as u32)).for_each(&mut add);
+            }
             Sets::Pairs(pairs) => pairs.pairs().iter().copied().for_each(&mut add),
         }
         self.known.encode(&locals, to);
@@ -187,6 +375,7 @@ impl GroupState for Seen {
     }
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        self.code();
         let codes = self.known.decode(from)?;
         let n = from.count()?;
         GroupState::resize(self, n + 1);
@@ -211,8 +400,8 @@ impl GroupAggregate for Distinct {
         let seen = state;
         let mut counts = vec![0i64; seen.groups.max(1)];
         match &seen.sets {
-            Sets::Bits { rows, .. } => {
-                for (count, row) in counts.iter_mut().zip(rows) {
+            Sets::Near { bits, .. } | Sets::Coded(bits) => {
+                for (count, row) in counts.iter_mut().zip(&bits.rows) {
                     *count = row.iter().map(|w| i64::from(w.count_ones())).sum();
                 }
             }
@@ -235,6 +424,14 @@ mod tests {
     use crate::aggregate::{Aggregate, State};
     use oeuvre_columns::Kind;
     use oeuvre_columns::column::{Column, Data};
+    use proptest::prelude::*;
+
+    fn counts(state: &dyn State) -> Vec<i64> {
+        match Distinct.finish(state, &[]).unwrap().data {
+            Data::I64(v) => v,
+            _ => Vec::new(),
+        }
+    }
 
     #[test]
     fn many_groups_with_far_apart_values_go_over_to_pairs_and_count_the_same() {
@@ -249,22 +446,58 @@ mod tests {
             matches!(seen.sets, Sets::Pairs(_)),
             "40,000 sets of up to 40,000 bits are mostly empty"
         );
-        // Where they are not, each bit that is set is counted once, so that they stay sets.
         let mut dense = Seen::new(ValueCodes::new(Kind::Number { scale: 0 }));
         dense.resize(2);
-        for piece in 0..2 {
-            let groups = vec![1; n as usize];
-            dense.update(Rows { groups: &groups, args: &[&column], piece }).unwrap();
-        }
-        assert!(matches!(dense.sets, Sets::Bits { set, .. } if set == n as usize));
+        let groups = vec![1; n as usize];
+        dense.update(Rows { groups: &groups, args: &[&column], piece: 0 }).unwrap();
+        assert!(matches!(dense.sets, Sets::Near { .. }));
         let mut one = seen.fresh();
         one.resize(2);
         one.merge(&seen, &vec![1; n as usize + 1]).unwrap();
-        let counts = |s: &dyn State| match Distinct.finish(s, &[]).unwrap().data {
-            Data::I64(v) => v,
-            _ => Vec::new(),
-        };
         assert_eq!(counts(one.as_ref()), [i64::from(n)]);
         assert_eq!(counts(&seen), vec![1; n as usize]);
+    }
+
+    type Row = (u32, Option<i64>);
+
+    fn seen(rows: &[Row]) -> Seen {
+        let mut seen = Seen::new(ValueCodes::new(Kind::Number { scale: 0 }));
+        seen.resize(4);
+        for rows in rows.chunks(5) {
+            let groups: Vec<u32> = rows.iter().map(|r| r.0).collect();
+            let column =
+                Column::from(Data::I64(rows.iter().map(|r| r.1.unwrap_or(i64::MIN)).collect()));
+            seen.update(Rows { groups: &groups, args: &[&column], piece: 0 }).unwrap();
+        }
+        seen
+    }
+
+    fn row() -> impl Strategy<Value = Row> {
+        let near = -300i64..300;
+        let value = prop_oneof![
+            20 => near.clone(), 4 => near.prop_map(|v| v * 4000), 1 => any::<i64>(), 1 => Just(i64::MIN + 1), 1 => Just(i64::MAX)
+        ];
+        (0u32..4, proptest::option::weighted(0.9, value))
+    }
+
+    proptest! {
+        #[test]
+        fn values_are_counted_once_wherever_they_lie_and_however_they_come(
+            mut rows in proptest::collection::vec(row(), 0..60), at in 0usize..60, are_near in any::<bool>(),
+        ) {
+            if are_near {
+                rows.retain(|(_, v)| v.is_none_or(|v| v.abs() < 300));
+            }
+            let (first, second) = rows.split_at(at.min(rows.len()));
+            let (mut merged, other) = (seen(first), seen(second));
+            // Group 3 goes to group 1, and group 2 is left out.
+            let map = [0, 1, 0, 1];
+            merged.merge(&other, &map).unwrap();
+            let mut plain = vec![std::collections::BTreeSet::new(); 4];
+            first.iter().for_each(|&(g, v)| plain[g as usize].extend(v));
+            second.iter().for_each(|&(g, v)| plain[map[g as usize] as usize].extend(v));
+            let expected: Vec<i64> = plain[1..].iter().map(|set| set.len() as i64).collect();
+            prop_assert_eq!(counts(&merged), expected);
+        }
     }
 }

@@ -391,16 +391,24 @@ impl<'a> AllRows<'a> {
             Calc::Walked(function) => {
                 let x = arg(0);
                 let descending = window.descending == Some(true);
-                let mut by: Vec<Ordinals> = Vec::new();
-                for reference in &window.along {
-                    if let Reference::Value(built) = reference {
-                        by.push(Ordinals::of(self.column(built.operand), descending));
-                    }
+                let column = |reference: &Reference| match reference {
+                    Reference::Value(built) => Some(self.column(built.operand)),
+                    _ => None,
+                };
+                let mut along: Vec<(&Column, bool)> =
+                    window.along.iter().filter_map(column).map(|c| (c, descending)).collect();
+                if let (true, Some(descending)) = (along.is_empty(), window.descending) {
+                    along.push((x, descending));
                 }
-                if let (true, Some(descending)) = (by.is_empty(), window.descending) {
-                    by.push(Ordinals::of(x, descending));
+                // Rows that stand in the order of the last one need not be put in it.
+                let is_settled =
+                    along.last().is_some_and(|(c, down)| !down && Ordinals::are_grown(c));
+                if is_settled {
+                    along.pop();
                 }
-                let cells = Partitions::new(partition, &by, None);
+                let by: Vec<Ordinals> =
+                    along.into_iter().map(|(c, descending)| Ordinals::of(c, descending)).collect();
+                let cells = Partitions::new(partition, &by, is_settled, None);
                 let condition = window.condition.map(|c| self.column(c.operand));
                 let (kind, empty) = (window.args[0].kind, &Value::Missing);
                 let column = function.work_out(&cells, &Argument { x, kind, condition, empty });

@@ -36,13 +36,9 @@ impl Ordinals {
     /// last.
     pub(crate) fn of(column: &Column, descending: bool) -> Ordinals {
         match &column.data {
-            Data::I64(v) => {
-                whole(v.iter().map(|&x| (x != i64::MIN).then_some(i128::from(x))), descending)
-            }
+            Data::I64(v) => near(v, |&x| (x != i64::MIN).then_some(x), descending),
             Data::I128(v) => whole(v.iter().map(|&x| (x != i128::MIN).then_some(x)), descending),
-            Data::I32(v) => {
-                whole(v.iter().map(|&x| (x != i32::MIN).then_some(i128::from(x))), descending)
-            }
+            Data::I32(v) => near(v, |&x| (x != i32::MIN).then_some(i64::from(x)), descending),
             Data::Bool(v) => whole(v.iter().map(|&x| (x < 2).then_some(i128::from(x))), descending),
             Data::F64(v) => whole(
                 v.iter().map(|&x| {
@@ -63,6 +59,46 @@ impl Ordinals {
             }
         }
     }
+}
+
+impl Ordinals {
+    /// Whether the values of a column grow from each cell to the next one, so that no two are the same.
+    pub(crate) fn are_grown(column: &Column) -> bool {
+        fn grow<T: PartialOrd>(values: &[T]) -> bool {
+            values.is_sorted_by(|a, b| a < b)
+        }
+        // What is missing is the least there is.
+        match &column.data {
+            Data::I64(v) => v.first().is_none_or(|&x| x != i64::MIN) && grow(v),
+            Data::I32(v) => v.first().is_none_or(|&x| x != i32::MIN) && grow(v),
+            _ => false,
+        }
+    }
+
+    /// Those of some cells, in their order.
+    pub(crate) fn gather(&self, cells: &[u32]) -> Ordinals {
+        let values = cells.iter().map(|&cell| self.values[cell as usize]).collect();
+        Ordinals { values, largest: self.largest }
+    }
+}
+
+/// As [`whole`], of numbers in 64 bits.
+fn near<T>(values: &[T], value: impl Fn(&T) -> Option<i64> + Copy, descending: bool) -> Ordinals {
+    let (mut low, mut high) = (i64::MAX, i64::MIN);
+    for v in values.iter().filter_map(value) {
+        (low, high) = (low.min(v), high.max(v));
+    }
+    // As far apart as they can be, a missing one has no number behind them.
+    if low > high || high.wrapping_sub(low) as u64 == u64::MAX {
+        return whole(values.iter().map(|v| value(v).map(i128::from)), descending);
+    }
+    let missing = missing_after(high.wrapping_sub(low) as u64);
+    let one = |v: &T| match value(v) {
+        None => missing,
+        Some(v) if descending => high.wrapping_sub(v) as u64,
+        Some(v) => v.wrapping_sub(low) as u64,
+    };
+    Ordinals { values: values.iter().map(one).collect(), largest: missing }
 }
 
 fn whole(values: impl Iterator<Item = Option<i128>> + Clone, descending: bool) -> Ordinals {
@@ -245,8 +281,15 @@ mod tests {
         }
 
         #[test]
-        fn ordinals_sort_as_values_do(values in proptest::collection::vec(proptest::option::of(prop_oneof![-9i128..9, any::<i128>().prop_map(|v| v >> 1)]), 1..60), descending in any::<bool>()) {
-            let column = Column::from(Data::I128(values.iter().map(|v| v.unwrap_or(i128::MIN)).collect()));
+        fn ordinals_sort_as_values_do(values in proptest::collection::vec(proptest::option::of(prop_oneof![-9i128..9, any::<i64>().prop_map(|v| i128::from(v.max(-i64::MAX))), any::<i128>().prop_map(|v| v >> 1)]), 1..60), narrow in any::<bool>(), descending in any::<bool>()) {
+            let values: Vec<Option<i128>> = match narrow {
+                true => values.into_iter().map(|v| v.map(|v| v.clamp(-i128::from(i64::MAX), i128::from(i64::MAX)))).collect(),
+                false => values,
+            };
+            let column = match narrow {
+                true => Column::from(Data::I64(values.iter().map(|v| v.map_or(i64::MIN, |v| v as i64)).collect())),
+                false => Column::from(Data::I128(values.iter().map(|v| v.unwrap_or(i128::MIN)).collect())),
+            };
             let it = Ordinals::of(&column, descending);
             for (a, x) in values.iter().zip(&it.values) {
                 prop_assert!(*x <= it.largest);

@@ -4,7 +4,7 @@
 //! a walk is one of the calendar: periods without a cell are steps, too ([`Calendar`]).
 
 use super::order::{Ordinals, sorted};
-use super::{Walks, partition_ordinals, runs};
+use super::{Walks, partition_bound, partition_ordinals, runs};
 use oeuvre_columns::column::NO_NUMBER;
 use std::cell::OnceCell;
 
@@ -16,10 +16,64 @@ pub struct Partitions {
     order: OnceCell<Vec<u32>>,
     /// Whether the cells are walked as they stand.
     pub(super) in_order: bool,
+    /// The steps of the walk, where they are few.
+    pub(super) steps: Option<Steps>,
     /// The calendar, where a period is walked.
     pub(super) calendar: Option<Calendar>,
     /// Cells whose place owes to the order of the cells alone.
     pub(crate) ties_broken: u64,
+}
+
+/// The steps of a walk, many cells on each: those of one step are walked as they stand.
+pub(super) struct Steps {
+    /// The step of each cell, counted through all partitions; [`NO_NUMBER`] for one that is not walked.
+    pub(super) of_cell: Vec<u32>,
+    /// How many steps a partition has.
+    pub(super) each: usize,
+    /// How many cells are on each step.
+    pub(super) cells: Vec<u32>,
+}
+
+impl Steps {
+    /// The steps of cells by one column; `None` where they are not few.
+    fn new(number: &[u32], by: &Ordinals) -> Option<Steps> {
+        /// So many counts stay in a near cache.
+        const MOST: usize = 1 << 20;
+        let each = usize::try_from(by.largest).ok()?.checked_add(1)?;
+        let all = each.checked_mul(usize::try_from(partition_bound(number)).ok()?)?;
+        if all > MOST || all > number.len() / 4 {
+            return None;
+        }
+        let mut cells = vec![0; all];
+        let step = |(&partition, &value): (&u32, &u64)| match partition {
+            NO_NUMBER => NO_NUMBER,
+            partition => {
+                let step = partition as usize * each + value as usize;
+                cells[step] += 1;
+                step as u32
+            }
+        };
+        let of_cell = number.iter().zip(&by.values).map(step).collect();
+        Some(Steps { of_cell, each, cells })
+    }
+
+    /// The cells in their order.
+    fn order(&self) -> Vec<u32> {
+        let mut at = 0;
+        let mut places: Vec<u32> = Vec::with_capacity(self.cells.len());
+        for cells in &self.cells {
+            places.push(at);
+            at += cells;
+        }
+        let mut order = vec![0; self.of_cell.len()];
+        for (cell, &step) in self.of_cell.iter().enumerate() {
+            // Those that are not walked stand behind all others.
+            let place = places.get_mut(step as usize).unwrap_or(&mut at);
+            order[*place as usize] = cell as u32;
+            *place += 1;
+        }
+        order
+    }
 }
 
 /// Periods that are walked one calendar step at a time.
@@ -33,33 +87,54 @@ pub(crate) struct Calendar {
 }
 
 impl Partitions {
-    /// Partitions walked by some columns, of which the first counts most.
-    pub(crate) fn new(number: Vec<u32>, by: &[Ordinals], calendar: Option<Calendar>) -> Partitions {
-        let in_order = by.is_empty();
-        if in_order {
-            return Partitions {
-                number,
-                order: OnceCell::new(),
-                in_order,
-                calendar,
-                ties_broken: 0,
-            };
-        }
-        let partitions = partition_ordinals(&number);
-        let all: Vec<&Ordinals> = std::iter::once(&partitions).chain(by).collect();
-        let order = sorted(number.len(), &all);
-        let same = |a: u32, b: u32| by.iter().all(|o| o.values[a as usize] == o.values[b as usize]);
-        let tied = |run: &[u32]| -> u64 {
-            let equal = run.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
-            equal.map(|e| e.len() as u64).sum()
+    /// Partitions walked by some columns, of which the first counts most. What they leave open is decided by the
+    /// order of the cells; where that is what was asked for, it `is_settled`.
+    pub(crate) fn new(
+        number: Vec<u32>,
+        by: &[Ordinals],
+        is_settled: bool,
+        calendar: Option<Calendar>,
+    ) -> Partitions {
+        let mut it = Partitions {
+            number,
+            order: OnceCell::new(),
+            in_order: by.is_empty(),
+            steps: None,
+            calendar,
+            ties_broken: 0,
         };
-        let ties_broken = runs(&order, &number).map(tied).sum();
-        Partitions { number, order: order.into(), in_order, calendar, ties_broken }
+        match by {
+            [] => return it,
+            [one] => it.steps = Steps::new(&it.number, one),
+            _ => {}
+        }
+        if let Some(steps) = &it.steps {
+            let tied = |n: &&u32| **n > 1 && !is_settled;
+            it.ties_broken = steps.cells.iter().filter(tied).map(|n| u64::from(*n)).sum();
+            return it;
+        }
+        let partitions = partition_ordinals(&it.number);
+        let all: Vec<&Ordinals> = std::iter::once(&partitions).chain(by).collect();
+        let order = sorted(it.number.len(), &all);
+        if !is_settled {
+            let same =
+                |a: u32, b: u32| by.iter().all(|o| o.values[a as usize] == o.values[b as usize]);
+            let tied = |run: &[u32]| -> u64 {
+                let equal = run.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
+                equal.map(|e| e.len() as u64).sum()
+            };
+            it.ties_broken = runs(&order, &it.number).map(tied).sum();
+        }
+        it.order = order.into();
+        it
     }
 
     /// The cells in the order in which they are walked, partition by partition.
     pub(super) fn order(&self) -> &[u32] {
-        self.order.get_or_init(|| sorted(self.number.len(), &[&partition_ordinals(&self.number)]))
+        self.order.get_or_init(|| match &self.steps {
+            Some(steps) => steps.order(),
+            None => sorted(self.number.len(), &[&partition_ordinals(&self.number)]),
+        })
     }
 
     /// The cells that enter a word's result at one of them, in the order in which they are walked.
@@ -93,5 +168,42 @@ impl Calendar {
 
     pub(super) fn covers(&self, index: i64) -> bool {
         (i64::from(self.range.0)..=i64::from(self.range.1)).contains(&index)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::running::Running;
+    use super::super::{Argument, Taking};
+    use super::*;
+    use oeuvre_columns::column::{Column, Data, MISSING_I64};
+    use oeuvre_columns::{Kind, Value};
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn few_steps_are_walked_as_many_are(
+            cells in proptest::collection::vec((0u32..4, proptest::option::of(-3i64..9), proptest::option::of(-99i64..99)), 200..400),
+            is_settled in any::<bool>(),
+        ) {
+            let number: Vec<u32> = cells.iter().map(|c| if c.0 == 3 { NO_NUMBER } else { c.0 }).collect();
+            let values = |of: fn(&(u32, Option<i64>, Option<i64>)) -> Option<i64>| {
+                Column::from(Data::I64(cells.iter().map(|c| of(c).unwrap_or(MISSING_I64)).collect()))
+            };
+            let (by, x) = (Ordinals::of(&values(|c| c.1), false), values(|c| c.2));
+            let nothing = Ordinals { values: vec![0; cells.len()], largest: 0 };
+            let few = Partitions::new(number.clone(), &[by.clone()], is_settled, None);
+            let many = Partitions::new(number, &[by, nothing], is_settled, None);
+            prop_assert!(few.steps.is_some() && many.steps.is_none());
+            let walked = |it: &Partitions| runs(it.order(), &it.number).map(<[u32]>::to_vec).collect::<Vec<_>>();
+            prop_assert_eq!(walked(&few), walked(&many));
+            prop_assert_eq!(few.ties_broken, many.ties_broken);
+            let kind = Kind::Number { scale: 0 };
+            let of = Argument { x: &x, kind, condition: None, empty: &Value::Missing };
+            let [few, many] = [few, many].map(|it| Running(Taking::Sum).work_out(&it, &of).unwrap());
+            for cell in 0..cells.len() {
+                prop_assert_eq!(few.value(kind, cell), many.value(kind, cell));
+            }
+        }
     }
 }

@@ -21,7 +21,7 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
-use super::partition::Partitions;
+use super::partition::{Partitions, Steps};
 use super::{Argument, Calc, Parts, Said, Taking, Walks};
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data, MISSING_I64};
@@ -40,6 +40,12 @@ impl Walks for Running {
     fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow> {
         if let (Taking::Sum, Data::I64(v), true) = (self.0, &of.x.data, cells.in_order)
             && let Some(sums) = running_in_order(&cells.number, v)
+        {
+            return Ok(Column::from(Data::I64(sums)));
+        }
+        if let (Taking::Sum, Data::I64(v), Some(steps), None, None) =
+            (self.0, &of.x.data, &cells.steps, &cells.calendar, of.condition)
+            && let Some(sums) = running_by_steps(steps, v)
         {
             return Ok(Column::from(Data::I64(sums)));
         }
@@ -82,6 +88,43 @@ fn running_in_order(partition: &[u32], values: &[i64]) -> Option<Vec<i64>> {
             *sum = before.checked_add(value).filter(|s| *s != MISSING_I64)?;
         }
         out.push(*sum);
+    }
+    Some(out)
+}
+
+/// Running sums of cells whose steps are few, without putting them in order: what the steps before have come to is
+/// where each step begins. `None` when a sum does not fit.
+fn running_by_steps(steps: &Steps, values: &[i64]) -> Option<Vec<i64>> {
+    let add = |sum: &mut i64, value: i64| -> Option<()> {
+        if value != MISSING_I64 {
+            let before = if *sum == MISSING_I64 { 0 } else { *sum };
+            *sum = before.checked_add(value).filter(|s| *s != MISSING_I64)?;
+        }
+        Some(())
+    };
+    // Missing until there is a value.
+    let mut sums = vec![MISSING_I64; steps.cells.len()];
+    for (&step, &value) in steps.of_cell.iter().zip(values) {
+        if let Some(sum) = sums.get_mut(step as usize) {
+            add(sum, value)?;
+        }
+    }
+    for sums in sums.chunks_mut(steps.each) {
+        let mut before = MISSING_I64;
+        for sum in sums {
+            let of_step = std::mem::replace(sum, before);
+            add(&mut before, of_step)?;
+        }
+    }
+    let mut out = Vec::with_capacity(values.len());
+    for (&step, &value) in steps.of_cell.iter().zip(values) {
+        match sums.get_mut(step as usize) {
+            Some(sum) => {
+                add(sum, value)?;
+                out.push(*sum);
+            }
+            None => out.push(MISSING_I64),
+        }
     }
     Some(out)
 }
