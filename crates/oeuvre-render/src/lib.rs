@@ -167,7 +167,9 @@ pub fn write_part_headings(
 
 /// A part of a table in a format that is written part by part; nothing in others.
 pub fn write_part(grid: &Grid, settings: &Settings<'_>) -> Vec<u8> {
-    let mut out = Vec::new();
+    /// So many bytes have most fields.
+    const FIELD: usize = 8;
+    let mut out = Vec::with_capacity(grid.lines.len() * grid.columns.len() * FIELD);
     if let Some(parts) = settings.format.0.parts() {
         // Writing to memory does not fail.
         let _ = parts.lines(grid, settings.style, &mut out);

@@ -22,6 +22,7 @@ mod markdown;
 mod page;
 #[cfg(feature = "png")]
 mod png;
+mod row_buffer;
 mod separated;
 mod svg;
 mod text;

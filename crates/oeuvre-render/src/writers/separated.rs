@@ -3,6 +3,7 @@
 //! What listings of millions of rows are made of (decimals, dates, texts that need no quotes) is written straight
 //! from its column; everything else goes by way of the layout. A test compares both.
 
+use super::row_buffer::{Dates, Field, MOST_SCALE, RowBuffer};
 use super::{FileType, PartWriter, Writer};
 use crate::Settings;
 use crate::document::Document;
@@ -10,7 +11,6 @@ use crate::layout::{Layout, Slot};
 use crate::style::Style;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};
-use oeuvre_columns::value::calendar::civil_from_days;
 use oeuvre_columns::{Kind, Value};
 use oeuvre_core::Grid;
 use std::io::{self, Write};
@@ -87,9 +87,9 @@ impl PartWriter for Separated {
 /// straight from its column.
 enum Fields<'a> {
     Decimals(&'a [i64], u8),
-    Dates(&'a [i32]),
-    /// The codes, their texts, and which of them need quotes; none are told where there are many.
-    Texts(&'a [u32], &'a Dictionary, Vec<bool>),
+    Dates(&'a [i32], Dates),
+    /// The codes, their texts, and those that are short and need no quotes; none are told where there are many.
+    Texts(&'a [u32], &'a Dictionary, Vec<Option<Field>>),
     /// Anything else, a value at a time.
     Values(Slot),
 }
@@ -110,16 +110,21 @@ fn fields<'a>(layout: &Layout<'a>, slot: Slot, separator: u8) -> Fields<'a> {
     };
     if let Some((cells, kind)) = column {
         match (&cells.data, kind) {
-            (Data::I64(v), Kind::Number { scale }) if layout.signs().is_none() => {
+            (Data::I64(v), Kind::Number { scale })
+                if layout.signs().is_none() && scale <= MOST_SCALE =>
+            {
                 return Fields::Decimals(v, scale);
             }
-            (Data::I32(v), Kind::Date) => return Fields::Dates(v),
+            (Data::I32(v), Kind::Date) => return Fields::Dates(v, Dates::of(v)),
             (Data::Codes(v), _) => {
                 let few = cells.dictionary.len() <= FEW_TEXTS.min(v.len());
-                let quoted = |t: &str| needs_quotes(t, separator, layout.slots.len() == 1);
-                let quoted =
-                    cells.dictionary.iter().take(if few { FEW_TEXTS } else { 0 }).map(quoted);
-                return Fields::Texts(v, &cells.dictionary, quoted.collect());
+                let plain = |t: &str| match needs_quotes(t, separator, layout.slots.len() == 1) {
+                    true => None,
+                    false => Field::of(t.as_bytes()),
+                };
+                let plain =
+                    cells.dictionary.iter().take(if few { FEW_TEXTS } else { 0 }).map(plain);
+                return Fields::Texts(v, &cells.dictionary, plain.collect());
             }
             _ => {}
         }
@@ -128,86 +133,60 @@ fn fields<'a>(layout: &Layout<'a>, slot: Slot, separator: u8) -> Fields<'a> {
 }
 
 fn rows(layout: &Layout<'_>, separator: u8, out: &mut dyn Write) -> io::Result<()> {
-    let mut record: Vec<u8> = Vec::with_capacity(BUFFER + (BUFFER >> 2));
+    let mut record = RowBuffer::new(BUFFER + (BUFFER >> 2));
     let alone = layout.slots.len() == 1;
     let columns: Vec<Fields<'_>> =
         layout.slots.iter().map(|&slot| fields(layout, slot, separator)).collect();
+    let mut other = Vec::new();
     for &row in &layout.rows {
+        record.room(columns.len());
         for (i, column) in columns.iter().enumerate() {
             if i > 0 {
-                record.push(separator);
+                record.byte(separator);
             }
             match column {
                 Fields::Decimals(v, scale) if v[row.line] != MISSING_I64 => {
-                    push_decimal(&mut record, v[row.line], *scale);
+                    record.decimal(v[row.line], *scale);
+                    continue;
                 }
-                Fields::Dates(v) if v[row.line] != MISSING_I32 => {
-                    push_date(&mut record, v[row.line]);
+                Fields::Dates(v, dates) if v[row.line] != MISSING_I32 => {
+                    record.field(&dates.field(v[row.line]));
+                    continue;
                 }
-                Fields::Texts(v, texts, quoted) if v[row.line] != MISSING_CODE => {
+                Fields::Texts(v, texts, plain) if v[row.line] != MISSING_CODE => {
                     let code = v[row.line];
-                    match quoted.get(code as usize) {
-                        Some(false) => record.extend_from_slice(texts.text(code).as_bytes()),
-                        _ => push_field(&mut record, texts.text(code), separator, alone),
+                    if let Some(Some(field)) = plain.get(code as usize) {
+                        record.field(field);
+                        continue;
                     }
+                    push_field(&mut other, texts.text(code), separator, alone);
                 }
                 Fields::Values(slot) => match layout.raw(row, *slot) {
-                    Value::Text(text) => push_field(&mut record, &text, separator, alone),
-                    Value::Missing => push_field(&mut record, "", separator, alone),
+                    Value::Text(text) => push_field(&mut other, &text, separator, alone),
+                    Value::Missing => push_field(&mut other, "", separator, alone),
                     value => match layout.signs().filter(|_| layout.kind(*slot).is_number()) {
                         // All digits there are, but with the signs that were asked for.
                         Some(signs) => {
                             let number = layout.with_groups(row, *slot, &value);
-                            push_field(&mut record, &signs.write(&number), separator, alone);
+                            push_field(&mut other, &signs.write(&number), separator, alone);
                         }
                         // No figure, date or period has a sign in it that needs quotes.
-                        None => write!(record, "{value}")?,
+                        None => write!(other, "{value}")?,
                     },
                 },
                 // A line of one blank field would read as no line at all.
-                _ => push_field(&mut record, "", separator, alone),
+                _ => push_field(&mut other, "", separator, alone),
             }
+            record.any(&other, columns.len() - i);
+            other.clear();
         }
-        record.push(b'\n');
-        if record.len() > BUFFER {
-            out.write_all(&record)?;
+        record.byte(b'\n');
+        if record.written().len() > BUFFER {
+            out.write_all(record.written())?;
             record.clear();
         }
     }
-    out.write_all(&record)
-}
-
-/// Adds a whole number with so many of its digits behind the point.
-fn push_decimal(record: &mut Vec<u8>, mantissa: i64, scale: u8) {
-    let mut buffer = itoa::Buffer::new();
-    if scale == 0 {
-        record.extend_from_slice(buffer.format(mantissa).as_bytes());
-        return;
-    }
-    if mantissa < 0 {
-        record.push(b'-');
-    }
-    let digits = buffer.format(mantissa.unsigned_abs()).as_bytes();
-    let scale = usize::from(scale);
-    let (whole, fraction) = digits.split_at(digits.len().saturating_sub(scale));
-    record.extend_from_slice(if whole.is_empty() { b"0" } else { whole });
-    record.push(b'.');
-    record.extend(std::iter::repeat_n(b'0', scale - fraction.len()));
-    record.extend_from_slice(fraction);
-}
-
-/// Adds a date in ISO form.
-fn push_date(record: &mut Vec<u8>, days: i32) {
-    let (year, month, day) = civil_from_days(days);
-    if !(0..10_000).contains(&year) {
-        // Writing to memory does not fail.
-        let _ = write!(record, "{}", Value::Date(days));
-        return;
-    }
-    let two = |n: u32| [b'0' + (n / 10) as u8, b'0' + (n % 10) as u8];
-    let ([a, b], [c, d]) = (two(year as u32 / 100), two(year as u32 % 100));
-    let ([e, f], [g, h]) = (two(month), two(day));
-    record.extend_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h]);
+    out.write_all(record.written())
 }
 
 /// Whether a field must stand in quotes (RFC 4180, 2.6); `alone` where it is the only one of its line.
@@ -233,26 +212,4 @@ fn push_field(record: &mut Vec<u8>, field: &str, separator: u8, alone: bool) {
         record.push(b);
     }
     record.push(b'"');
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use oeuvre_columns::Decimal;
-
-    #[test]
-    fn figures_and_dates_are_written_as_their_values_are() {
-        for mantissa in [0, 5, -5, 99, 100, -12345, i64::MAX, i64::MIN + 1] {
-            for scale in [0, 1, 2, 12, 30] {
-                let mut out = Vec::new();
-                push_decimal(&mut out, mantissa, scale);
-                assert_eq!(out, Decimal::new(i128::from(mantissa), scale).to_string().into_bytes());
-            }
-        }
-        for days in [-719_162, -1, 0, 20_000, 2_932_896] {
-            let mut out = Vec::new();
-            push_date(&mut out, days);
-            assert_eq!(out, Value::Date(days).to_string().into_bytes());
-        }
-    }
 }
