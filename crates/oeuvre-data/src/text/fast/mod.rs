@@ -8,23 +8,38 @@
 //! If you teach a loop another form, the tests at the end compare it with the plain reading of
 //! `kinds/values.rs` on random fields: it may leave a field, but never read it otherwise.
 
+#[cfg(target_arch = "x86_64")]
+mod avx512;
+
 use super::records::Records;
+#[cfg(target_arch = "x86_64")]
+use avx512::Eight;
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE, Texts};
 use oeuvre_columns::column::{MISSING_I32, MISSING_I64};
 use oeuvre_columns::value::calendar::{DAY_MICROS, days_from_civil, days_in_month};
 
-/// Declares a loop that is compiled twice: for the baseline processor, and for one with the bit
-/// manipulation instructions, whose shifts by a variable amount cost a third.
+/// Declares a loop that is compiled for the baseline processor, for one with the bit manipulation instructions,
+/// whose shifts by a variable amount cost a third, and for one that reads eight fields at once.
 macro_rules! for_newer_processors {
-    ($(#[$doc:meta])* $name:ident, $body:ident, ($($arg:ident: $type:ty),*)) => {
+    ($(#[$doc:meta])* $name:ident, $body:ident, $eight:expr, ($($arg:ident: $type:ty),*)) => {
         $(#[$doc])*
         #[allow(unsafe_code)]
         pub(super) fn $name(records: &Records<'_>, column: usize, $($arg: $type),*) -> usize {
             #[cfg(target_arch = "x86_64")]
             {
+                #[target_feature(
+                    enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,bmi1,bmi2,lzcnt,popcnt"
+                )]
+                fn newest(records: &Records<'_>, column: usize, $($arg: $type),*) -> usize {
+                    $eight(records, column, $($arg),*)
+                }
                 #[target_feature(enable = "avx2,bmi1,bmi2,lzcnt,popcnt")]
                 fn newer(records: &Records<'_>, column: usize, $($arg: $type),*) -> usize {
                     $body(records, column, $($arg),*)
+                }
+                if avx512::is_here() {
+                    // SAFETY: the processor has been asked for these features just now.
+                    return unsafe { newest(records, column, $($arg),*) };
                 }
                 if is_x86_feature_detected!("avx2")
                     && is_x86_feature_detected!("bmi1")
@@ -32,7 +47,7 @@ macro_rules! for_newer_processors {
                     && is_x86_feature_detected!("lzcnt")
                     && is_x86_feature_detected!("popcnt")
                 {
-                    // SAFETY: the processor has been asked for these features just now.
+                    // SAFETY: as above.
                     return unsafe { newer(records, column, $($arg),*) };
                 }
             }
@@ -43,19 +58,19 @@ macro_rules! for_newer_processors {
 
 for_newer_processors!(
     /// Numbers with exactly `scale` digits after the point (at most 7); with `None` all fields are left.
-    numbers, numbers_body, (scale: Option<u8>, out: &mut [i64], slow: &mut Vec<u32>)
+    numbers, numbers_body, numbers_eight, (scale: Option<u8>, out: &mut [i64], slow: &mut Vec<u32>)
 );
 for_newer_processors!(
     /// Dates as `YYYY-MM-DD`.
-    dates, dates_body, (out: &mut [i32], slow: &mut Vec<u32>)
+    dates, dates_body, dates_eight, (out: &mut [i32], slow: &mut Vec<u32>)
 );
 for_newer_processors!(
     /// Instants as `YYYY-MM-DDThh:mm:ss`.
-    datetimes, datetimes_body, (out: &mut [i64], slow: &mut Vec<u32>)
+    datetimes, datetimes_body, datetimes_body, (out: &mut [i64], slow: &mut Vec<u32>)
 );
 for_newer_processors!(
     /// Texts of up to 16 bytes that the dictionary has.
-    texts, texts_body, (dictionary: &Texts, out: &mut [u32], slow: &mut Vec<u32>)
+    texts, texts_body, texts_eight, (dictionary: &Texts, out: &mut [u32], slow: &mut Vec<u32>)
 );
 
 /// Leaves all fields that are not blank.
@@ -134,6 +149,115 @@ fn each<T: Copy>(
         };
     }
     left
+}
+
+/// As [`each`], eight records at a time where that can be.
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+#[allow(unsafe_code)]
+fn each_eight<T: Copy>(
+    records: &Records<'_>,
+    column: usize,
+    out: &mut [T],
+    slow: &mut Vec<u32>,
+    missing: T,
+    read: impl Eight<T>,
+) -> usize {
+    use avx512::{MARGIN, ends_of, places};
+    let rows = records.rows();
+    let (data, width) = (records.data, records.width);
+    let last = column + 1 == width;
+    if !records.starts.is_empty() || rows < 16 || data.len() > i32::MAX as usize {
+        return each(records, column, out, slow, missing, read);
+    }
+    if slow.len() < rows {
+        slow.resize(rows, 0);
+    }
+    let mut left = 0;
+    let mut one = |row: usize, slot: &mut T| {
+        let (start, len) = records.field(column, row);
+        if len == 0 {
+            *slot = missing;
+            return;
+        }
+        let value = read.read(data, start, start + len);
+        if value.is_none() {
+            slow[left] = row as u32;
+            left += 1;
+        }
+        *slot = value.unwrap_or(missing);
+    };
+    let (groups, rest) = out[..rows].as_chunks_mut::<8>();
+    for (group, out) in groups.iter_mut().enumerate() {
+        let row = group * 8;
+        let (first, end) = ends_of(records, column, row);
+        prefetch(data, end + AHEAD);
+        let is_at_an_end = row == 0 || first < MARGIN || end + MARGIN > data.len();
+        if is_at_an_end || (last && memchr::memchr(b'\r', &data[first - 1..end]).is_some()) {
+            out.iter_mut().enumerate().for_each(|(i, slot)| one(row + i, slot));
+            continue;
+        }
+        // SAFETY: only compiled into loops that are picked where AVX-512 is there; the fields of these eight
+        // records lie in the data, far enough from its ends, and it is shorter than 2 GiB.
+        let mut odd = unsafe {
+            let (starts, ends) = places(records, column, row);
+            read.eight(data, starts, ends, out)
+        };
+        while odd != 0 {
+            let lane = odd.trailing_zeros() as usize;
+            one(row + lane, &mut out[lane]);
+            odd &= odd - 1;
+        }
+    }
+    rest.iter_mut().enumerate().for_each(|(i, slot)| one(groups.len() * 8 + i, slot));
+    left
+}
+
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+fn numbers_eight(
+    records: &Records<'_>,
+    column: usize,
+    scale: Option<u8>,
+    out: &mut [i64],
+    slow: &mut Vec<u32>,
+) -> usize {
+    match scale {
+        None => each(records, column, out, slow, MISSING_I64, Nothing),
+        Some(0) => each_eight(records, column, out, slow, MISSING_I64, Whole),
+        Some(2) => each_eight(records, column, out, slow, MISSING_I64, Fixed(2)),
+        Some(scale) => each_eight(records, column, out, slow, MISSING_I64, Fixed(u32::from(scale))),
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+fn dates_eight(
+    records: &Records<'_>,
+    column: usize,
+    out: &mut [i32],
+    slow: &mut Vec<u32>,
+) -> usize {
+    each_eight(records, column, out, slow, MISSING_I32, Dates)
+}
+
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+fn texts_eight(
+    records: &Records<'_>,
+    column: usize,
+    dictionary: &Texts,
+    out: &mut [u32],
+    slow: &mut Vec<u32>,
+) -> usize {
+    let known = Known { dictionary, quote: records.quote.map_or(u32::MAX, u32::from) };
+    match avx512::FewTexts::of(dictionary, records.quote) {
+        Some(few) if !dictionary.is_empty() => {
+            let both = avx512::KnownFew { known, few };
+            each_eight(records, column, out, slow, MISSING_CODE, both)
+        }
+        _ => each(records, column, out, slow, MISSING_CODE, known),
+    }
 }
 
 /// Nothing is usual.
@@ -292,9 +416,66 @@ fn field_word(data: &[u8], start: usize, end: usize) -> Option<(u64, bool, usize
     Some((word(data, end.checked_sub(8)?)?, negative, len))
 }
 
+/// The number in the `digits` bytes at the upper end of two words (9 to 16).
+#[inline(always)]
+fn upper_digits_of_two(packed: u128, digits: usize) -> Option<i64> {
+    let upper = upper_digits((packed >> 64) as u64, 8)?;
+    let lower = packed as u64;
+    let front = (u64::MAX >> 1).checked_shr(8 * (digits as u32 - 8) - 1).unwrap_or(0);
+    let lower = (lower & !front) | (ZEROS & front);
+    all_digits(lower).then(|| eight_digits(lower) as i64 * 100_000_000 + upper)
+}
+
+/// Whether a field has more than eight characters, but for a minus before them.
+#[inline(always)]
+fn is_long(data: &[u8], start: usize, end: usize) -> bool {
+    let len = end - start;
+    len > 9 || (len == 9 && data[start] != b'-')
+}
+
+/// As [`field_word`], of fields with 9 to 16 bytes.
+#[inline(always)]
+fn field_words(data: &[u8], start: usize, end: usize) -> Option<(u128, bool, usize)> {
+    let negative = data[start] == b'-';
+    let len = end - start - usize::from(negative);
+    if !(9..=16).contains(&len) {
+        return None;
+    }
+    let bytes = data.get(end.checked_sub(16)?..)?.first_chunk::<16>()?;
+    Some((u128::from_le_bytes(*bytes), negative, len))
+}
+
+/// As [`whole_number`], with 9 to 16 digits.
+fn long_whole_number(data: &[u8], start: usize, end: usize) -> Option<i64> {
+    let (field, negative, len) = field_words(data, start, end)?;
+    if data[end - len] == b'0' {
+        return None;
+    }
+    let value = upper_digits_of_two(field, len)?;
+    Some(if negative { -value } else { value })
+}
+
+/// As [`number`], of 9 to 16 characters.
+fn long_number(data: &[u8], start: usize, end: usize, scale: u32) -> Option<i64> {
+    let (field, negative, len) = field_words(data, start, end)?;
+    if (field >> (120 - 8 * scale)) as u8 != b'.' {
+        return None;
+    }
+    let fraction = u128::MAX << (128 - 8 * scale);
+    let packed = (field & fraction) | ((field << 8) & !fraction);
+    let value = match len - 1 {
+        8 => upper_digits((packed >> 64) as u64, 8)?,
+        digits => upper_digits_of_two(packed, digits)?,
+    };
+    Some(if negative { -value } else { value })
+}
+
 /// Digits with a minus or without.
 #[inline(always)]
 fn whole_number(data: &[u8], start: usize, end: usize) -> Option<i64> {
+    if is_long(data, start, end) {
+        return long_whole_number(data, start, end);
+    }
     let (field, negative, len) = field_word(data, start, end)?;
     // Zeros in front make a code, which is not for this path.
     if len > 1 && data[end - len] == b'0' {
@@ -307,6 +488,9 @@ fn whole_number(data: &[u8], start: usize, end: usize) -> Option<i64> {
 /// Digits with a point before the last `scale` of them (1 to 7).
 #[inline(always)]
 fn number(data: &[u8], start: usize, end: usize, scale: u32) -> Option<i64> {
+    if is_long(data, start, end) {
+        return long_number(data, start, end, scale);
+    }
     let (field, negative, len) = field_word(data, start, end)?;
     if len as u32 <= scale + 1 || (field >> (56 - 8 * scale)) as u8 != b'.' {
         return None;
@@ -436,6 +620,64 @@ mod tests {
             prop_assert_eq!(read(&format!("{whole}.{cents:02}"), 2), Some(value));
             prop_assert_eq!(read(&format!("-{whole}.{cents:02}"), 2), Some(-value));
             prop_assert_eq!(read(&whole.to_string(), 0), Some(i64::from(whole)));
+        }
+
+        #[test]
+        fn long_numbers_take_the_fast_path(whole in 0i64..10_000_000_000_000, cents in 0i64..100) {
+            let value = whole * 100 + cents;
+            prop_assert_eq!(read(&format!("{whole}.{cents:02}"), 2), Some(value));
+            prop_assert_eq!(read(&format!("-{whole}.{cents:02}"), 2), Some(-value));
+            prop_assert_eq!(read(&whole.to_string(), 0), Some(whole));
+        }
+
+        /// Whatever the processor has: the plain loops say the same.
+        #[test]
+        fn many_fields_are_read_as_one(
+            fields in proptest::collection::vec(
+                prop_oneof![
+                    "-?[0-9]{0,18}(\\.[0-9]{0,4})?", "-?[0-9]{1,7}\\.[0-9]{2}", "[1-9][0-9]{0,8}", "",
+                    "20[0-9]{2}-[01][0-9]-[0-3][0-9]", "[0-9]{4}-[0-9]{2}-[0-9]{2}", "2000-02-29|1900-02-29|2023-02-29",
+                    "SKE-HAV", "[a-z]{1,17}", "Tern|Fulmar|Northern Gannet|Kittiwake of 16|a\0|a",
+                ],
+                48..200,
+            ),
+            returns in any::<bool>(),
+        ) {
+            const WIDTH: usize = 3;
+            let (mut data, mut marks) = (Vec::new(), Vec::new());
+            for record in fields.chunks_exact(WIDTH) {
+                for (i, field) in record.iter().enumerate() {
+                    data.extend_from_slice(field.as_bytes());
+                    if i + 1 == WIDTH && returns && field.len() % 2 == 0 {
+                        data.push(b'\r');
+                    }
+                    marks.push(data.len() as u32);
+                    data.push(if i + 1 == WIDTH { b'\n' } else { b',' });
+                }
+            }
+            let mut dictionary = oeuvre_columns::column::dictionary::Dictionary::default();
+            for text in ["SKE-HAV", "Tern", "Fulmar", "Northern Gannet", "Kittiwake of 16", "a", "b"] {
+                dictionary.intern(text);
+            }
+            let records = Records { data: &data, quote: Some(b'"'), marks: &marks, width: WIDTH, starts: &[] };
+            let rows = records.rows();
+            for column in 0..WIDTH {
+                let (mut one, mut other) = (vec![0i64; rows], vec![1i64; rows]);
+                let (mut slow, mut slow_too) = (Vec::new(), Vec::new());
+                for scale in [None, Some(0), Some(1), Some(2), Some(7)] {
+                    let a = numbers(&records, column, scale, &mut one, &mut slow);
+                    let b = numbers_body(&records, column, scale, &mut other, &mut slow_too);
+                    prop_assert_eq!((&one, &slow[..a]), (&other, &slow_too[..b]));
+                }
+                let (mut one, mut other) = (vec![0i32; rows], vec![1i32; rows]);
+                let a = dates(&records, column, &mut one, &mut slow);
+                let b = dates_body(&records, column, &mut other, &mut slow_too);
+                prop_assert_eq!((&one, &slow[..a]), (&other, &slow_too[..b]));
+                let (mut one, mut other) = (vec![0u32; rows], vec![1u32; rows]);
+                let a = texts(&records, column, &dictionary, &mut one, &mut slow);
+                let b = texts_body(&records, column, &dictionary, &mut other, &mut slow_too);
+                prop_assert_eq!((&one, &slow[..a]), (&other, &slow_too[..b]));
+            }
         }
 
         #[test]
