@@ -116,15 +116,17 @@ impl Seen {
     /// may have been added: adding them again changes nothing.
     fn add_near(&mut self, groups: &[u32], values: impl Iterator<Item = Option<i64>>) -> bool {
         let Sets::Near { base, bits } = &mut self.sets else { return false };
+        // Without a base every number is looked at.
+        let (mut from, mut near) = base.map_or((0, 0), |base| (base, NEAR));
         for (&group, value) in groups.iter().zip(values) {
             let Some(value) = value.filter(|_| group != 0) else { continue };
-            let from = base.unwrap_or(i64::MIN);
             let mut place = value.wrapping_sub(from) as u64;
-            if base.is_none() || place >= NEAR {
+            if place >= near {
                 match bits.reach(base, value) {
                     Some(reached) => place = reached,
                     None => return false,
                 }
+                (from, near) = base.map_or((0, 0), |base| (base, NEAR));
             }
             bits.add(group, place);
         }

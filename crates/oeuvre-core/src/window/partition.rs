@@ -180,6 +180,8 @@ mod tests {
     use oeuvre_columns::{Kind, Value};
     use proptest::prelude::*;
 
+    type Cell = (u32, Option<i64>, Option<i64>);
+
     proptest! {
         #[test]
         fn few_steps_are_walked_as_many_are(
@@ -187,12 +189,12 @@ mod tests {
             is_settled in any::<bool>(),
         ) {
             let number: Vec<u32> = cells.iter().map(|c| if c.0 == 3 { NO_NUMBER } else { c.0 }).collect();
-            let values = |of: fn(&(u32, Option<i64>, Option<i64>)) -> Option<i64>| {
+            let values = |of: fn(&Cell) -> Option<i64>| {
                 Column::from(Data::I64(cells.iter().map(|c| of(c).unwrap_or(MISSING_I64)).collect()))
             };
             let (by, x) = (Ordinals::of(&values(|c| c.1), false), values(|c| c.2));
             let nothing = Ordinals { values: vec![0; cells.len()], largest: 0 };
-            let few = Partitions::new(number.clone(), &[by.clone()], is_settled, None);
+            let few = Partitions::new(number.clone(), std::slice::from_ref(&by), is_settled, None);
             let many = Partitions::new(number, &[by, nothing], is_settled, None);
             prop_assert!(few.steps.is_some() && many.steps.is_none());
             let walked = |it: &Partitions| runs(it.order(), &it.number).map(<[u32]>::to_vec).collect::<Vec<_>>();

@@ -289,49 +289,70 @@ const PLACES: usize = 512;
 const FEW: usize = 96;
 /// The longest of them: a byte is left for the length.
 const LONGEST: usize = 15;
+/// As long as this they fit one word with their length.
+const SHORTEST: usize = 7;
 
 /// Few short texts, each at a place of its own.
 pub(super) struct FewTexts {
-    /// A text as two words, its length in the last byte; its code; nothing. One place behind the other.
-    table: Vec<[u64; 4]>,
+    /// A text as one or two words, its length in the last byte; nothing of length 0. One place behind the other.
+    first: Vec<u64>,
+    /// The second words; none where one is enough.
+    second: Vec<u64>,
+    codes: Vec<u32>,
     factor: u64,
 }
 
 impl FewTexts {
     /// The table of some texts; `None` where they are too many or too alike.
     pub(super) fn of(texts: &Texts, quote: Option<u8>) -> Option<FewTexts> {
-        if texts.len() > FEW {
+        if texts.len() > FEW || texts.len() == 0 {
             return None;
         }
-        let short = |text: &[u8]| text.len() <= LONGEST && !text.is_empty();
         // What begins with a quote means something else in a file.
-        let plain = |text: &[u8]| short(text) && text.first().copied() != quote;
-        let mut keys: Vec<[u64; 4]> = Vec::new();
-        for code in 0..texts.len() as u32 {
-            let text = texts.text(code).as_bytes();
-            if plain(text) {
-                let mut bytes = [0; 16];
-                bytes[..text.len()].copy_from_slice(text);
-                let word = u128::from_le_bytes(bytes);
-                let last = (word >> 64) as u64 | (text.len() as u64) << 56;
-                keys.push([word as u64, last, u64::from(code), 0]);
-            }
-        }
+        let is_plain = |text: &[u8]| {
+            text.len() <= LONGEST && text.first().is_some_and(|first| Some(*first) != quote)
+        };
+        let plain = || {
+            let all = (0..texts.len() as u32).map(|code| (code, texts.text(code).as_bytes()));
+            all.filter(|(_, text)| is_plain(text))
+        };
+        let shortest = plain().all(|(_, text)| text.len() <= SHORTEST);
         // Odd numbers without a pattern.
         let mut factor = 0x9e37_79b9_7f4a_7c15u64;
         'factors: for _ in 0..32 {
-            let mut table = vec![[0; 4]; PLACES];
-            for key in &keys {
-                let place = &mut table[place(key[0], key[1], factor)];
-                if place[1] != 0 {
+            let mut table = FewTexts {
+                first: vec![0; PLACES],
+                second: if shortest { Vec::new() } else { vec![0; PLACES] },
+                codes: vec![0; PLACES],
+                factor,
+            };
+            for (code, text) in plain() {
+                let mut bytes = [0; 16];
+                bytes[..text.len()].copy_from_slice(text);
+                let word = u128::from_le_bytes(bytes);
+                let length = (text.len() as u64) << 56;
+                let key = match shortest {
+                    true => (word as u64 | length, 0),
+                    false => (word as u64, (word >> 64) as u64 | length),
+                };
+                let at = place(key.0, key.1, factor);
+                if table.first[at] != 0 {
                     factor = factor.wrapping_mul(0xd134_2543_de82_ef95).wrapping_add(2) | 1;
                     continue 'factors;
                 }
-                *place = *key;
+                (table.first[at], table.codes[at]) = (key.0, code);
+                if let Some(second) = table.second.get_mut(at) {
+                    *second = key.1;
+                }
             }
-            return Some(FewTexts { table, factor });
+            return Some(table);
         }
         None
+    }
+
+    /// Whether one word is enough for each.
+    pub(super) fn are_shortest(&self) -> bool {
+        self.second.is_empty()
     }
 }
 
@@ -341,24 +362,25 @@ fn place(low: u64, high: u64, factor: u64) -> usize {
     (mixed >> (64 - PLACES.trailing_zeros())) as usize
 }
 
-/// Up to 16 bytes that a dictionary has, with the table of those that are short.
-pub(super) struct KnownFew<'a> {
+/// Up to 16 bytes that a dictionary has, with the table of those that are short: whether one word is enough for each.
+pub(super) struct KnownFew<'a, const SHORTEST_ONLY: bool> {
     pub(super) known: Known<'a>,
     pub(super) few: FewTexts,
 }
 
-impl Form<u32> for KnownFew<'_> {
+impl<const SHORTEST_ONLY: bool> Form<u32> for KnownFew<'_, SHORTEST_ONLY> {
     #[inline(always)]
     fn read(&self, data: &[u8], start: usize, end: usize) -> Option<u32> {
         self.known.read(data, start, end)
     }
 }
 
-impl Eight<u32> for KnownFew<'_> {
+impl<const SHORTEST_ONLY: bool> Eight<u32> for KnownFew<'_, SHORTEST_ONLY> {
     #[inline(always)]
     unsafe fn eight(&self, data: &[u8], starts: __m256i, ends: __m256i, out: &mut [u32; 8]) -> u8 {
+        let few = &self.few;
         // SAFETY: the words that are read begin where a field does or eight bytes behind, at least 16 bytes before
-        // the end of the data; a place is less than the table has.
+        // the end of the data; a place is less than the tables have.
         unsafe {
             let zero = _mm512_setzero_si512();
             let ones = whole(-1);
@@ -367,25 +389,33 @@ impl Eight<u32> for KnownFew<'_> {
             let bits = _mm512_slli_epi64::<3>(length);
             // What is shifted by 64 and more is nought.
             let kept = _mm512_max_epi64(_mm512_sub_epi64(whole(64), bits), zero);
-            let low = _mm512_and_si512(words(data, starts, 0), _mm512_srlv_epi64(ones, kept));
+            let mut low = _mm512_and_si512(words(data, starts, 0), _mm512_srlv_epi64(ones, kept));
             let mut high = _mm512_slli_epi64::<56>(length);
-            if _mm512_cmpgt_epi64_mask(length, whole(8)) != 0 {
-                let kept = _mm512_max_epi64(_mm512_sub_epi64(whole(128), bits), zero);
-                let behind = words(data, starts, 8);
-                let behind = _mm512_and_si512(behind, _mm512_srlv_epi64(ones, kept));
-                high = _mm512_or_si512(high, behind);
+            let longest = if SHORTEST_ONLY { SHORTEST } else { LONGEST };
+            let mut fine = _mm512_cmple_epi64_mask(length, whole(longest as i64));
+            let mut mixed = low;
+            if SHORTEST_ONLY {
+                low = _mm512_or_si512(low, high);
+                mixed = low;
+            } else {
+                if _mm512_cmpgt_epi64_mask(length, whole(8)) != 0 {
+                    let kept = _mm512_max_epi64(_mm512_sub_epi64(whole(128), bits), zero);
+                    let behind = words(data, starts, 8);
+                    let behind = _mm512_and_si512(behind, _mm512_srlv_epi64(ones, kept));
+                    high = _mm512_or_si512(high, behind);
+                }
+                mixed = _mm512_xor_si512(mixed, _mm512_rol_epi64::<21>(high));
             }
-            let mixed = _mm512_xor_si512(low, _mm512_rol_epi64::<21>(high));
-            let mixed = _mm512_mullo_epi64(mixed, whole(self.few.factor as i64));
+            let mixed = _mm512_mullo_epi64(mixed, whole(few.factor as i64));
             let at = _mm512_srli_epi64::<{ 64 - PLACES.trailing_zeros() }>(mixed);
-            let at = _mm512_slli_epi64::<2>(at);
-            let table = self.few.table.as_ptr().cast::<i64>();
-            let mut fine = _mm512_cmple_epi64_mask(length, whole(LONGEST as i64));
-            let keys = _mm512_i64gather_epi64::<8>(at, table);
+            let at = _mm512_cvtepi64_epi32(at);
+            let keys = _mm512_i32gather_epi64::<8>(at, few.first.as_ptr().cast());
             fine &= _mm512_cmpeq_epi64_mask(keys, low);
-            let keys = _mm512_i64gather_epi64::<8>(at, table.add(1));
-            fine &= _mm512_cmpeq_epi64_mask(keys, high);
-            let codes = _mm512_cvtepi64_epi32(_mm512_i64gather_epi64::<8>(at, table.add(2)));
+            if !SHORTEST_ONLY {
+                let keys = _mm512_i32gather_epi64::<8>(at, few.second.as_ptr().cast());
+                fine &= _mm512_cmpeq_epi64_mask(keys, high);
+            }
+            let codes = _mm256_i32gather_epi32::<4>(few.codes.as_ptr().cast(), at);
             let missing =
                 _mm256_set1_epi32(oeuvre_columns::column::dictionary::MISSING_CODE as i32);
             let codes = _mm256_mask_mov_epi32(missing, fine & !blank, codes);

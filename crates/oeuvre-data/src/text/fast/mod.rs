@@ -191,7 +191,11 @@ fn each_eight<T: Copy>(
     for (group, out) in groups.iter_mut().enumerate() {
         let row = group * 8;
         let (first, end) = ends_of(records, column, row);
-        prefetch(data, end + AHEAD);
+        // The fields of the next ten records or so, as above.
+        let next = (row + 8) * width + column;
+        if let Some(marks) = records.marks.get(next..next + 7 * width + 1) {
+            marks.iter().step_by(width).for_each(|&mark| prefetch(data, mark as usize));
+        }
         let is_at_an_end = row == 0 || first < MARGIN || end + MARGIN > data.len();
         if is_at_an_end || (last && memchr::memchr(b'\r', &data[first - 1..end]).is_some()) {
             out.iter_mut().enumerate().for_each(|(i, slot)| one(row + i, slot));
@@ -252,11 +256,15 @@ fn texts_eight(
 ) -> usize {
     let known = Known { dictionary, quote: records.quote.map_or(u32::MAX, u32::from) };
     match avx512::FewTexts::of(dictionary, records.quote) {
-        Some(few) if !dictionary.is_empty() => {
-            let both = avx512::KnownFew { known, few };
+        Some(few) if few.are_shortest() => {
+            let both = avx512::KnownFew::<true> { known, few };
             each_eight(records, column, out, slow, MISSING_CODE, both)
         }
-        _ => each(records, column, out, slow, MISSING_CODE, known),
+        Some(few) => {
+            let both = avx512::KnownFew::<false> { known, few };
+            each_eight(records, column, out, slow, MISSING_CODE, both)
+        }
+        None => each(records, column, out, slow, MISSING_CODE, known),
     }
 }
 
@@ -655,10 +663,14 @@ mod tests {
                     data.push(if i + 1 == WIDTH { b'\n' } else { b',' });
                 }
             }
-            let mut dictionary = oeuvre_columns::column::dictionary::Dictionary::default();
-            for text in ["SKE-HAV", "Tern", "Fulmar", "Northern Gannet", "Kittiwake of 16", "a", "b"] {
-                dictionary.intern(text);
-            }
+            let dictionaries = [
+                &["SKE-HAV", "Tern", "Fulmar", "a", "b", "\"b"][..],
+                &["SKE-HAV", "Tern", "Northern Gannet", "Kittiwake of 16", "Kittiwakes of 16", "a\0", "a"],
+            ].map(|texts| {
+                let mut dictionary = oeuvre_columns::column::dictionary::Dictionary::default();
+                texts.iter().for_each(|text| _ = dictionary.intern(text));
+                dictionary
+            });
             let records = Records { data: &data, quote: Some(b'"'), marks: &marks, width: WIDTH, starts: &[] };
             let rows = records.rows();
             for column in 0..WIDTH {
@@ -673,10 +685,12 @@ mod tests {
                 let a = dates(&records, column, &mut one, &mut slow);
                 let b = dates_body(&records, column, &mut other, &mut slow_too);
                 prop_assert_eq!((&one, &slow[..a]), (&other, &slow_too[..b]));
-                let (mut one, mut other) = (vec![0u32; rows], vec![1u32; rows]);
-                let a = texts(&records, column, &dictionary, &mut one, &mut slow);
-                let b = texts_body(&records, column, &dictionary, &mut other, &mut slow_too);
-                prop_assert_eq!((&one, &slow[..a]), (&other, &slow_too[..b]));
+                for dictionary in &dictionaries {
+                    let (mut one, mut other) = (vec![0u32; rows], vec![1u32; rows]);
+                    let a = texts(&records, column, dictionary, &mut one, &mut slow);
+                    let b = texts_body(&records, column, dictionary, &mut other, &mut slow_too);
+                    prop_assert_eq!((&one, &slow[..a]), (&other, &slow_too[..b]));
+                }
             }
         }
 
