@@ -11,6 +11,7 @@
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::{column_of, float_key};
 use super::{GroupState, Overflow, Rows};
+use crate::window::order::{Ordinals, sorted};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
@@ -77,6 +78,21 @@ impl ValueCodes {
                     known.follow(&column.dictionary, map);
                     intern!(v, MISSING_CODE, |v| map[v as usize]);
                 }
+            }
+        }
+    }
+
+    /// The codes in the order of their values.
+    fn ordered(&self) -> Vec<u32> {
+        match self {
+            ValueCodes::Whole(i) => {
+                let values = Ordinals::of_whole(i.values().iter().map(|v| Some(*v)));
+                sorted(i.len(), &[&values])
+            }
+            ValueCodes::Text(d, _) => {
+                let mut codes: Vec<u32> = (0..d.len() as u32).collect();
+                codes.sort_by(|&a, &b| text_order(d.text(a), d.text(b)));
+                codes
             }
         }
     }
@@ -172,18 +188,22 @@ impl Values {
         for g in 0..self.groups {
             starts[g + 1] += starts[g];
         }
-        // Codes in the order of their values, then pairs in the order of their codes.
-        let mut codes: Vec<u32> = (0..self.known.len() as u32).collect();
-        match &self.known {
-            ValueCodes::Whole(i) => codes.sort_unstable_by_key(|&c| i.values()[c as usize]),
-            ValueCodes::Text(d, _) => codes.sort_by(|&a, &b| text_order(d.text(a), d.text(b))),
+        // Codes in the order of their values, then pairs in the order of their codes: as many as each code has.
+        let codes = self.known.ordered();
+        let mut ends = vec![0u32; codes.len()];
+        for &(_, code) in self.pairs.pairs() {
+            ends[code as usize] += 1;
         }
-        let mut ranks = vec![0u32; codes.len()];
-        for (rank, &code) in codes.iter().enumerate() {
-            ranks[code as usize] = rank as u32;
+        let mut end = 0;
+        for &code in &codes {
+            end += ends[code as usize];
+            ends[code as usize] = end;
         }
-        let mut order: Vec<u32> = (0..self.pairs.len() as u32).collect();
-        order.sort_unstable_by_key(|&p| ranks[self.pairs.pairs()[p as usize].1 as usize]);
+        let mut order = vec![0u32; self.pairs.len()];
+        for (pair, &(_, code)) in self.pairs.pairs().iter().enumerate() {
+            ends[code as usize] -= 1;
+            order[ends[code as usize] as usize] = pair as u32;
+        }
         let mut places = vec![0u32; order.len()];
         let mut next = starts.clone();
         for p in order {
@@ -221,6 +241,16 @@ impl Values {
             }
         };
         (groups, column, self.groups.max(1))
+    }
+
+    /// The values of some codes, as a column of the kind that the state was made for.
+    pub(crate) fn column_of(&self, kind: Kind, codes: &[u32]) -> Column {
+        match &self.known {
+            ValueCodes::Whole(i) => {
+                column_of(kind, codes.iter().map(|&code| Some(i.values()[code as usize])))
+            }
+            ValueCodes::Text(d, _) => Column::coded(Data::Codes(codes.to_vec()), d.clone()),
+        }
     }
 
     /// The value of a code, as one of the kind that the state was made for.

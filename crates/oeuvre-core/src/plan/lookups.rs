@@ -16,7 +16,7 @@ use oeuvre_columns::Table;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Comparison, Kind, Value};
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// How many doubled keys a message shows.
 const SHOWN: usize = 3;
@@ -47,7 +47,13 @@ pub(super) fn add(request: &LookupRequest, checker: &mut Checker) -> Result<(), 
             "name one: --lookup 'NAME=FILE'",
         ));
     }
-    let lookup = Arc::new(Lookup { table: table.clone(), rows, keys, doubled });
+    let lookup = Arc::new(Lookup {
+        table: table.clone(),
+        rows,
+        keys,
+        doubled,
+        numbers: OnceLock::new(),
+    });
     checker.add_lookup(lookup, row_keys, written, request.no_match);
     Ok(())
 }

@@ -34,6 +34,7 @@ use oeuvre_columns::value::{Kind, Value};
 use oeuvre_columns::{ColumnInfo, Note, Source, Topic};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// How many of the most frequent values are named.
 const FREQUENT: usize = 3;
@@ -42,7 +43,7 @@ const NAMED: usize = 3;
 const MOST_ADVISED: usize = 12;
 
 /// What a text looks like, in the eyes of whoever reads files.
-pub type LooksLike<'a> = &'a dyn Fn(&str) -> &'static str;
+pub type LooksLike<'a> = &'a (dyn Fn(&str) -> &'static str + Sync);
 
 /// A value with how often it occurs.
 type Counted = (Value, u64);
@@ -69,18 +70,26 @@ pub fn profile(
     // Lines are those of all rows, and so they are looked for where all are counted.
     let whole = plan.condition.is_none();
     let (mut all_differ, mut doubled, mut said) = (false, Vec::new(), Vec::new());
-    for (i, column) in columns.iter().enumerate() {
+    let of_column = |i: usize| -> Result<OfColumn, Error> {
+        let column = &columns[i];
         // The plan's own count of rows comes first among the states.
         let state = group_states[0].states[i + 1].as_ref();
         let counted = counted(state, column.kind);
-        let values = figures(&column.name, column.kind, &counted, &ledger)?;
-        for (list, value) in out.iter_mut().zip(values) {
+        Ok(OfColumn {
+            figures: figures(&column.name, column.kind, &counted, &ledger)?,
+            all_differ: counted.len() as u64 == ledger.counted,
+            doubled: doubled_values(column.kind, &counted).filter(|_| whole),
+            said: hurts(column, &counted, looks_like),
+        })
+    };
+    for (i, made) in one_by_one(columns.len(), threads, &of_column).into_iter().enumerate() {
+        let made = made?;
+        for (list, value) in out.iter_mut().zip(made.figures) {
             list.push(value);
         }
-        all_differ |= counted.len() as u64 == ledger.counted;
-        let twice = doubled_values(column.kind, &counted).filter(|_| whole);
-        doubled.extend(twice.map(|values| (i, values)));
-        said.push(hurts(column, &counted, looks_like));
+        all_differ |= made.all_differ;
+        doubled.extend(made.doubled.map(|values| (i, values)));
+        said.push(made.said);
     }
     let kinds: Vec<Kind> = columns.iter().map(|c| c.kind).collect();
     let lines_of = rows::doubled_lines(source, threads, &kinds, &doubled)?;
@@ -105,6 +114,40 @@ pub fn profile(
     ledger.read_as_missing.clear();
     ledger.of_rows_alone = true;
     Ok((grid, ledger))
+}
+
+/// What is made of a column.
+struct OfColumn {
+    figures: [Value; HEADINGS.len()],
+    /// Whether it has another value in each row.
+    all_differ: bool,
+    doubled: Option<Vec<Value>>,
+    said: Vec<String>,
+}
+
+/// What some work makes of each of so many columns, by several threads: whoever is ready takes the next one.
+fn one_by_one<R: Send>(columns: usize, threads: usize, work: &(dyn Fn(usize) -> R + Sync)) -> Vec<R> {
+    let next = AtomicUsize::new(0);
+    let take = || {
+        let mut made = Vec::new();
+        loop {
+            let column = next.fetch_add(1, Ordering::Relaxed);
+            if column >= columns {
+                return made;
+            }
+            made.push((column, work(column)));
+        }
+    };
+    let mut made: Vec<(usize, R)> = std::thread::scope(|scope| {
+        let others: Vec<_> = (1..threads.min(columns)).map(|_| scope.spawn(&take)).collect();
+        let mut made = take();
+        for other in others {
+            made.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+        }
+        made
+    });
+    made.sort_by_key(|(column, _)| *column);
+    made.into_iter().map(|(_, made)| made).collect()
 }
 
 /// What is said of a column, in the order of [`HEADINGS`].
@@ -221,7 +264,10 @@ fn shown(value: &Value) -> String {
 fn counted(state: &dyn State, kind: Kind) -> Vec<Counted> {
     let values = state.typed().of::<Values>();
     let mut all = values.for_each_sorted(|group| {
-        group.codes().map(|(code, n)| (values.value_of(kind, code), n)).collect::<Vec<_>>()
+        let (codes, times): (Vec<u32>, Vec<u64>) = group.codes().unzip();
+        let column = values.column_of(kind, &codes);
+        let value = |(row, n)| (column.value(kind, row), n);
+        times.into_iter().enumerate().map(value).collect::<Vec<_>>()
     });
     if all.is_empty() { Vec::new() } else { all.swap_remove(0) }
 }

@@ -459,6 +459,22 @@ fn find_rows(
         out.extend(codes.iter().map(|&c| found.get(c as usize).copied().unwrap_or(MISSING_I32)));
         return;
     }
+    if let ([only], [Kind::Number { scale }]) = (args, &step.arg_kinds[..])
+        && let Some(numbers) = lookup.by_number(*scale)
+    {
+        let row = |n: Option<i128>| n.map_or(MISSING_I32, |n| numbers.row(n));
+        match &only.data {
+            Data::I64(v) => {
+                out.extend(v.iter().map(|&n| row((n != MISSING_I64).then_some(i128::from(n)))));
+                return;
+            }
+            Data::I128(v) => {
+                out.extend(v.iter().map(|&n| row((n != MISSING_I128).then_some(n))));
+                return;
+            }
+            _ => {}
+        }
+    }
     let mut key = String::new();
     for row in 0..rows {
         key.clear();
