@@ -51,13 +51,43 @@ pub struct Mean;
 /// Sum and count of the values present.
 #[derive(Clone)]
 pub(crate) enum Sums {
+    /// While all fit 64 bits: half as much memory to look up.
+    Near(Vec<(i64, u64)>),
     Whole(Vec<(i128, u64)>),
     Float(Vec<(FloatSum, u64)>),
 }
 
 impl Sums {
     pub(crate) fn new(kind: Kind) -> Sums {
-        if kind == Kind::Float { Sums::Float(Vec::new()) } else { Sums::Whole(Vec::new()) }
+        if kind == Kind::Float { Sums::Float(Vec::new()) } else { Sums::Near(Vec::new()) }
+    }
+
+    /// Goes over to 128 bits.
+    fn widen(&mut self) {
+        if let Sums::Near(sums) = self {
+            *self = Sums::Whole(sums.iter().map(|&(sum, n)| (i128::from(sum), n)).collect());
+        }
+    }
+
+    /// Adds values to sums in 64 bits, up to the first one that does not fit: how many were added.
+    fn add_near(sums: &mut [(i64, u64)], groups: &[u32], values: &[i64]) -> usize {
+        for (row, (&g, &v)) in groups.iter().zip(values).enumerate() {
+            let present = v != MISSING_I64;
+            let sum = &mut sums[g as usize];
+            let Some(added) = sum.0.checked_add(if present { v } else { 0 }) else { return row };
+            sum.0 = added;
+            sum.1 += u64::from(present);
+        }
+        values.len()
+    }
+
+    /// The sums of whole numbers, and how many values each is of; none of binary64.
+    fn whole(&self) -> Box<dyn Iterator<Item = (i128, u64)> + '_> {
+        match self {
+            Sums::Near(s) => Box::new(s.iter().map(|&(sum, n)| (i128::from(sum), n))),
+            Sums::Whole(s) => Box::new(s.iter().copied()),
+            Sums::Float(_) => Box::new(std::iter::empty()),
+        }
     }
 }
 
@@ -69,16 +99,29 @@ impl GroupState for Sums {
     }
     fn resize(&mut self, groups: usize) {
         match self {
+            Sums::Near(s) => s.resize(groups.max(s.len()), (0, 0)),
             Sums::Whole(s) => s.resize(groups.max(s.len()), (0, 0)),
             Sums::Float(s) => s.resize(groups.max(s.len()), Default::default()),
         }
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        let mut added = 0;
+        match (&mut *self, &rows.args[0].data) {
+            (Sums::Near(sums), Data::I64(values)) => {
+                added = Sums::add_near(sums, rows.groups, values);
+                if added == values.len() {
+                    return Ok(());
+                }
+                self.widen();
+            }
+            (Sums::Near(_), _) => self.widen(),
+            _ => {}
+        }
         match (self, &rows.args[0].data) {
             (Sums::Whole(sums), Data::I64(values)) => {
                 // 2^64 rows of 64-bit numbers cannot overflow 128 bits.
-                for (&g, &v) in rows.groups.iter().zip(values) {
+                for (&g, &v) in rows.groups.iter().zip(values).skip(added) {
                     let present = v != MISSING_I64;
                     let sum = &mut sums[g as usize];
                     sum.0 += i128::from(if present { v } else { 0 });
@@ -110,9 +153,25 @@ impl GroupState for Sums {
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        let mut merged = 0;
+        if let (Sums::Near(mine), Sums::Near(theirs)) = (&mut *self, other) {
+            for (&to, from) in map.iter().zip(theirs) {
+                let sum = &mut mine[to as usize];
+                let Some(added) = sum.0.checked_add(if to == 0 { 0 } else { from.0 }) else {
+                    break;
+                };
+                (sum.0, sum.1) = (added, sum.1 + from.1);
+                merged += 1;
+            }
+            if merged == map.len().min(theirs.len()) {
+                return Ok(());
+            }
+        }
+        self.widen();
         match (self, other) {
-            (Sums::Whole(mine), Sums::Whole(theirs)) => {
-                for (&to, from) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
+            (Sums::Whole(mine), Sums::Near(_) | Sums::Whole(_)) => {
+                let pairs = map.iter().zip(other.whole()).skip(merged);
+                for (&to, from) in pairs.filter(|(to, _)| **to != 0) {
                     let sum = &mut mine[to as usize];
                     sum.0 = sum.0.checked_add(from.0).ok_or(Overflow::Digits)?;
                     sum.1 += from.1;
@@ -131,13 +190,14 @@ impl GroupState for Sums {
 
     fn fresh(&self) -> Self {
         match self {
-            Sums::Whole(_) => Sums::Whole(Vec::new()),
+            Sums::Near(_) | Sums::Whole(_) => Sums::Near(Vec::new()),
             Sums::Float(_) => Sums::Float(Vec::new()),
         }
     }
 
     fn size_bytes(&self) -> usize {
         match self {
+            Sums::Near(s) => size_of_val(s.as_slice()),
             Sums::Whole(s) => size_of_val(s.as_slice()),
             Sums::Float(s) => {
                 size_of_val(s.as_slice()) + s.iter().map(|s| s.0.size_bytes()).sum::<usize>()
@@ -149,6 +209,10 @@ impl GroupState for Sums {
         to.count(groups.len());
         for g in groups.map(|g| g as usize) {
             match self {
+                Sums::Near(s) => {
+                    to.signed(i128::from(s[g].0));
+                    to.unsigned(u128::from(s[g].1));
+                }
                 Sums::Whole(s) => {
                     to.signed(s[g].0);
                     to.unsigned(u128::from(s[g].1));
@@ -163,9 +227,11 @@ impl GroupState for Sums {
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let n = from.count()?;
+        self.widen();
         GroupState::resize(self, n + 1);
         for g in 1..=n {
             match self {
+                Sums::Near(_) => {}
                 Sums::Whole(s) => s[g] = (from.signed()?, from.times()?),
                 Sums::Float(s) => s[g] = (FloatSum::decode(from)?, from.times()?),
             }
@@ -182,6 +248,10 @@ impl GroupAggregate for Sum {
     }
     fn finish(&self, state: &Sums, _: &[Kind]) -> Result<Column, Overflow> {
         Ok(match state {
+            Sums::Near(s) => {
+                let one = |&(sum, n): &(i64, u64)| (n > 0).then_some(i128::from(sum));
+                whole_column(s.iter().skip(1).map(one))
+            }
             Sums::Whole(s) => {
                 whole_column(s.iter().skip(1).map(|&(sum, n)| (n > 0).then_some(sum)))
             }
@@ -208,7 +278,9 @@ impl GroupAggregate for Mean {
     fn finish(&self, state: &Sums, args: &[Kind]) -> Result<Column, Overflow> {
         let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
         let means = match state {
-            Sums::Whole(s) => s.iter().skip(1).map(|&(sum, n)| whole_mean(sum, n, scale)).collect(),
+            Sums::Near(_) | Sums::Whole(_) => {
+                state.whole().skip(1).map(|(sum, n)| whole_mean(sum, n, scale)).collect()
+            }
             Sums::Float(s) => s
                 .iter()
                 .skip(1)
@@ -240,6 +312,7 @@ impl GroupAggregate for CountAdded {
     fn finish(&self, state: &Sums, _: &[Kind]) -> Result<Column, Overflow> {
         let count = |n: u64| (n > 0).then_some(i128::from(n));
         Ok(match state {
+            Sums::Near(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
             Sums::Whole(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
             Sums::Float(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
         })

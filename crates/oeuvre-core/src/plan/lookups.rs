@@ -47,13 +47,8 @@ pub(super) fn add(request: &LookupRequest, checker: &mut Checker) -> Result<(), 
             "name one: --lookup 'NAME=FILE'",
         ));
     }
-    let lookup = Arc::new(Lookup {
-        table: table.clone(),
-        rows,
-        keys,
-        doubled,
-        numbers: OnceLock::new(),
-    });
+    let lookup =
+        Arc::new(Lookup { table: table.clone(), rows, keys, doubled, numbers: OnceLock::new() });
     checker.add_lookup(lookup, row_keys, written, request.no_match);
     Ok(())
 }

@@ -126,7 +126,11 @@ struct OfColumn {
 }
 
 /// What some work makes of each of so many columns, by several threads: whoever is ready takes the next one.
-fn one_by_one<R: Send>(columns: usize, threads: usize, work: &(dyn Fn(usize) -> R + Sync)) -> Vec<R> {
+fn one_by_one<R: Send>(
+    columns: usize,
+    threads: usize,
+    work: &(dyn Fn(usize) -> R + Sync),
+) -> Vec<R> {
     let next = AtomicUsize::new(0);
     let take = || {
         let mut made = Vec::new();

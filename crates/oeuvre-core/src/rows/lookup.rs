@@ -92,7 +92,8 @@ impl Numbers {
     #[inline]
     pub(crate) fn row(&self, number: i128) -> i32 {
         if !self.near.is_empty() {
-            let place = number.checked_sub(self.first).and_then(|place| usize::try_from(place).ok());
+            let place =
+                number.checked_sub(self.first).and_then(|place| usize::try_from(place).ok());
             return place.and_then(|place| self.near.get(place)).copied().unwrap_or(MISSING_I32);
         }
         self.far.get(&number).copied().unwrap_or(MISSING_I32)
