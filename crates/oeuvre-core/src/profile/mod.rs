@@ -143,7 +143,7 @@ fn one_by_one<R: Send>(
         }
     };
     let mut made: Vec<(usize, R)> = std::thread::scope(|scope| {
-        let others: Vec<_> = (1..threads.min(columns)).map(|_| scope.spawn(&take)).collect();
+        let others: Vec<_> = (1..threads.min(columns)).map(|_| scope.spawn(take)).collect();
         let mut made = take();
         for other in others {
             made.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));

@@ -305,7 +305,7 @@ pub(super) struct FewTexts {
 impl FewTexts {
     /// The table of some texts; `None` where they are too many or too alike.
     pub(super) fn of(texts: &Texts, quote: Option<u8>) -> Option<FewTexts> {
-        if texts.len() > FEW || texts.len() == 0 {
+        if texts.len() > FEW || texts.is_empty() {
             return None;
         }
         // What begins with a quote means something else in a file.
