@@ -37,6 +37,7 @@ mod headings;
 mod headline;
 pub mod layout;
 mod ledger;
+mod row_buffer;
 mod sections;
 #[cfg(any(feature = "ods", feature = "xlsx"))]
 mod sheet;

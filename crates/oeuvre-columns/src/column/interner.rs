@@ -148,9 +148,16 @@ impl Interner {
         {
             return self.window.iter().copied().filter(|&code| code != NO_NUMBER).collect();
         }
-        let mut pairs: Vec<(i128, u32)> = self.values.iter().copied().zip(0..).collect();
-        pairs.sort_unstable();
-        pairs.into_iter().map(|pair| pair.1).collect()
+        fn sorted<T: Ord>(values: impl Iterator<Item = T>) -> Vec<u32> {
+            let mut pairs: Vec<(T, u32)> = values.zip(0..).collect();
+            pairs.sort_unstable();
+            pairs.into_iter().map(|pair| pair.1).collect()
+        }
+        // Half as much to move, where all fit 64 bits.
+        match self.wide.is_empty() {
+            true => sorted(self.values.iter().map(|&value| value as i64)),
+            false => sorted(self.values.iter().copied()),
+        }
     }
 
     /// The code of a number, which is added when it is new.

@@ -11,7 +11,6 @@
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::{column_of, float_key};
 use super::{GroupState, Overflow, Rows};
-use crate::window::order::{Ordinals, sorted};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
@@ -85,10 +84,7 @@ impl ValueCodes {
     /// The codes in the order of their values.
     fn ordered(&self) -> Vec<u32> {
         match self {
-            ValueCodes::Whole(i) => {
-                let values = Ordinals::of_whole(i.values().iter().map(|v| Some(*v)));
-                sorted(i.len(), &[&values])
-            }
+            ValueCodes::Whole(i) => i.ordered(),
             ValueCodes::Text(d, _) => {
                 let mut codes: Vec<u32> = (0..d.len() as u32).collect();
                 codes.sort_by(|&a, &b| text_order(d.text(a), d.text(b)));

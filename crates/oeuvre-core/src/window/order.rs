@@ -62,11 +62,6 @@ impl Ordinals {
 }
 
 impl Ordinals {
-    /// The numbers of whole numbers.
-    pub(crate) fn of_whole(values: impl Iterator<Item = Option<i128>> + Clone) -> Ordinals {
-        whole(values, false)
-    }
-
     /// Whether the values of a column grow from each cell to the next one, so that no two are the same.
     pub(crate) fn are_grown(column: &Column) -> bool {
         fn grow<T: PartialOrd>(values: &[T]) -> bool {

@@ -22,7 +22,6 @@ mod markdown;
 mod page;
 #[cfg(feature = "png")]
 mod png;
-mod row_buffer;
 mod separated;
 mod svg;
 mod text;

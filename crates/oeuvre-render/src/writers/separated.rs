@@ -3,11 +3,11 @@
 //! What listings of millions of rows are made of (decimals, dates, texts that need no quotes) is written straight
 //! from its column; everything else goes by way of the layout. A test compares both.
 
-use super::row_buffer::{Dates, Field, MOST_SCALE, RowBuffer};
 use super::{FileType, PartWriter, Writer};
 use crate::Settings;
 use crate::document::Document;
 use crate::layout::{Layout, Slot};
+use crate::row_buffer::{Dates, Field, MOST_SCALE, RowBuffer};
 use crate::style::Style;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};

@@ -10,9 +10,9 @@ use oeuvre_columns::column::MISSING_I32;
 use oeuvre_columns::value::calendar::civil_from_days;
 
 /// A bounded field takes so many bytes at most.
-pub(super) const WIDEST: usize = 32;
+pub(crate) const WIDEST: usize = 32;
 /// A decimal with more digits behind its point is not bounded.
-pub(super) const MOST_SCALE: u8 = 18;
+pub(crate) const MOST_SCALE: u8 = 18;
 
 /// The digits of 00 to 99.
 const PAIRS: [[u8; 2]; 100] = {
@@ -26,21 +26,21 @@ const PAIRS: [[u8; 2]; 100] = {
 };
 
 /// Rows, as they are written.
-pub(super) struct RowBuffer {
+pub(crate) struct RowBuffer {
     bytes: Vec<u8>,
     len: usize,
 }
 
 /// A bounded field.
 #[derive(Clone, Copy)]
-pub(super) struct Field {
+pub(crate) struct Field {
     bytes: [u8; WIDEST],
     len: usize,
 }
 
 impl Field {
     /// A field of a text that is short enough.
-    pub(super) fn of(text: &[u8]) -> Option<Field> {
+    pub(crate) fn of(text: &[u8]) -> Option<Field> {
         let mut bytes = [0; WIDEST];
         bytes.get_mut(..text.len())?.copy_from_slice(text);
         Some(Field { bytes, len: text.len() })
@@ -49,13 +49,13 @@ impl Field {
 
 impl RowBuffer {
     /// A buffer that takes so many bytes before it grows.
-    pub(super) fn new(bytes: usize) -> RowBuffer {
+    pub(crate) fn new(bytes: usize) -> RowBuffer {
         RowBuffer { bytes: vec![0; bytes], len: 0 }
     }
 
     /// Makes room for a row of so many bounded fields.
     #[inline]
-    pub(super) fn room(&mut self, fields: usize) {
+    pub(crate) fn room(&mut self, fields: usize) {
         self.reserve(fields * (WIDEST + 1) + 1);
     }
 
@@ -73,20 +73,20 @@ impl RowBuffer {
 
     /// Adds a byte, for which there is room.
     #[inline]
-    pub(super) fn byte(&mut self, byte: u8) {
+    pub(crate) fn byte(&mut self, byte: u8) {
         self.bytes[self.len] = byte;
         self.len += 1;
     }
 
     /// Adds a bounded field, for which there is room.
     #[inline]
-    pub(super) fn field(&mut self, field: &Field) {
+    pub(crate) fn field(&mut self, field: &Field) {
         self.bytes[self.len..self.len + WIDEST].copy_from_slice(&field.bytes);
         self.len += field.len;
     }
 
     /// Adds a field of any length, behind which so many bounded ones may follow.
-    pub(super) fn any(&mut self, field: &[u8], following: usize) {
+    pub(crate) fn any(&mut self, field: &[u8], following: usize) {
         self.reserve(field.len());
         self.bytes[self.len..self.len + field.len()].copy_from_slice(field);
         self.len += field.len();
@@ -95,7 +95,7 @@ impl RowBuffer {
 
     /// Adds a whole number with so many of its digits behind the point, [`MOST_SCALE`] at most; there is room.
     #[inline]
-    pub(super) fn decimal(&mut self, mantissa: i64, scale: u8) {
+    pub(crate) fn decimal(&mut self, mantissa: i64, scale: u8) {
         // 20 digits, a point and a sign.
         let mut made = [0u8; 2 * WIDEST];
         let mut at = WIDEST;
@@ -134,25 +134,25 @@ impl RowBuffer {
     }
 
     /// What was written.
-    pub(super) fn written(&self) -> &[u8] {
+    pub(crate) fn written(&self) -> &[u8] {
         &self.bytes[..self.len]
     }
 
     /// Begins anew.
-    pub(super) fn clear(&mut self) {
+    pub(crate) fn clear(&mut self) {
         self.len = 0;
     }
 }
 
 /// Dates in ISO form, each made once where they are few.
-pub(super) struct Dates {
+pub(crate) struct Dates {
     first: i32,
     made: Vec<Field>,
 }
 
 impl Dates {
     /// The dates that a column has.
-    pub(super) fn of(days: &[i32]) -> Dates {
+    pub(crate) fn of(days: &[i32]) -> Dates {
         /// A dozen years.
         const MOST: usize = 4400;
         let present = || days.iter().copied().filter(|&day| day != MISSING_I32);
@@ -168,7 +168,7 @@ impl Dates {
 
     /// A date.
     #[inline]
-    pub(super) fn field(&self, day: i32) -> Field {
+    pub(crate) fn field(&self, day: i32) -> Field {
         match self.made.get(day.wrapping_sub(self.first) as u32 as usize) {
             Some(field) => *field,
             None => date(day),
