@@ -26,6 +26,7 @@ use rusqlite::{Connection, OpenFlags};
 use std::io::Write;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 /// Whether a file begins as a database does.
 pub(crate) fn is_sqlite(head: &[u8]) -> bool {
@@ -145,7 +146,7 @@ fn connected(name: &str, opened: Opened) -> rusqlite::Result<Shared> {
     let fixed = copy.is_some() || (beside && !log);
     let how = if fixed { "immutable=1" } else { "mode=ro" };
     let address = format!("file:{}?{how}", as_uri(path));
-    let connection = begun(&address)?;
+    let connection = begun(&address, Duration::from_secs(10))?;
     // While one transaction reads, nobody's is completed, but where changes are kept beside the file.
     let address = (fixed || !beside).then_some(address);
     let opened = fixed.then_some(opened);
@@ -153,13 +154,13 @@ fn connected(name: &str, opened: Opened) -> rusqlite::Result<Shared> {
     Ok(Shared { connection, more: Mutex::default(), address, opened, _copy: copy })
 }
 
-/// A connection in a transaction that reads.
-fn begun(address: &str) -> rusqlite::Result<Connection> {
+/// A connection in a transaction that reads; it waits so long for somebody who writes.
+fn begun(address: &str, patience: Duration) -> rusqlite::Result<Connection> {
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY
         | OpenFlags::SQLITE_OPEN_NO_MUTEX
         | OpenFlags::SQLITE_OPEN_URI;
     let connection = Connection::open_with_flags(address, flags)?;
-    connection.busy_timeout(std::time::Duration::from_secs(10))?;
+    connection.busy_timeout(patience)?;
     connection.execute_batch("PRAGMA query_only = 1; PRAGMA trusted_schema = 0; BEGIN")?;
     // The transaction begins with the first look.
     connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get::<_, i64>(0))?;

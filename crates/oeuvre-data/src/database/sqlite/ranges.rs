@@ -11,6 +11,7 @@ use oeuvre_columns::ReadError;
 use rusqlite::{Connection, OptionalExtension};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 /// So many numbers are in a range, or more where that would make too many ranges.
 const NUMBERS: u128 = 4096;
@@ -105,22 +106,19 @@ impl Ranges {
         })
     }
 
-    /// A connection for one more reader: the first one's own, or another. `None` where others have to do.
-    fn connection(&self) -> rusqlite::Result<Option<Connection>> {
-        let known = self.shared.more.lock().unwrap_or_else(PoisonError::into_inner).pop();
+    /// A connection for one more reader: the table's own for the first one, another for others. `None` where the
+    /// first one has to do.
+    fn connection(&self) -> Option<Held> {
         let mut claims = self.claims();
-        let connection = match (known, &self.shared.address) {
-            (Some(connection), _) => Some(connection),
-            (None, Some(address)) => match begun(address) {
-                Ok(connection) => Some(connection),
-                // Somebody waits to write, for instance: one reader is enough.
-                Err(_) if claims.readers > 0 => None,
-                Err(error) => return Err(error),
-            },
-            (None, None) => None,
-        };
-        claims.readers += usize::from(connection.is_some());
-        Ok(connection)
+        claims.readers += 1;
+        if claims.readers == 1 {
+            return Some(Held::First);
+        }
+        drop(claims);
+        let known = self.shared.more.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        // Whoever waits to write waits for the first of us, and lets no others in: that is none to wait for.
+        let opened = || begun(self.shared.address.as_deref()?, Duration::ZERO).ok();
+        known.or_else(opened).map(Held::Other)
     }
 
     fn claims(&self) -> std::sync::MutexGuard<'_, Claims> {
@@ -143,6 +141,14 @@ impl Ranges {
     }
 }
 
+/// A connection that a reader has.
+enum Held {
+    /// That of the table.
+    First,
+    /// One of its own.
+    Other(Connection),
+}
+
 /// A range that is being read.
 struct Range {
     place: u64,
@@ -156,7 +162,7 @@ struct Range {
 /// The blocks of one reader.
 struct RangeReader {
     ranges: Arc<Ranges>,
-    connection: Option<Connection>,
+    connection: Option<Held>,
     range: Option<Range>,
     /// The block, while nobody reads it.
     block: Option<Block>,
@@ -165,9 +171,29 @@ struct RangeReader {
 }
 
 impl RangeReader {
+    /// Asks the database; what is wrong is told in words.
+    fn ask<T>(
+        &self,
+        work: impl FnOnce(&Connection) -> rusqlite::Result<T>,
+    ) -> Result<T, ReadError> {
+        let ranges = &*self.ranges;
+        match &self.connection {
+            Some(Held::Other(connection)) => guarded(&ranges.name, || work(connection)),
+            _ => {
+                let first = &ranges.shared.connection;
+                let first = first.lock().unwrap_or_else(PoisonError::into_inner);
+                guarded(&ranges.name, || work(&first))
+            }
+        }
+    }
+
     /// Reads the next block of the range that was claimed; what is left of the range.
-    fn read(&self, block: &mut Block, mut range: Range) -> rusqlite::Result<Option<Range>> {
-        let Some(connection) = &self.connection else { return Ok(None) };
+    fn read(
+        &self,
+        connection: &Connection,
+        block: &mut Block,
+        mut range: Range,
+    ) -> rusqlite::Result<Option<Range>> {
         let Ranges { query, cells, .. } = &*self.ranges;
         let mut statement = connection.prepare(query)?;
         let mut rows = statement.query([range.from, range.to])?;
@@ -188,8 +214,7 @@ impl RangeReader {
     }
 
     /// Nobody need claim ranges without rows: the next one to claim is that of the next row behind a number.
-    fn skip(&self, behind: i64) -> rusqlite::Result<()> {
-        let Some(connection) = &self.connection else { return Ok(()) };
+    fn skip(&self, connection: &Connection, behind: i64) -> rusqlite::Result<()> {
         let Ranges { from, row_number, first, step, .. } = &*self.ranges;
         let next = format!(
             "SELECT {row_number} FROM {from} WHERE {row_number} > ?1 ORDER BY {row_number} LIMIT 1"
@@ -204,8 +229,7 @@ impl RangeReader {
     }
 
     /// The place of a row among all of the table, by its place in the block that was read last.
-    fn place(&self, at: u64) -> rusqlite::Result<u64> {
-        let Some(connection) = &self.connection else { return Ok(at) };
+    fn place(&self, connection: &Connection, at: u64) -> rusqlite::Result<u64> {
         let Ranges { query, from, row_number, cells, .. } = &*self.ranges;
         let mut statement = connection.prepare(&format!("{query} LIMIT 1 OFFSET ?3"))?;
         let of = [self.took.0, self.took.1, at as i64 - 1];
@@ -219,7 +243,7 @@ impl<'a> Blocks<'a> for RangeReader {
     fn take(&mut self) -> Result<Option<(u64, Taken<'a>)>, ReadError> {
         let ranges = self.ranges.clone();
         if self.connection.is_none() {
-            self.connection = guarded(&ranges.name, || ranges.connection())?;
+            self.connection = ranges.connection();
             if self.connection.is_none() {
                 return Ok(None);
             }
@@ -228,7 +252,7 @@ impl<'a> Blocks<'a> for RangeReader {
         while let Some(range) = self.range.take().or_else(|| ranges.claim()) {
             block.clear();
             let (place, of, blocks) = (range.place, (range.from, range.to), range.blocks);
-            let left = guarded(&ranges.name, || self.read(&mut block, range))?;
+            let left = self.ask(|connection| self.read(connection, &mut block, range))?;
             self.took = of;
             ranges.given.fetch_add(block.rows() as u64, Ordering::AcqRel);
             self.range = left.map(|range| Range { blocks: range.blocks + 1, ..range });
@@ -239,7 +263,7 @@ impl<'a> Blocks<'a> for RangeReader {
                 block.finish();
                 return Ok(Some((place * BLOCKS + blocks, Taken::Lent(block))));
             }
-            guarded(&ranges.name, || self.skip(of.1))?;
+            self.ask(|connection| self.skip(connection, of.1))?;
         }
         Ok(None)
     }
@@ -249,7 +273,7 @@ impl<'a> Blocks<'a> for RangeReader {
     }
 
     fn row(&mut self, number: u64) -> Result<u64, ReadError> {
-        guarded(&self.ranges.name, || self.place(number))
+        self.ask(|connection| self.place(connection, number))
     }
 
     fn cell_of(&self, place: usize) -> usize {
@@ -263,13 +287,13 @@ impl<'a> Blocks<'a> for RangeReader {
     fn unseen(&mut self) -> Result<u64, ReadError> {
         let ranges = &self.ranges;
         let mut claims = ranges.claims();
-        let Some(connection) = &self.connection else { return Ok(0) };
         // Whoever ends last knows how many came.
-        if !ranges.leaves_out || claims.stopped || claims.open > 0 || claims.told {
+        let is_out = self.connection.is_none();
+        if is_out || !ranges.leaves_out || claims.stopped || claims.open > 0 || claims.told {
             return Ok(0);
         }
         claims.told = true;
-        let all = guarded(&ranges.name, || count(connection, &ranges.from))?;
+        let all = self.ask(|connection| count(connection, &ranges.from))?;
         Ok(all.saturating_sub(ranges.given.load(Ordering::Acquire)))
     }
 }
@@ -278,6 +302,8 @@ impl Drop for RangeReader {
     fn drop(&mut self) {
         // The next pass takes it.
         let mut more = self.ranges.shared.more.lock().unwrap_or_else(PoisonError::into_inner);
-        more.extend(self.connection.take());
+        if let Some(Held::Other(connection)) = self.connection.take() {
+            more.push(connection);
+        }
     }
 }
