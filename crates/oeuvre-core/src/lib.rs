@@ -38,6 +38,7 @@
 //! ```
 
 pub mod aggregate;
+mod at_once;
 mod changes;
 mod checks;
 mod columns_top;

@@ -3,7 +3,7 @@
 //! Workers keep pieces in whatever order they come; at the end they are sorted by their place in the file and
 //! joined, a column at a time and several columns at once. Texts keep the codes of their worker until then.
 
-use super::at_once;
+use crate::at_once::at_once;
 use crate::error::Error;
 use crate::pass::{Consumer, RowWork, Share};
 use crate::plan::Plan;
@@ -113,7 +113,7 @@ impl Columns {
                 let texts: Vec<&Dictionary> = texts.iter().map(|t| &t[i]).collect();
                 join_column(chunks, order.iter().map(|&c| worker_of[c]), &texts, rows)
             };
-            out.extend(at_once(now.zip(chunks).collect(), join));
+            out.extend(at_once(now.zip(chunks).collect(), threads, join));
         }
         (rows, out)
     }

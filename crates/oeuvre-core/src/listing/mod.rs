@@ -25,6 +25,7 @@
 mod columns;
 mod stream;
 
+use crate::at_once::at_once;
 use crate::error::Error;
 use crate::grid::{Grid, Line, LineKind, RatioColumns, ResultColumn};
 use crate::ledger::Ledger;
@@ -227,22 +228,6 @@ struct AllRows<'a> {
     order: Option<Vec<u32>>,
 }
 
-/// What some work makes of each of a few things, all at once on threads of their own.
-fn at_once<T: Send, R: Send>(things: Vec<T>, work: impl Fn(T) -> R + Sync) -> Vec<R> {
-    if things.len() < 2 {
-        return things.into_iter().map(work).collect();
-    }
-    let work = &work;
-    std::thread::scope(|scope| {
-        let handles: Vec<_> =
-            things.into_iter().map(|thing| scope.spawn(move || work(thing))).collect();
-        let join = |h: std::thread::ScopedJoinHandle<'_, R>| {
-            h.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-        };
-        handles.into_iter().map(join).collect()
-    })
-}
-
 /// A window's column, and how many rows owe their place to the order of the file.
 type Worked = Result<(Column, u64), Error>;
 
@@ -343,7 +328,7 @@ impl<'a> AllRows<'a> {
             let together = 1 + all[at + 1..].iter().take(threads - 1).take_while(free).count();
             let batch = &all[at..at + together];
             let it = &*self;
-            let results = at_once(batch.iter().collect(), |(_, window)| it.window(window));
+            let results = at_once(batch.iter().collect(), threads, |(_, window)| it.window(window));
             for ((i, window), result) in batch.iter().zip(results) {
                 let (column, ties) = result?;
                 self.given[*i] = column;

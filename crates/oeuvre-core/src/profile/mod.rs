@@ -19,6 +19,7 @@ mod rows;
 use crate::aggregate::sums::Mean;
 use crate::aggregate::values::Values;
 use crate::aggregate::{Aggregate, State};
+use crate::at_once::at_once;
 use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::grouping::gather_one;
@@ -34,7 +35,6 @@ use oeuvre_columns::value::{Kind, Value};
 use oeuvre_columns::{ColumnInfo, Note, Source, Topic};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// How many of the most frequent values are named.
 const FREQUENT: usize = 3;
@@ -82,7 +82,8 @@ pub fn profile(
             said: hurts(column, &counted, looks_like),
         })
     };
-    for (i, made) in one_by_one(columns.len(), threads, &of_column).into_iter().enumerate() {
+    let all = at_once((0..columns.len()).collect(), threads, of_column);
+    for (i, made) in all.into_iter().enumerate() {
         let made = made?;
         for (list, value) in out.iter_mut().zip(made.figures) {
             list.push(value);
@@ -123,35 +124,6 @@ struct OfColumn {
     all_differ: bool,
     doubled: Option<Vec<Value>>,
     said: Vec<String>,
-}
-
-/// What some work makes of each of so many columns, by several threads: whoever is ready takes the next one.
-fn one_by_one<R: Send>(
-    columns: usize,
-    threads: usize,
-    work: &(dyn Fn(usize) -> R + Sync),
-) -> Vec<R> {
-    let next = AtomicUsize::new(0);
-    let take = || {
-        let mut made = Vec::new();
-        loop {
-            let column = next.fetch_add(1, Ordering::Relaxed);
-            if column >= columns {
-                return made;
-            }
-            made.push((column, work(column)));
-        }
-    };
-    let mut made: Vec<(usize, R)> = std::thread::scope(|scope| {
-        let others: Vec<_> = (1..threads.min(columns)).map(|_| scope.spawn(take)).collect();
-        let mut made = take();
-        for other in others {
-            made.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-        }
-        made
-    });
-    made.sort_by_key(|(column, _)| *column);
-    made.into_iter().map(|(_, made)| made).collect()
 }
 
 /// What is said of a column, in the order of [`HEADINGS`].

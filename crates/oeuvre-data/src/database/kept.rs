@@ -117,8 +117,8 @@ pub(super) trait Dialect {
     /// Whether a column plainly has a value of a shape; `None` where that cannot be said.
     fn has_value(&self, place: usize, shape: Shape) -> Option<String>;
 
-    /// Whether a column that has a value lies between two; `None` where its order may be another one.
-    fn between(&self, place: usize, low: Option<&Bound>, high: Option<&Bound>) -> Option<String>;
+    /// A column that has a value, and a value, as they compare; `None` where their order may be another one.
+    fn compared(&self, place: usize, bound: &Bound) -> Option<(String, String)>;
 
     /// A column, so that texts compare byte by byte.
     fn text(&self, place: usize) -> String;
@@ -163,7 +163,11 @@ fn say(wish: &Wish, dialect: &dyn Dialect) -> Option<(String, Vec<String>)> {
     for part in &wish.parts {
         match part {
             Part::Between { place, low, high } => {
-                holds.extend(dialect.between(*place, low.as_ref(), high.as_ref()));
+                for (bound, sign) in [(low, ">="), (high, "<=")] {
+                    let compared = bound.as_ref().and_then(|b| dialect.compared(*place, b));
+                    holds
+                        .extend(compared.map(|(column, value)| format!("{column} {sign} {value}")));
+                }
             }
             Part::OneOf { place, texts } => {
                 let column = dialect.text(*place);

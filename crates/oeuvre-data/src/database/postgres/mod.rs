@@ -101,21 +101,14 @@ impl Dialect for Says<'_> {
         }
     }
 
-    fn between(&self, place: usize, low: Option<&Bound>, high: Option<&Bound>) -> Option<String> {
-        let name = self.column(place);
-        let literal = |bound: &Bound| match (bound, self.columns[place].kind) {
-            (Bound::Number(n), Kind::Whole | Kind::Numeric) => Some(n.clone()),
-            (Bound::Day(day), Kind::Day) => Some(format!("DATE '{day}'")),
-            (Bound::Time(time), Kind::Time { zoned: false }) => Some(format!("TIMESTAMP '{time}'")),
-            _ => None,
+    fn compared(&self, place: usize, bound: &Bound) -> Option<(String, String)> {
+        let value = match (bound, self.columns[place].kind) {
+            (Bound::Number(n), Kind::Whole | Kind::Numeric) => n.clone(),
+            (Bound::Day(day), Kind::Day) => format!("DATE '{day}'"),
+            (Bound::Time(time), Kind::Time { zoned: false }) => format!("TIMESTAMP '{time}'"),
+            _ => return None,
         };
-        let mut holds = Vec::new();
-        for (bound, sign) in [(low, ">="), (high, "<=")] {
-            if let Some(bound) = bound {
-                holds.push(format!("{name} {sign} {}", literal(bound)?));
-            }
-        }
-        (!holds.is_empty()).then(|| holds.join(" AND "))
+        Some((self.column(place), value))
     }
 
     fn text(&self, place: usize) -> String {

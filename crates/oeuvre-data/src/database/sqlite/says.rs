@@ -25,29 +25,19 @@ impl Dialect for Says<'_> {
         }
     }
 
-    fn between(&self, place: usize, low: Option<&Bound>, high: Option<&Bound>) -> Option<String> {
+    fn compared(&self, place: usize, bound: &Bound) -> Option<(String, String)> {
         /// So many digits are the same as binary64.
         const DIGITS: usize = 15;
-        let is_sure = |bound: &&Bound| match bound {
-            Bound::Number(n) => !n.contains('.') || n.len() <= DIGITS,
-            _ => true,
-        };
-        if !low.iter().chain(&high).all(is_sure) {
-            return None;
-        }
         let column = self.column(place);
-        let mut holds = Vec::new();
-        for (bound, sign) in [(low, ">="), (high, "<=")] {
-            holds.extend(bound.map(|bound| match bound {
-                Bound::Number(n) => format!("{column} {sign} {n}"),
-                // By the day alone, because the sign before the time may be another one.
-                Bound::Day(at) | Bound::Time(at) => {
-                    let day = at.get(..10).unwrap_or(at);
-                    format!("substr({column}, 1, 10) {sign} '{day}'")
-                }
-            }));
+        match bound {
+            Bound::Number(n) if n.contains('.') && n.len() > DIGITS => None,
+            Bound::Number(n) => Some((column, n.clone())),
+            // By the day alone, because the sign before the time may be another one.
+            Bound::Day(at) | Bound::Time(at) => {
+                let day = at.get(..10).unwrap_or(at);
+                Some((format!("substr({column}, 1, 10)"), format!("'{day}'")))
+            }
         }
-        (!holds.is_empty()).then(|| holds.join(" AND "))
     }
 
     fn text(&self, place: usize) -> String {

@@ -219,34 +219,6 @@ fn each_eight<T: Copy>(
 
 #[cfg(target_arch = "x86_64")]
 #[inline(always)]
-fn numbers_eight(
-    records: &Records<'_>,
-    column: usize,
-    scale: Option<u8>,
-    out: &mut [i64],
-    slow: &mut Vec<u32>,
-) -> usize {
-    match scale {
-        None => each(records, column, out, slow, MISSING_I64, Nothing),
-        Some(0) => each_eight(records, column, out, slow, MISSING_I64, Whole),
-        Some(2) => each_eight(records, column, out, slow, MISSING_I64, Fixed(2)),
-        Some(scale) => each_eight(records, column, out, slow, MISSING_I64, Fixed(u32::from(scale))),
-    }
-}
-
-#[cfg(target_arch = "x86_64")]
-#[inline(always)]
-fn dates_eight(
-    records: &Records<'_>,
-    column: usize,
-    out: &mut [i32],
-    slow: &mut Vec<u32>,
-) -> usize {
-    each_eight(records, column, out, slow, MISSING_I32, Dates)
-}
-
-#[cfg(target_arch = "x86_64")]
-#[inline(always)]
 fn texts_eight(
     records: &Records<'_>,
     column: usize,
@@ -254,7 +226,7 @@ fn texts_eight(
     out: &mut [u32],
     slow: &mut Vec<u32>,
 ) -> usize {
-    let known = Known { dictionary, quote: records.quote.map_or(u32::MAX, u32::from) };
+    let known = Known::of(records, dictionary);
     match avx512::FewTexts::of(dictionary, records.quote) {
         Some(few) if few.are_shortest() => {
             let both = avx512::KnownFew::<true> { known, few };
@@ -324,6 +296,13 @@ struct Known<'a> {
     quote: u32,
 }
 
+impl<'a> Known<'a> {
+    fn of(records: &Records<'_>, dictionary: &'a Texts) -> Known<'a> {
+        // A field in quotes is looked at slowly.
+        Known { dictionary, quote: records.quote.map_or(u32::MAX, u32::from) }
+    }
+}
+
 impl Form<u32> for Known<'_> {
     #[inline(always)]
     fn read(&self, data: &[u8], start: usize, end: usize) -> Option<u32> {
@@ -335,27 +314,43 @@ impl Form<u32> for Known<'_> {
     }
 }
 
-#[inline(always)]
-fn numbers_body(
-    records: &Records<'_>,
-    column: usize,
-    scale: Option<u8>,
-    out: &mut [i64],
-    slow: &mut Vec<u32>,
-) -> usize {
-    match scale {
-        None => each(records, column, out, slow, MISSING_I64, Nothing),
-        Some(0) => each(records, column, out, slow, MISSING_I64, Whole),
-        // Money has two digits: known when the loop is compiled, its shifts cost nothing.
-        Some(2) => each(records, column, out, slow, MISSING_I64, Fixed(2)),
-        Some(scale) => each(records, column, out, slow, MISSING_I64, Fixed(u32::from(scale))),
-    }
+/// Declares the loops over numbers and dates, by what goes over the records.
+macro_rules! loops_by {
+    ($each:ident, $numbers:ident, $dates:ident) => {
+        #[inline(always)]
+        fn $numbers(
+            records: &Records<'_>,
+            column: usize,
+            scale: Option<u8>,
+            out: &mut [i64],
+            slow: &mut Vec<u32>,
+        ) -> usize {
+            match scale {
+                None => each(records, column, out, slow, MISSING_I64, Nothing),
+                Some(0) => $each(records, column, out, slow, MISSING_I64, Whole),
+                // Money has two digits: known when the loop is compiled, its shifts cost nothing.
+                Some(2) => $each(records, column, out, slow, MISSING_I64, Fixed(2)),
+                Some(scale) => {
+                    $each(records, column, out, slow, MISSING_I64, Fixed(u32::from(scale)))
+                }
+            }
+        }
+
+        #[inline(always)]
+        fn $dates(
+            records: &Records<'_>,
+            column: usize,
+            out: &mut [i32],
+            slow: &mut Vec<u32>,
+        ) -> usize {
+            $each(records, column, out, slow, MISSING_I32, Dates)
+        }
+    };
 }
 
-#[inline(always)]
-fn dates_body(records: &Records<'_>, column: usize, out: &mut [i32], slow: &mut Vec<u32>) -> usize {
-    each(records, column, out, slow, MISSING_I32, Dates)
-}
+loops_by!(each, numbers_body, dates_body);
+#[cfg(target_arch = "x86_64")]
+loops_by!(each_eight, numbers_eight, dates_eight);
 
 #[inline(always)]
 fn datetimes_body(
@@ -375,9 +370,7 @@ fn texts_body(
     out: &mut [u32],
     slow: &mut Vec<u32>,
 ) -> usize {
-    // A field in quotes is looked at slowly.
-    let quote = records.quote.map_or(u32::MAX, u32::from);
-    each(records, column, out, slow, MISSING_CODE, Known { dictionary, quote })
+    each(records, column, out, slow, MISSING_CODE, Known::of(records, dictionary))
 }
 
 const ZEROS: u64 = 0x3030_3030_3030_3030;
