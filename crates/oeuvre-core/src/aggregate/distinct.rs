@@ -187,6 +187,10 @@ impl Bits {
     fn reach(&mut self, base: &mut Option<i64>, value: i64) -> Option<u64> {
         let low = value & !63;
         let Some(from) = *base else {
+            // No number below a base may come round to places behind it.
+            if low > i64::MAX - NEAR as i64 {
+                return None;
+            }
             *base = Some(low);
             return Some((value - low) as u64);
         };
