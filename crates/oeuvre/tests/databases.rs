@@ -160,6 +160,31 @@ fn a_file_is_left_as_it_is() {
     assert!(run.ok().contains("32"));
 }
 
+/// While a file is read, whoever writes to it waits: passes and readers see one state of it.
+#[test]
+fn nobody_changes_a_file_that_is_read() {
+    let folder = Folder::new();
+    let path = folder.path("busy.sqlite");
+    let base = rusqlite::Connection::open(&path).unwrap();
+    base.busy_timeout(Duration::ZERO).unwrap();
+    base.execute_batch("CREATE TABLE t (n INTEGER); INSERT INTO t VALUES (1)").unwrap();
+    let slow = "WITH RECURSIVE g(n) AS (VALUES (1) UNION ALL SELECT n + 1 FROM g WHERE n < 2000000) \
+        SELECT max(g.n) AS most FROM g, t";
+    let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_oeuvre"))
+        .current_dir(folder.path(""))
+        .args(["summary", "busy.sqlite", "--query", slow, "--show", "sum(most)", "--quiet"])
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut refused = false;
+    while !refused && child.try_wait().unwrap().is_none() {
+        refused = base.execute_batch("INSERT INTO t VALUES (2)").is_err();
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    assert!(child.wait_with_output().unwrap().status.success());
+    assert!(refused, "the file was not locked");
+}
+
 #[test]
 fn types_of_a_server_are_read_as_they_are() {
     let (folder, server) = (folder(), Server::running());

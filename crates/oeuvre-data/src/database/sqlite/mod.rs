@@ -1,9 +1,10 @@
 //! SQLite: a file that holds tables.
 //!
 //! It is opened for reading alone, and all passes see what stood in it when it was opened: they share one
-//! transaction. Where its last changes were folded into the file and nobody writes, it is opened as one that does
-//! not change, so that nothing is put beside it. A value has its own type there; the declared type of a column says
-//! what that is meant to be: whole numbers as truths, digits of a scale, texts that are no numbers.
+//! transaction, and further connections begin theirs while nobody can complete one that writes. Where its last
+//! changes were folded into the file and nobody writes, it is opened as one that does not change, so that nothing is
+//! put beside it. A value has its own type there; the declared type of a column says what that is meant to be: whole
+//! numbers as truths, digits of a scale, texts that are no numbers.
 
 mod ranges;
 mod says;
@@ -51,8 +52,11 @@ struct Shared {
     more: Mutex<Vec<Connection>>,
     /// How one more can be opened; `None` where it could see what was written since.
     address: Option<String>,
-    /// The bytes, where the file must stay as it is.
-    opened: Option<Opened>,
+    /// The file. It is closed behind the connections: closing it lets go of what they have locked, because locks
+    /// are those of a process (POSIX, fcntl).
+    opened: Opened,
+    /// Whether the file must stay as it is: where changes are kept beside it, they may be folded in meanwhile.
+    stays: bool,
     /// A copy of what came as a stream.
     _copy: Option<tempfile::NamedTempFile>,
 }
@@ -149,9 +153,9 @@ fn connected(name: &str, opened: Opened) -> rusqlite::Result<Shared> {
     let connection = begun(&address, Duration::from_secs(10))?;
     // While one transaction reads, nobody's is completed, but where changes are kept beside the file.
     let address = (fixed || !beside).then_some(address);
-    let opened = fixed.then_some(opened);
     let connection = Mutex::new(connection);
-    Ok(Shared { connection, more: Mutex::default(), address, opened, _copy: copy })
+    let (more, stays) = (Mutex::default(), address.is_some());
+    Ok(Shared { connection, more, address, opened, stays, _copy: copy })
 }
 
 /// A connection in a transaction that reads; it waits so long for somebody who writes.
@@ -448,11 +452,14 @@ impl Base for SqliteTable {
     }
 
     fn ensure_unchanged(&self) -> Result<(), ReadError> {
-        self.shared.opened.as_ref().map_or(Ok(()), Opened::ensure_unchanged)
+        match self.shared.stays {
+            true => self.shared.opened.ensure_unchanged(),
+            false => Ok(()),
+        }
     }
 
     fn bytes(&self) -> u64 {
-        self.shared.opened.as_ref().map_or(0, |opened| opened.bytes.len() as u64)
+        self.shared.opened.bytes.len() as u64
     }
 }
 
