@@ -194,7 +194,7 @@ pub(crate) fn open(name: &str) -> Result<Opened, ReadError> {
     if name == "-" {
         return Ok(Opened::copied(stream(name, io::stdin())?)).and_then(|it| unpacked(name, it));
     }
-    let mut file = File::open(name).map_err(problem)?;
+    let file = File::open(name).map_err(problem)?;
     let kind = file.metadata().map_err(problem)?.file_type();
     if kind.is_dir() {
         return Err(DataProblem::in_file(name, "this is a folder, not a file")
@@ -203,8 +203,8 @@ pub(crate) fn open(name: &str) -> Result<Opened, ReadError> {
     }
     let opened = match kind.is_file() {
         true => {
-            let stamp = Stamp::new(&file).map_err(problem)?;
-            let bytes = bytes_of(&mut file, Some(name)).map_err(problem)?;
+            let mut stamp = Stamp::new(file).map_err(problem)?;
+            let bytes = bytes_of(&mut stamp.file, Some(name)).map_err(problem)?;
             Opened { bytes, stamp: Some((name.to_owned(), stamp)) }
         }
         false => Opened::copied(stream(name, file)?),

@@ -76,18 +76,19 @@ fn is_remote(file: &File) -> bool {
     rustix::fs::fstatfs(file).is_ok_and(|s| REMOTE.contains(&(s.f_type as u32)))
 }
 
-/// The size and time of a file when it was opened.
+/// The size and time of a file when it was opened. It stays open with it: closing it would let go of what others in
+/// this process have locked in the same file.
 pub(crate) struct Stamp {
-    file: File,
+    pub(crate) file: File,
     len: u64,
     modified: Option<SystemTime>,
 }
 
 impl Stamp {
     /// Of an open file.
-    pub(crate) fn new(file: &File) -> io::Result<Stamp> {
+    pub(crate) fn new(file: File) -> io::Result<Stamp> {
         let it = file.metadata()?;
-        Ok(Stamp { file: file.try_clone()?, len: it.len(), modified: it.modified().ok() })
+        Ok(Stamp { file, len: it.len(), modified: it.modified().ok() })
     }
 
     /// Whether the file is still what it was.

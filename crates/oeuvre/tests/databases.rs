@@ -167,13 +167,19 @@ fn nobody_changes_a_file_that_is_read() {
     let path = folder.path("busy.sqlite");
     let base = rusqlite::Connection::open(&path).unwrap();
     base.busy_timeout(Duration::ZERO).unwrap();
-    base.execute_batch("CREATE TABLE t (n INTEGER); INSERT INTO t VALUES (1)").unwrap();
+    base.execute_batch(
+        "CREATE TABLE t (n INTEGER); INSERT INTO t VALUES (1);
+         CREATE TABLE named (most INTEGER, name TEXT); INSERT INTO named VALUES (2000000, 'two')",
+    )
+    .unwrap();
     let slow = "WITH RECURSIVE g(n) AS (VALUES (1) UNION ALL SELECT n + 1 FROM g WHERE n < 2000000) \
         SELECT max(g.n) AS most FROM g, t";
     let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_oeuvre"))
         .current_dir(folder.path(""))
-        .args(["summary", "busy.sqlite", "--query", slow, "--show", "sum(most)", "--quiet"])
+        .args(["summary", "busy.sqlite", "--query", slow, "--lookup", "names=busy.sqlite#named"])
+        .args(["--match", "most = names.most", "--by", "names.name", "--quiet"])
         .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
         .spawn()
         .unwrap();
     let mut refused = false;
@@ -181,7 +187,8 @@ fn nobody_changes_a_file_that_is_read() {
         refused = base.execute_batch("INSERT INTO t VALUES (2)").is_err();
         std::thread::sleep(Duration::from_millis(5));
     }
-    assert!(child.wait_with_output().unwrap().status.success());
+    let ended = child.wait_with_output().unwrap();
+    assert!(ended.status.success(), "{}", String::from_utf8_lossy(&ended.stderr));
     assert!(refused, "the file was not locked");
 }
 
