@@ -47,6 +47,7 @@ mod fence;
 mod file_rows;
 mod growing;
 mod input;
+mod instructions;
 mod kinds;
 mod mapped;
 mod names;
@@ -63,6 +64,7 @@ mod workbook;
 #[cfg(feature = "databases")]
 pub use database::cancel_queries;
 pub use input::{Input, read_whole, settled};
+pub use instructions::Instructions;
 pub use names::{files_named, is_address, name_shown, stem_of};
 pub use open::{open, open_bytes};
 pub use options::{

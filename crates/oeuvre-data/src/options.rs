@@ -8,6 +8,7 @@
 //! assert!(european.missing.contains(&"n/a".to_string()));
 //! ```
 
+use crate::instructions::Instructions;
 #[cfg(feature = "web")]
 use crate::web::WebOptions;
 use jiff::tz::TimeZone;
@@ -192,6 +193,8 @@ pub struct ReadOptions {
     pub lookup: Option<String>,
     /// Bytes in a piece of work; no result depends on it.
     pub piece_bytes: usize,
+    /// Which instructions of the processor may be used; no result depends on it either.
+    pub instructions: Instructions,
 }
 
 impl ReadOptions {
@@ -246,6 +249,7 @@ impl Default for ReadOptions {
             lookup: None,
             // With its marks and columns a piece stays in a core's second-level cache.
             piece_bytes: 256 << 10,
+            instructions: Instructions::Auto,
         }
     }
 }

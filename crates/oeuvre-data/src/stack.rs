@@ -9,7 +9,7 @@ use crate::input::Input;
 use crate::kinds::{Columns, Learnt};
 use crate::options::{Lacking, ReadOptions};
 use crate::text::columns::ColumnReader;
-use crate::text::records::Records;
+use crate::text::records::{Kept, Records};
 use indexmap::IndexSet;
 use oeuvre_columns::column::marks::Mark;
 use oeuvre_columns::column::{Batch, Column, Data, MISSING_I64};
@@ -385,7 +385,8 @@ fn repeat(reader: &mut ColumnReader, text: &str, rows: usize, out: &mut Column) 
     let ends = [text.len() as u32, text.len() as u32 + 1];
     let mut data = text.as_bytes().to_vec();
     data.extend(b"\n\n");
-    let records = Records { data: &data, quote: None, marks: &ends, width: 2, starts: &[0] };
+    let kept = Kept::all(2);
+    let records = Records { starts: &[0], ..Records::written(&data, &ends, &kept) };
     // The text was looked at when the kind was guessed, and kinds only grow.
     let read = reader.read(&records, 0, out).is_ok() && out.data.len() == 1;
     let missing = !read || out.data.is_missing(0);

@@ -16,7 +16,7 @@ pub(crate) mod channel;
 use crate::file_rows::{FilePass, FileReader, Want, Wanted};
 use crate::kinds::values::Shape;
 use crate::text::columns::{ColumnReader, Trouble};
-use crate::text::records::Records;
+use crate::text::records::{Kept, Records};
 use crate::text::trouble::{Place, told};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::{Account, ReadError};
@@ -42,12 +42,14 @@ pub(crate) struct Block {
     numbers: Vec<i64>,
     /// Cells in a row.
     width: usize,
+    /// All marks are kept, one more than there are columns.
+    kept: Kept,
 }
 
 impl Block {
     /// A block for rows of so many cells.
     pub(crate) fn new(width: usize) -> Block {
-        Block { width, ..Block::default() }
+        Block { width, kept: Kept::all(width + 1), ..Block::default() }
     }
 
     /// Where the text of the next cell goes.
@@ -128,7 +130,7 @@ impl Block {
     }
 
     fn records_in<'d>(&'d self, data: &'d [u8]) -> Records<'d> {
-        Records { data, quote: None, marks: &self.marks, width: self.width + 1, starts: &[] }
+        Records::written(data, &self.marks, &self.kept)
     }
 }
 

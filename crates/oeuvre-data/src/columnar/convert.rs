@@ -4,7 +4,7 @@ use super::types::Natural;
 use crate::kinds::Reading;
 use crate::kinds::values::Shape;
 use crate::text::columns::{At, ColumnReader};
-use crate::text::records::Records;
+use crate::text::records::{Kept, Records};
 use arrow_array::cast::AsArray;
 use arrow_array::types::*;
 use arrow_array::{AnyDictionaryArray, Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray};
@@ -324,7 +324,8 @@ impl ArrayReader {
             }
         }
         data.extend([b'\n'; 32]);
-        let records = Records { data: &data, quote: None, marks: &marks, width: 2, starts: &[] };
+        let kept = Kept::all(2);
+        let records = Records::written(&data, &marks, &kept);
         self.by_text.read(&records, 0, out)
     }
 }

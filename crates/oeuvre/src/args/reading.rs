@@ -254,6 +254,7 @@ impl ReadingArgs {
         if let Some(bytes) = self.piece_bytes {
             options.piece_bytes = bytes.max(1);
         }
+        options.instructions = crate::environment::instructions();
         if let Some(size) = &self.most_bytes {
             options.most_bytes = bytes(size)?;
         }

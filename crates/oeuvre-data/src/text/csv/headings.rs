@@ -39,11 +39,11 @@ pub(super) fn read(name: &str, bytes: &[u8], options: &ReadOptions) -> Result<He
             .into());
     }
     let line = line_of(bytes, start);
-    let separator = options.separator.unwrap_or_else(|| detect(name, text, options.quote));
+    let separator = options.separator.unwrap_or_else(|| detect(name, text, options));
     let dialect = Dialect { separator, quote: options.quote };
     let mut marks = Marks::default();
     let text = &text[..text.len().min(u32::MAX as usize - 1)];
-    let found = scan(text, 1, dialect, &mut marks);
+    let found = scan(text, 1, dialect, options.instructions.level(), &mut marks);
     let Found::Records { next, .. } = found else {
         return Err(problem_at(name, bytes, start, &found));
     };
@@ -142,7 +142,8 @@ fn title_lines(text: &[u8], quote: Option<u8>) -> Option<usize> {
 }
 
 /// The separator that splits the first records most evenly.
-fn detect(name: &str, text: &[u8], quote: Option<u8>) -> u8 {
+fn detect(name: &str, text: &[u8], options: &ReadOptions) -> u8 {
+    let (quote, level) = (options.quote, options.instructions.level());
     let look = &text[..text.len().min(LOOK)];
     let mut best = (0, 0, b',');
     let tabs_first = name.to_ascii_lowercase().ends_with(".tsv");
@@ -150,7 +151,7 @@ fn detect(name: &str, text: &[u8], quote: Option<u8>) -> u8 {
     for separator in candidates {
         let mut marks = Marks::default();
         if !matches!(
-            scan(look, look.len(), Dialect { separator, quote }, &mut marks),
+            scan(look, look.len(), Dialect { separator, quote }, level, &mut marks),
             Found::Records { .. }
         ) {
             continue;

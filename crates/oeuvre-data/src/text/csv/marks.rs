@@ -8,10 +8,15 @@
 //! A quote that RFC 4180 does not allow (`5" pipe`) would turn inside and outside around for the
 //! rest of the file; the masks see it at once, and it is reported.
 //!
+//! Where only some fields of a record are wanted, only the marks around them are written out, as long as every
+//! record has as many fields as the first one: the mask of a block and the number of fields before it say which of
+//! its marks these are (`pattern.rs`).
+//!
 //! The loop is written once and compiled for several instruction sets, of which the best is picked
 //! at run time. If you change it, the tests compare all of them with a plain state machine.
 
-use std::sync::OnceLock;
+use super::pattern::Pattern;
+use crate::instructions::Level;
 
 /// The characters that structure a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -20,6 +25,16 @@ pub(crate) struct Dialect {
     pub(crate) separator: u8,
     /// Around fields; `None` when quotes are ordinary characters.
     pub(crate) quote: Option<u8>,
+}
+
+impl Found {
+    /// The same with so many ends.
+    fn ended(self, ends: usize) -> Found {
+        match self {
+            Found::Records { next, .. } => Found::Records { ends, next },
+            other => other,
+        }
+    }
 }
 
 /// Positions, in a buffer that is kept from scan to scan.
@@ -77,16 +92,36 @@ pub(crate) enum Found {
 /// Finds all marks of the records that start before `until`. The data starts with a record; its end
 /// ends a record too. Marks are positions in `data`, which must be shorter than 4 GiB. When something
 /// is wrong, the marks before it are there.
-pub(crate) fn scan(data: &[u8], until: usize, dialect: Dialect, marks: &mut Marks) -> Found {
-    (implementation().scan)(data, until, dialect, marks)
+pub(crate) fn scan(
+    data: &[u8],
+    until: usize,
+    dialect: Dialect,
+    level: Level,
+    marks: &mut Marks,
+) -> Found {
+    (implementation(level).scan)(data, until, dialect, marks)
+}
+
+/// As [`scan`], of the marks that a pattern keeps; `None` where the records are not as long as it says, something
+/// is wrong, or the processor gains nothing by it.
+pub(super) fn scan_for(
+    data: &[u8],
+    until: usize,
+    dialect: Dialect,
+    level: Level,
+    pattern: &Pattern,
+    marks: &mut Marks,
+) -> Option<Found> {
+    (implementation(level).scan_for?)(data, until, dialect, pattern, marks)
 }
 
 /// The number of quotes, modulo two.
-pub(crate) fn odd_quotes(data: &[u8], quote: u8) -> bool {
-    (implementation().odd)(data, quote)
+pub(crate) fn odd_quotes(data: &[u8], quote: u8, level: Level) -> bool {
+    (implementation(level).odd)(data, quote)
 }
 
 type Scan = fn(&[u8], usize, Dialect, &mut Marks) -> Found;
+type ScanFor = fn(&[u8], usize, Dialect, &Pattern, &mut Marks) -> Option<Found>;
 
 /// One compiled version of the loops.
 #[derive(Clone, Copy)]
@@ -94,22 +129,29 @@ struct Implementation {
     #[cfg_attr(not(test), allow(dead_code))]
     name: &'static str,
     scan: Scan,
+    /// Where the bits of a word can be spread in one instruction.
+    scan_for: Option<ScanFor>,
     odd: fn(&[u8], u8) -> bool,
 }
 
-fn implementation() -> Implementation {
-    static BEST: OnceLock<Implementation> = OnceLock::new();
-    *BEST.get_or_init(|| implementations()[0])
+fn implementation(level: Level) -> Implementation {
+    match level {
+        #[cfg(target_arch = "x86_64")]
+        Level::Avx2 => x86::AVX2,
+        #[cfg(target_arch = "x86_64")]
+        Level::Plain => x86::SSE2,
+        #[cfg(not(target_arch = "x86_64"))]
+        _ => PLAIN,
+    }
 }
 
-/// All versions that this processor can run, best first.
-fn implementations() -> Vec<Implementation> {
-    let mut all = Vec::new();
-    #[cfg(target_arch = "x86_64")]
-    x86::add(&mut all);
-    all.push(Implementation { name: "plain", scan: scan_with::<Plain>, odd: odd_with::<Plain> });
-    all
-}
+#[cfg_attr(target_arch = "x86_64", allow(dead_code))]
+const PLAIN: Implementation = Implementation {
+    name: "plain",
+    scan: scan_all::<Plain>,
+    scan_for: None,
+    odd: odd_with::<Plain>,
+};
 
 /// How to find bytes in a block of 64.
 trait Masks {
@@ -120,11 +162,23 @@ trait Masks {
     /// Asks for a byte that will be read soon.
     #[inline(always)]
     fn prefetch(_data: &[u8], _at: usize) {}
+    /// The bits of a mask of which the low bits of a word say, one for each from below, that they stay.
+    #[inline(always)]
+    fn spread(mut word: u64, mut mask: u64) -> u64 {
+        let mut spread = 0;
+        while mask != 0 {
+            let lowest = mask & mask.wrapping_neg();
+            spread |= lowest & 0u64.wrapping_sub(word & 1);
+            mask ^= lowest;
+            word >>= 1;
+        }
+        spread
+    }
     /// Writes out the positions of the set bits from place `n` on; gives the place behind them. There
     /// is room for 64.
     #[inline(always)]
     fn positions(bits: u64, base: u32, out: &mut [u32], n: usize) -> usize {
-        write_positions(bits, base, out, n)
+        write_positions::<8>(bits, base, out, n)
     }
 }
 
@@ -170,13 +224,92 @@ const BLOCK: usize = 64;
 /// How far ahead bytes are asked for: further than the processor's own guesses reach.
 const AHEAD: usize = 1024;
 
+/// What becomes of the marks of a block.
+trait Take {
+    /// Writes those that are wanted from place `n` on, and gives the place behind them; `lines` are those of the marks
+    /// that end a record.
+    fn take<M: Masks>(&mut self, marks: [u64; 2], base: u32, out: &mut [u32], n: usize) -> usize;
+}
+
+/// All are written, and line ends are counted.
+#[derive(Default)]
+struct All {
+    ends: usize,
+}
+
+impl Take for All {
+    #[inline(always)]
+    fn take<M: Masks>(
+        &mut self,
+        [found, lines]: [u64; 2],
+        base: u32,
+        out: &mut [u32],
+        n: usize,
+    ) -> usize {
+        self.ends += lines.count_ones() as usize;
+        M::positions(found, base, out, n)
+    }
+}
+
+/// Those of a pattern are written.
+struct OfPattern<'a> {
+    pattern: &'a Pattern,
+    /// Fields of the record before this place.
+    fields: usize,
+    /// Line ends that are not at the end of a record as the pattern has it, or the other way round.
+    wrong: u64,
+}
+
+impl Take for OfPattern<'_> {
+    #[inline(always)]
+    fn take<M: Masks>(
+        &mut self,
+        [found, lines]: [u64; 2],
+        base: u32,
+        out: &mut [u32],
+        n: usize,
+    ) -> usize {
+        let (kept, ends, behind) = self.pattern.of_block(self.fields, found.count_ones() as usize);
+        self.fields = behind;
+        self.wrong |= M::spread(ends, found) ^ lines;
+        write_positions::<4>(M::spread(kept, found), base, out, n)
+    }
+}
+
 #[inline(always)]
-fn scan_with<M: Masks>(data: &[u8], until: usize, dialect: Dialect, marks: &mut Marks) -> Found {
+fn scan_all<M: Masks>(data: &[u8], until: usize, dialect: Dialect, marks: &mut Marks) -> Found {
+    let mut all = All::default();
+    scan_with::<M, All>(data, until, dialect, &mut all, marks).ended(all.ends)
+}
+
+#[inline(always)]
+fn scan_some<M: Masks>(
+    data: &[u8],
+    until: usize,
+    dialect: Dialect,
+    pattern: &Pattern,
+    marks: &mut Marks,
+) -> Option<Found> {
+    let mut some = OfPattern { pattern, fields: 0, wrong: 0 };
+    let found = scan_with::<M, OfPattern<'_>>(data, until, dialect, &mut some, marks);
+    let as_it_says = some.wrong == 0 && some.fields == 0;
+    (as_it_says && matches!(found, Found::Records { .. }))
+        .then(|| found.ended(marks.len() / pattern.kept()))
+}
+
+/// The marks are found, but the ends are not counted.
+#[inline(always)]
+fn scan_with<M: Masks, T: Take>(
+    data: &[u8],
+    until: usize,
+    dialect: Dialect,
+    take: &mut T,
+    marks: &mut Marks,
+) -> Found {
     let separator = dialect.separator;
     let quote = dialect.quote.unwrap_or(b'"');
     let quoting = if dialect.quote.is_some() { u64::MAX } else { 0 };
     let mut n = 0;
-    let mut ends = 0;
     // Carried from block to block: all ones inside quotes; whether the byte before closes a quote.
     let (mut inside, mut closed) = (0u64, 0u64);
     let mut at = 0;
@@ -185,7 +318,7 @@ fn scan_with<M: Masks>(data: &[u8], until: usize, dialect: Dialect, marks: &mut 
     let mut tail = [0u8; BLOCK];
     loop {
         if inside | closed == 0 {
-            (at, n, ends) = plain_blocks::<M>(data, plain_end, (at, n, ends), dialect, marks);
+            (at, n) = plain_blocks::<M, T>(data, plain_end, (at, n), dialect, take, marks);
         }
         if at >= data.len() {
             break;
@@ -230,35 +363,42 @@ fn scan_with<M: Masks>(data: &[u8], until: usize, dialect: Dialect, marks: &mut 
             let first = at + stray.trailing_zeros() as usize;
             // After a closing quote it is the quote before that is to blame.
             let blame = if data[first] == quote { first } else { first.saturating_sub(1) };
-            found &= (stray & stray.wrapping_neg()) - 1;
-            marks.len = M::positions(found, at as u32, marks.room(n), n);
+            let before = (stray & stray.wrapping_neg()) - 1;
+            let taken = [found & before, line_ends & before];
+            marks.len = take.take::<M>(taken, at as u32, marks.room(n), n);
             return Found::StrayQuote(blame);
         }
-        n = M::positions(found, at as u32, marks.room(n), n);
-        ends += line_ends.count_ones() as usize;
+        n = take.take::<M>([found, line_ends], at as u32, marks.room(n), n);
         if last {
             marks.len = n;
-            return Found::Records { ends, next: marks[n - 1] as usize + 1 };
+            let next = at + BLOCK - found.leading_zeros() as usize;
+            return Found::Records { ends: 0, next };
         }
         at += BLOCK;
     }
-    marks.len = n;
     if inside != 0 {
+        marks.len = n;
         return Found::OpenQuote;
     }
-    at_the_end(data, marks, ends)
+    // The end of the data ends its last record, where that has no line feed.
+    if data.last().is_some_and(|&b| b != b'\n') {
+        n = take.take::<M>([1, 1], data.len() as u32, marks.room(n), n);
+    }
+    marks.len = n;
+    Found::Records { ends: 0, next: data.len() }
 }
 
-/// Blocks without a quote, from one that starts outside quotes: the place behind them, and how many marks and
-/// line ends there are by then.
+/// Blocks without a quote, from one that starts outside quotes: the place behind them, and how many marks there are
+/// by then.
 #[inline(always)]
-fn plain_blocks<M: Masks>(
+fn plain_blocks<M: Masks, T: Take>(
     data: &[u8],
     end: usize,
-    (mut at, mut n, mut ends): (usize, usize, usize),
+    (mut at, mut n): (usize, usize),
     dialect: Dialect,
+    take: &mut T,
     marks: &mut Marks,
-) -> (usize, usize, usize) {
+) -> (usize, usize) {
     let separator = dialect.separator;
     let quote = dialect.quote.unwrap_or(b'"');
     let quoting = if dialect.quote.is_some() { u64::MAX } else { 0 };
@@ -270,11 +410,10 @@ fn plain_blocks<M: Masks>(
         if M::eq(block, quote) & quoting != 0 {
             break;
         }
-        n = M::positions(found, at as u32, marks.room(n), n);
-        ends += lines.count_ones() as usize;
+        n = take.take::<M>([found, lines], at as u32, marks.room(n), n);
         at += BLOCK;
     }
-    (at, n, ends)
+    (at, n)
 }
 
 /// Quotes that stand where none may, and whether the last byte closes one. A quote opens behind a mark, or
@@ -293,29 +432,23 @@ fn stray_quotes(
     (stray, closing >> 63)
 }
 
-/// The end of the data ends its last record, where that has no line feed.
-fn at_the_end(data: &[u8], marks: &mut Marks, mut ends: usize) -> Found {
-    if data.last().is_some_and(|&b| b != b'\n') {
-        let n = marks.len;
-        marks.room(n)[n] = data.len() as u32;
-        marks.len += 1;
-        ends += 1;
-    }
-    Found::Records { ends, next: data.len() }
-}
-
-/// Writes out the positions of the set bits, eight at a time without looking how many there are.
+/// Writes out the positions of the set bits, so many at a time without looking how many there are.
 #[inline(always)]
-fn write_positions(mut bits: u64, base: u32, marks: &mut [u32], n: usize) -> usize {
+fn write_positions<const STEP: usize>(
+    mut bits: u64,
+    base: u32,
+    marks: &mut [u32],
+    n: usize,
+) -> usize {
     let count = bits.count_ones() as usize;
     let mut at = n;
     loop {
-        let Some(eight) = marks[at..].first_chunk_mut::<8>() else { return n + count };
-        for place in eight {
+        let Some(some) = marks[at..].first_chunk_mut::<STEP>() else { return n + count };
+        for place in some {
             *place = base.wrapping_add(bits.trailing_zeros());
             bits &= bits.wrapping_sub(1);
         }
-        at += 8;
+        at += STEP;
         if at >= n + count {
             return n + count;
         }
@@ -326,15 +459,15 @@ fn write_positions(mut bits: u64, base: u32, marks: &mut [u32], n: usize) -> usi
 #[cfg(target_arch = "x86_64")]
 #[allow(unsafe_code)]
 mod x86 {
-    use super::{Dialect, Found, Implementation, Marks, Masks, odd_with, scan_with};
+    use super::{
+        Dialect, Found, Implementation, Marks, Masks, Pattern, odd_with, scan_all, scan_some,
+    };
     use std::arch::x86_64::*;
 
     /// 16 bytes at a time: every x86-64 processor.
     struct Sse2;
     /// 32 bytes at a time.
     struct Avx2;
-    /// 64 bytes at a time.
-    struct Avx512;
 
     impl Masks for Sse2 {
         #[inline(always)]
@@ -391,62 +524,45 @@ mod x86 {
             carryless_prefix_xor(bits)
         }
         #[inline(always)]
-        fn prefetch(data: &[u8], at: usize) {
-            prefetch(data, at);
-        }
-    }
-
-    impl Masks for Avx512 {
-        #[inline(always)]
-        fn eq(block: &[u8; 64], byte: u8) -> u64 {
-            // SAFETY: only used by the version that is picked where AVX-512 BW is there; the load is
-            // of 64 bytes that the array has.
-            unsafe {
-                let v = _mm512_loadu_si512(block.as_ptr().cast());
-                _mm512_cmpeq_epi8_mask(v, _mm512_set1_epi8(byte as i8))
-            }
-        }
-        #[inline(always)]
-        fn prefix_xor(bits: u64) -> u64 {
-            carryless_prefix_xor(bits)
+        fn spread(word: u64, mask: u64) -> u64 {
+            // SAFETY: only used by the version that is picked where BMI2 is there.
+            unsafe { _pdep_u64(word, mask) }
         }
         #[inline(always)]
         fn prefetch(data: &[u8], at: usize) {
             prefetch(data, at);
-        }
-        /// Sixteen positions at a time are squeezed together and written, without a branch: twice as
-        /// fast as one by one in `benches/`.
-        #[inline(always)]
-        fn positions(bits: u64, base: u32, out: &mut [u32], n: usize) -> usize {
-            let Some(room) = out.get_mut(n..n + 64) else { return n };
-            let mut at = 0;
-            for part in 0..4u32 {
-                let mask = (bits >> (16 * part)) as u16;
-                // SAFETY: only used by the version that is picked where AVX-512 F is there. At most 16
-                // positions a part have been written before, so that 16 more fit into the 64.
-                unsafe {
-                    let all = _mm512_add_epi32(
-                        _mm512_set_epi32(15, 14, 13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1, 0),
-                        _mm512_set1_epi32(base.wrapping_add(16 * part) as i32),
-                    );
-                    let squeezed = _mm512_maskz_compress_epi32(mask, all);
-                    _mm512_storeu_si512(room.as_mut_ptr().add(at).cast(), squeezed);
-                }
-                at += mask.count_ones() as usize;
-            }
-            n + at
         }
     }
 
     macro_rules! version {
-        ($features:literal, $masks:ty, $scan:ident, $odd:ident) => {
+        ($features:literal, $masks:ty, $scan:ident, $scan_for:ident, $odd:ident) => {
             fn $scan(data: &[u8], until: usize, dialect: Dialect, marks: &mut Marks) -> Found {
                 #[target_feature(enable = $features)]
                 fn inner(data: &[u8], until: usize, dialect: Dialect, marks: &mut Marks) -> Found {
-                    scan_with::<$masks>(data, until, dialect, marks)
+                    scan_all::<$masks>(data, until, dialect, marks)
                 }
-                // SAFETY: only listed where the processor has these features.
+                // SAFETY: only picked where the processor has these features.
                 unsafe { inner(data, until, dialect, marks) }
+            }
+            fn $scan_for(
+                data: &[u8],
+                until: usize,
+                dialect: Dialect,
+                pattern: &Pattern,
+                marks: &mut Marks,
+            ) -> Option<Found> {
+                #[target_feature(enable = $features)]
+                fn inner(
+                    data: &[u8],
+                    until: usize,
+                    dialect: Dialect,
+                    pattern: &Pattern,
+                    marks: &mut Marks,
+                ) -> Option<Found> {
+                    scan_some::<$masks>(data, until, dialect, pattern, marks)
+                }
+                // SAFETY: as above.
+                unsafe { inner(data, until, dialect, pattern, marks) }
             }
             fn $odd(data: &[u8], quote: u8) -> bool {
                 #[target_feature(enable = $features)]
@@ -458,27 +574,22 @@ mod x86 {
             }
         };
     }
-    version!("avx2,bmi1,bmi2,popcnt,pclmulqdq", Avx2, scan_avx2, odd_avx2);
-    version!("avx512bw,avx512f,bmi1,bmi2,popcnt,pclmulqdq", Avx512, scan_avx512, odd_avx512);
-
-    pub(super) fn add(all: &mut Vec<Implementation>) {
-        let common = is_x86_feature_detected!("bmi1")
-            && is_x86_feature_detected!("bmi2")
-            && is_x86_feature_detected!("popcnt")
-            && is_x86_feature_detected!("pclmulqdq");
-        if common && is_x86_feature_detected!("avx512f") && is_x86_feature_detected!("avx512bw") {
-            all.push(Implementation { name: "avx512", scan: scan_avx512, odd: odd_avx512 });
-        }
-        if common && is_x86_feature_detected!("avx2") {
-            all.push(Implementation { name: "avx2", scan: scan_avx2, odd: odd_avx2 });
-        }
-        all.push(Implementation { name: "sse2", scan: scan_with::<Sse2>, odd: odd_with::<Sse2> });
-    }
+    version!("avx2,bmi1,bmi2,popcnt,pclmulqdq", Avx2, scan_avx2, some_avx2, odd_avx2);
+    pub(super) const AVX2: Implementation =
+        Implementation { name: "avx2", scan: scan_avx2, scan_for: Some(some_avx2), odd: odd_avx2 };
+    pub(super) const SSE2: Implementation = Implementation {
+        name: "sse2",
+        scan: scan_all::<Sse2>,
+        scan_for: None,
+        odd: odd_with::<Sse2>,
+    };
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::instructions::levels;
+    use crate::text::records::Kept;
     use proptest::prelude::*;
 
     const COMMAS: Dialect = Dialect { separator: b',', quote: Some(b'"') };
@@ -524,14 +635,37 @@ mod tests {
         (marks, Found::Records { ends, next: data.len() })
     }
 
+    /// The marks that are kept of each record; `None` where some are of another length.
+    fn few_of(data: &[u8], marks: &[u32], width: usize, kept: &Kept) -> Option<Vec<u32>> {
+        let is_end = |mark: u32| data.get(mark as usize).is_none_or(|&b| b == b'\n');
+        let as_they_should =
+            marks.iter().enumerate().all(|(i, &m)| is_end(m) == (i % width == width - 1));
+        let few = marks.iter().enumerate().filter(|(i, _)| kept.has(i % width)).map(|(_, &m)| m);
+        (as_they_should && marks.len().is_multiple_of(width)).then(|| few.collect())
+    }
+
     fn check(data: &[u8], until: usize, dialect: Dialect) {
         let (marks, found) = slowly(data, until, dialect);
-        for it in implementations() {
+        for it in levels().map(implementation).chain([PLAIN]) {
             let mut mine = Marks::default();
             let result = (it.scan)(data, until, dialect, &mut mine);
             assert_eq!(result, found, "{} on {:?}", it.name, String::from_utf8_lossy(data));
             if found != Found::OpenQuote {
                 assert_eq!(&mine[..], marks, "{} on {:?}", it.name, String::from_utf8_lossy(data));
+            }
+            for (width, fields) in [(2, &[0][..]), (3, &[1]), (3, &[]), (4, &[2, 3]), (70, &[9])] {
+                let kept = Kept::around(width, fields.iter().copied(), width == 4);
+                let few = matches!(found, Found::Records { .. })
+                    .then(|| few_of(data, &marks, width, &kept))
+                    .flatten();
+                let mut mine = Marks::default();
+                let Some(scan_for) = it.scan_for else { continue };
+                let result = scan_for(data, until, dialect, &Pattern::new(width, &kept), &mut mine);
+                let result = result.map(|result| {
+                    assert_eq!(result, found, "{} on {:?}", it.name, String::from_utf8_lossy(data));
+                    mine.to_vec()
+                });
+                assert_eq!(result, few, "{} on {:?}", it.name, String::from_utf8_lossy(data));
             }
             let odd = data.iter().filter(|&&b| b == b'"').count() % 2 == 1;
             assert_eq!((it.odd)(data, b'"'), odd, "{}", it.name);
@@ -558,6 +692,16 @@ mod tests {
                 text.push_str(field);
                 text.push(if i % 3 == 2 { '\n' } else { ',' });
             }
+            check(text.as_bytes(), cut.min(text.len()), COMMAS);
+        }
+
+        #[test]
+        fn few_marks_of_each_record_are_those_of_all(
+            records in proptest::collection::vec(("[a-z]{0,40}", "[a-z]{0,9}|\"[a-z,\\n]{0,90}\"", "[0-9]{0,3}"), 1..40),
+            ended in any::<bool>(), cut in 0usize..900,
+        ) {
+            let text: Vec<String> = records.into_iter().map(|(a, b, c)| format!("{a},{b},{c}")).collect();
+            let text = text.join("\n") + if ended { "\n" } else { "" };
             check(text.as_bytes(), cut.min(text.len()), COMMAS);
         }
     }

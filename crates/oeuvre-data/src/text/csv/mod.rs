@@ -12,13 +12,14 @@
 
 mod headings;
 pub(crate) mod marks;
+mod pattern;
 mod reader;
 
 use crate::bytes::{Bytes, Opened};
 use crate::file_rows::{Counted, FilePass, FileRows, Wanted};
 use crate::kinds::{Columns, values};
 use crate::options::{ReadOptions, Uneven};
-use crate::text::records::Records;
+use crate::text::records::{Kept, Records};
 use marks::{Dialect, Marks};
 use oeuvre_columns::{DataProblem, Note, ReadError, Topic};
 use reader::Pass;
@@ -33,6 +34,8 @@ pub(crate) struct CsvFile {
     opened: Opened,
     dialect: Dialect,
     headings: Vec<String>,
+    /// All marks of a record are kept.
+    all: Kept,
     /// Where the first record behind the headings starts.
     body: usize,
     /// The way out where a title may stand above the headings.
@@ -80,6 +83,7 @@ impl CsvFile {
             name: name.to_owned(),
             opened,
             dialect,
+            all: Kept::all(headings.len()),
             headings,
             body,
             title_help: title_lines.map(crate::text::headings::skip),
@@ -95,12 +99,14 @@ impl CsvFile {
         let data = &data[self.body..];
         let data = &data[..data.len().min(u32::MAX as usize - 1)];
         // Problems are told by the pass over the rows, in their order.
-        let found = marks::scan(data, SAMPLE_BYTES.min(data.len()), self.dialect, marks);
+        let level = self.options.instructions.level();
+        let found = marks::scan(data, SAMPLE_BYTES.min(data.len()), self.dialect, level, marks);
         let ends = if let marks::Found::Records { ends, .. } = found { Some(ends) } else { None };
         let width = self.headings.len();
         let piece = reader::regular(data, marks, ends, width, Uneven::LeaveOut);
         *starts = piece.starts;
-        Sample { records: Records { data, quote: self.dialect.quote, marks, width, starts } }
+        let (quote, kept) = (self.dialect.quote, &self.all);
+        Sample { records: Records { data, quote, marks, kept, starts, level } }
     }
 }
 

@@ -12,10 +12,12 @@
 
 use super::CsvFile;
 use super::marks::{self, Found, Marks};
+use super::pattern::Pattern;
 use crate::file_rows::{FilePass, FileReader, Want, Wanted};
+use crate::instructions::Level;
 use crate::options::Uneven;
 use crate::text::columns::{ColumnReader, Trouble};
-use crate::text::records::Records;
+use crate::text::records::{Kept, Records};
 use crate::text::trouble::{Place, told};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::{Account, DataProblem, ReadError};
@@ -27,6 +29,9 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 struct Shared<'a> {
     file: &'a CsvFile,
     wanted: Wanted<'a>,
+    level: Level,
+    /// The marks around the wanted columns, where these are few; as long as records are as long as the headings.
+    few: Option<(Kept, Pattern)>,
     next: AtomicUsize,
     /// For each piece, as far as is known, whether it starts inside quotes.
     inside: Mutex<Vec<Option<bool>>>,
@@ -45,6 +50,8 @@ impl<'a> Pass<'a> {
     pub(super) fn new(file: &'a CsvFile, wanted: Wanted<'a>) -> Pass<'a> {
         Pass(Arc::new(Shared {
             file,
+            level: wanted.options.instructions.level(),
+            few: few_marks(file.headings.len(), &wanted.wants),
             wanted,
             next: AtomicUsize::new(0),
             inside: Mutex::new(vec![Some(false)]),
@@ -53,6 +60,22 @@ impl<'a> Pass<'a> {
             lines: Mutex::new(vec![line_of(file.opened.bytes.head(file.body), file.body)]),
         }))
     }
+}
+
+/// Which marks to keep of each record for what is wanted; `None` for all.
+fn few_marks(width: usize, wants: &[Want]) -> Option<(Kept, Pattern)> {
+    let places = wants.iter().filter_map(|want| match want {
+        Want::Values { place, .. } => Some(*place),
+        _ => None,
+    });
+    let starts = wants.iter().any(|want| matches!(want, Want::Number));
+    let kept = Kept::around(width, places, starts);
+    // A lone field may be a blank line, which is no record.
+    let are_few = width > 1 && kept.stride() * 4 <= width * 3;
+    are_few.then(|| {
+        let pattern = Pattern::new(width, &kept);
+        (kept, pattern)
+    })
 }
 
 impl<'a> FilePass<'a> for Pass<'a> {
@@ -67,6 +90,8 @@ impl<'a> FilePass<'a> for Pass<'a> {
         };
         Box::new(PieceReader {
             readers: wanted.wants.iter().map(reader).collect(),
+            few: false,
+            pause: Pause::default(),
             shared: self.0.clone(),
             marks: Marks::default(),
             piece: 0,
@@ -103,7 +128,7 @@ impl<'a> Shared<'a> {
         let mut at = 0;
         (0..records.rows())
             .map(|row| {
-                let start = records.field(0, row).0;
+                let start = records.start(row);
                 line += records.data[at..start].iter().filter(|&&b| b == b'\n').count() as u64;
                 at = start;
                 line as i64
@@ -156,10 +181,44 @@ struct PieceReader<'a> {
     /// One for each column of values that is wanted.
     readers: Vec<Option<ColumnReader>>,
     marks: Marks,
+    /// Whether only few marks of each record were looked for.
+    few: bool,
+    /// When to look for few again.
+    pause: Pause,
     piece: u64,
     account: Account,
     /// A problem behind the records of the last batch.
     pending: Option<ReadError>,
+}
+
+/// Where records are of another length, it costs time to look for few marks: that is not done again at once. A piece
+/// may also have been taken to start outside quotes when it did not.
+#[derive(Default)]
+struct Pause {
+    left: u32,
+    length: u32,
+}
+
+impl Pause {
+    /// The longest.
+    const MOST: u32 = 64;
+
+    fn is_over(&mut self) -> bool {
+        let is_over = self.left == 0;
+        self.left = self.left.saturating_sub(1);
+        is_over
+    }
+
+    /// Makes another one, twice as long as the one before.
+    fn again(&mut self) {
+        self.length = (self.length * 2).clamp(1, Pause::MOST);
+        self.left = self.length;
+    }
+
+    /// All was as it should be.
+    fn end(&mut self) {
+        self.length = 0;
+    }
 }
 
 /// Records that start in a piece: where the first does, and what was found.
@@ -188,9 +247,15 @@ impl PieceReader<'_> {
                 None
             }
         };
-        let width = file.headings.len();
-        let uneven = shared.wanted.options.uneven;
-        let piece = regular(rest, &mut self.marks, ends, width, uneven);
+        let (mut kept, mut piece) = (&file.all, Regular::default());
+        match &shared.few {
+            // These are of records that are all as long as they should be.
+            Some((few, _)) if self.few => kept = few,
+            _ => {
+                let (width, uneven) = (file.headings.len(), shared.wanted.options.uneven);
+                piece = regular(rest, &mut self.marks, ends, width, uneven);
+            }
+        }
         if let Some((at, fields)) = piece.bad {
             self.pending = Some(ragged_record(file, bytes, start + at, fields));
         }
@@ -200,8 +265,9 @@ impl PieceReader<'_> {
             data: rest,
             quote: file.dialect.quote,
             marks: &self.marks,
-            width,
+            kept,
             starts: &piece.starts,
+            level: shared.level,
         };
         batch.rows = records.rows();
         let lines = || shared.lines(self.piece as usize, start, bytes, &records);
@@ -230,10 +296,10 @@ impl PieceReader<'_> {
             Some((start, Found::Records { next, .. })) => {
                 // The records between hold an even number.
                 let next = start + next;
-                marks::odd_quotes(&bytes[range.start..*start], quote)
-                    ^ marks::odd_quotes(&bytes[range.end..next.max(range.end)], quote)
+                marks::odd_quotes(&bytes[range.start..*start], quote, shared.level)
+                    ^ marks::odd_quotes(&bytes[range.end..next.max(range.end)], quote, shared.level)
             }
-            _ => marks::odd_quotes(&bytes[range.clone()], quote),
+            _ => marks::odd_quotes(&bytes[range.clone()], quote, shared.level),
         };
         let inside = shared.starts_inside(piece, odd);
         if inside == guess { (bytes, marked) } else { self.mark(file, range, inside) }
@@ -262,7 +328,7 @@ impl PieceReader<'_> {
                 }
             };
             let rest = until_limit(&bytes[start..]);
-            let found = marks::scan(rest, range.end - start, file.dialect, &mut self.marks);
+            let found = self.scan(file, rest, range.end - start);
             match found {
                 Found::Records { next, .. } if next < rest.len() => {}
                 _ if whole => {}
@@ -273,6 +339,26 @@ impl PieceReader<'_> {
             }
             return (bytes, Some((start, found)));
         }
+    }
+
+    /// Finds the marks of the records that start before `until`: few of each, or all.
+    fn scan(&mut self, file: &CsvFile, data: &[u8], until: usize) -> Found {
+        let (dialect, level) = (file.dialect, self.shared.level);
+        self.few = false;
+        if let Some((_, pattern)) = &self.shared.few
+            && self.pause.is_over()
+        {
+            let found = marks::scan_for(data, until, dialect, level, pattern, &mut self.marks);
+            self.few = found.is_some();
+            match found {
+                Some(found) => {
+                    self.pause.end();
+                    return found;
+                }
+                None => self.pause.again(),
+            }
+        }
+        marks::scan(data, until, dialect, level, &mut self.marks)
     }
 }
 
@@ -488,6 +574,20 @@ mod tests {
         readers: usize,
         uneven: Uneven,
     ) -> Result<Rows, ReadError> {
+        let columns =
+            bytes.split(|&b| b == b'\n').next().map_or(1, |l| l.split(|&b| b == b',').count());
+        let all: Vec<usize> = (0..columns).collect();
+        rows_of(bytes, piece_bytes, readers, uneven, &all)
+    }
+
+    /// As [`rows`], of some of the columns.
+    fn rows_of(
+        bytes: &[u8],
+        piece_bytes: usize,
+        readers: usize,
+        uneven: Uneven,
+        wanted: &[usize],
+    ) -> Result<Rows, ReadError> {
         let mut file = tempfile::NamedTempFile::new().unwrap();
         file.write_all(bytes).unwrap();
         let columns =
@@ -501,7 +601,6 @@ mod tests {
             ..ReadOptions::default()
         };
         let source = open(&[file.path().display().to_string()], options)?;
-        let all: Vec<usize> = (0..columns).collect();
         let read = |mut reader: Box<dyn Reader + '_>| {
             let (mut batch, mut out) = (Batch::default(), Vec::new());
             let error = loop {
@@ -514,7 +613,9 @@ mod tests {
                     Value::Text(text) => text.to_string(),
                     _ => String::new(),
                 };
-                let rows = (0..batch.rows).map(|row| all.iter().map(|&c| text(row, c)).collect());
+                let columns = 0..wanted.len();
+                let rows =
+                    (0..batch.rows).map(|row| columns.clone().map(|c| text(row, c)).collect());
                 out.push((batch.piece, rows.collect::<Rows>()));
             };
             (out, error)
@@ -522,7 +623,7 @@ mod tests {
         let mut pieces = Vec::new();
         let mut problem: Option<(u64, ReadError)> = None;
         std::thread::scope(|scope| {
-            let readers = source.scan(&all, readers).unwrap();
+            let readers = source.scan(wanted, readers).unwrap();
             let handles: Vec<_> =
                 readers.into_iter().map(|reader| scope.spawn(|| read(reader))).collect();
             for (out, error) in handles.into_iter().map(|h| h.join().unwrap()) {
@@ -582,6 +683,12 @@ mod tests {
                 for readers in [1, 3] {
                     let read = rows(&bytes, piece_bytes, readers, Uneven::Stop).unwrap();
                     prop_assert_eq!(&read, &expected, "pieces of {} bytes, {} readers", piece_bytes, readers);
+                    // Of one column in three the marks of the others are passed over.
+                    if let Some(last) = table.first().map(|row| row.len() - 1) {
+                        let read = rows_of(&bytes, piece_bytes, readers, Uneven::Stop, &[last]).unwrap();
+                        let expected: Rows = expected.iter().map(|row| vec![row[last].clone()]).collect();
+                        prop_assert_eq!(&read, &expected, "the last of pieces of {} bytes", piece_bytes);
+                    }
                 }
             }
         }

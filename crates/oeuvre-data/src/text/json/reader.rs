@@ -339,8 +339,9 @@ impl JsonReader<'_> {
             data: &self.data,
             quote: None,
             marks: &self.marks,
-            width,
+            kept: &records::Kept::all(width),
             starts: no_starts,
+            level: shared.wanted.options.instructions.level(),
         };
         batch.rows = starts.len();
         let mut first: Option<(u32, usize, crate::text::columns::Trouble)> = None;

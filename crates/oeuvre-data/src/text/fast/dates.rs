@@ -1,0 +1,164 @@
+//! Days and instants in ISO form.
+
+use super::{Fields, LANES, Staged, ZEROS, beyond_nine, pairs_of};
+use oeuvre_columns::column::{MISSING_I32, MISSING_I64};
+use oeuvre_columns::value::calendar::DAY_MICROS;
+
+/// `YYYY-MM-DD`.
+pub(super) struct Dates;
+
+/// `YYYY-MM-DDThh:mm:ss`, or with a blank between.
+pub(super) struct DateTimes;
+
+/// Words of some fields.
+pub(super) struct Parts {
+    /// `YYYY-MM-`.
+    front: [u64; LANES],
+    /// `YY-MM-DD`, or `DDThh:mm` where there is a time.
+    day: [u64; LANES],
+    /// `hh:mm:ss`, where there is a time.
+    time: [u64; LANES],
+}
+
+impl Parts {
+    fn new() -> Parts {
+        Parts { front: [0; LANES], day: [0; LANES], time: [0; LANES] }
+    }
+
+    /// The days of dates that are the first ten characters of fields of so many; the two digits of the day lie so many
+    /// bits below the upper end of their word.
+    #[inline(always)]
+    fn days(&self, lens: &[u64; LANES], chars: u64, below: u32, out: &mut [i32; LANES]) {
+        const HYPHENS: u64 = 0xff00_00ff_0000_0000;
+        let mut dates = [0u32; LANES];
+        for lane in 0..LANES {
+            let (front, day) = (self.front[lane], self.day[lane]);
+            let mut is_fine = lens[lane] == chars;
+            is_fine &= front & HYPHENS == 0x2d00_002d_0000_0000;
+            // YYYYMMDD
+            let year = front & 0xffff_ffff;
+            let month = (front >> 8) & 0x0000_ffff_0000_0000;
+            let digits = (year | month | (day << below) & 0xffff_0000_0000_0000) ^ ZEROS;
+            is_fine &= beyond_nine(digits) == 0;
+            let pairs = pairs_of(digits);
+            let year = (pairs & 0xff) * 100 + ((pairs >> 16) & 0xff);
+            let month_and_day = ((pairs >> 24) & 0xff00) | ((pairs >> 48) & 0xff);
+            dates[lane] = if is_fine { (year << 16 | month_and_day) as u32 } else { 0 };
+        }
+        for (out, &date) in out.iter_mut().zip(&dates) {
+            *out = day_of(date);
+        }
+    }
+}
+
+/// The day of a date of a year (from 0 to 9999), a month and a day, in bytes from above; missing where there is none.
+///
+/// Without a branch or a table, so that many are made at once; the tests compare it with the calendar.
+#[inline(always)]
+fn day_of(date: u32) -> i32 {
+    let (year, month, day) = (date >> 16, (date >> 8) & 0xff, date & 0xff);
+    // n / 100 for n below 10,000, and n / 5 for n below 16,384.
+    let hundredth = |n: u32| n.wrapping_mul(5243) >> 19;
+    let fifth = |n: u32| n.wrapping_mul(52_429) >> 18;
+    let in_century = hundredth(year) * 100 != year;
+    let is_leap = u32::from(year & if in_century { 3 } else { 15 } == 0);
+    let length = if month == 2 { 28 + is_leap } else { 30 + ((month + (month >> 3)) & 1) };
+    let is_one = (year >= 1) & (month.wrapping_sub(1) < 12) & (day.wrapping_sub(1) < length);
+    // Days before the month: from March on months come in fives of 153 days.
+    let late = fifth(month.wrapping_mul(153).wrapping_sub(457) & 0x7ff) + 59 + is_leap;
+    let before_month = if month > 2 { late } else { month.wrapping_sub(1).wrapping_mul(31) };
+    let before = year.wrapping_sub(1);
+    let centuries = hundredth(before & 0x3fff);
+    let days = before.wrapping_mul(365).wrapping_add(before >> 2).wrapping_sub(centuries);
+    let days = days.wrapping_add(centuries >> 2).wrapping_add(before_month).wrapping_add(day);
+    if is_one { days.wrapping_sub(719_163) as i32 } else { MISSING_I32 }
+}
+
+impl Staged<i32> for Dates {
+    type Stage = Parts;
+
+    #[inline(always)]
+    fn stage(&self) -> Parts {
+        Parts::new()
+    }
+    #[inline(always)]
+    fn put(&self, stage: &mut Parts, fields: &mut Fields<'_>) {
+        fields.words_from(0, &mut stage.front);
+        fields.words_before(0, &mut stage.day);
+    }
+    #[inline(always)]
+    fn read_all(
+        &self,
+        stage: &Parts,
+        fields: &Fields<'_>,
+        out: &mut [i32; LANES],
+        odd: &mut [u64; LANES],
+    ) {
+        stage.days(&fields.lens, 10, 0, out);
+        for lane in 0..LANES {
+            odd[lane] = u64::from((out[lane] == MISSING_I32) & (fields.lens[lane] != 0));
+        }
+    }
+}
+
+impl Staged<i64> for DateTimes {
+    type Stage = Parts;
+
+    #[inline(always)]
+    fn stage(&self) -> Parts {
+        Parts::new()
+    }
+    #[inline(always)]
+    fn put(&self, stage: &mut Parts, fields: &mut Fields<'_>) {
+        fields.words_from(0, &mut stage.front);
+        fields.words_from(8, &mut stage.day);
+        fields.words_before(0, &mut stage.time);
+    }
+    #[inline(always)]
+    fn read_all(
+        &self,
+        stage: &Parts,
+        fields: &Fields<'_>,
+        out: &mut [i64; LANES],
+        odd: &mut [u64; LANES],
+    ) {
+        const COLONS: u64 = 0x0000_ff00_00ff_0000;
+        let mut days = [0i32; LANES];
+        stage.days(&fields.lens, 19, 48, &mut days);
+        for lane in 0..LANES {
+            let (time, between) = (stage.time[lane], (stage.day[lane] >> 16) & 0xff);
+            let mut is_fine = days[lane] != MISSING_I32;
+            is_fine &= (between == u64::from(b'T')) | (between == u64::from(b' '));
+            is_fine &= time & COLONS == 0x0000_3a00_003a_0000;
+            let digits = ((time & !COLONS) | (ZEROS & COLONS)) ^ ZEROS;
+            is_fine &= beyond_nine(digits) == 0;
+            let pairs = pairs_of(digits);
+            let [hour, minute, second] = [0, 24, 48].map(|at| (pairs >> at) & 0xff);
+            is_fine &= (hour < 24) & (minute < 60) & (second < 60);
+            let seconds = hour * 3600 + minute * 60 + second;
+            let midnight = i64::from(days[lane]).wrapping_mul(DAY_MICROS);
+            let micros = midnight.wrapping_add((seconds * 1_000_000) as i64);
+            out[lane] = if is_fine { micros } else { MISSING_I64 };
+            odd[lane] = u64::from(!is_fine & (fields.lens[lane] != 0));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use oeuvre_columns::value::calendar::{days_from_civil, days_in_month};
+
+    #[test]
+    fn days_are_those_of_the_calendar() {
+        for year in (0..=9999).filter(|y| y % 100 < 5 || (1890..2110).contains(y)) {
+            for (month, day) in (0..15).flat_map(|m| (0..34).map(move |d| (m, d))) {
+                let is_one = year >= 1 && (1..=12).contains(&month) && day >= 1;
+                let is_one = is_one && day <= days_in_month(year as i32, month);
+                let expected = is_one.then(|| days_from_civil(year as i32, month, day));
+                let date = year << 16 | month << 8 | day;
+                assert_eq!(day_of(date), expected.unwrap_or(MISSING_I32), "{year}-{month}-{day}");
+            }
+        }
+    }
+}

@@ -1,0 +1,153 @@
+//! Numbers: digits, with a minus or without, and a point at a known place or none.
+
+use super::{Fields, LANES, Staged, ZEROS, beyond_nine, pairs_of};
+use oeuvre_columns::column::MISSING_I64;
+
+/// Digits with a minus or without.
+pub(super) struct Whole;
+
+/// Digits with a point before the last so many of them (1 to 7).
+pub(super) struct Fixed(pub(super) u32);
+
+/// The words in which some fields end, the last one first; of those of more characters the ones before.
+type Ends = [[u64; LANES]; 3];
+
+#[inline(always)]
+fn put(ends: &mut Ends, fields: &mut Fields<'_>) {
+    fields.words_before(0, &mut ends[0]);
+    if fields.longest > 8 {
+        fields.words_before(8, &mut ends[1]);
+    }
+    if fields.longest > 16 {
+        fields.words_before(16, &mut ends[2]);
+    }
+}
+
+/// Numbers with so many digits behind the point.
+#[inline(always)]
+fn read(
+    ends: &Ends,
+    fields: &Fields<'_>,
+    scale: u32,
+    out: &mut [i64; LANES],
+    odd: &mut [u64; LANES],
+) {
+    match fields.longest {
+        0..=8 => read_words::<1>(ends, &fields.lens, scale, out, odd),
+        9..=16 => read_words::<2>(ends, &fields.lens, scale, out, odd),
+        _ => read_words::<3>(ends, &fields.lens, scale, out, odd),
+    }
+}
+
+/// Numbers of fields that end in so many words.
+#[inline(always)]
+fn read_words<const WORDS: usize>(
+    ends: &Ends,
+    lens: &[u64; LANES],
+    scale: u32,
+    out: &mut [i64; LANES],
+    odd: &mut [u64; LANES],
+) {
+    for lane in 0..LANES {
+        let len = lens[lane];
+        let mut low = ends[0][lane];
+        let mut middle = if WORDS > 1 { ends[1][lane] } else { 0 };
+        let mut high = if WORDS > 2 { ends[2][lane] } else { 0 };
+        let is_negative = byte_before([low, middle, high], len) == u64::from(b'-');
+        // The digits, and the point where there is one.
+        let chars = len.wrapping_sub(u64::from(is_negative));
+        let (digits, mut is_fine);
+        if scale == 0 {
+            digits = chars;
+            let first = byte_before([low, middle, high], chars);
+            // Zeros in front make a code, which is not for this path.
+            is_fine = (chars >= 1) & !((chars > 1) & (first == u64::from(b'0')));
+        } else {
+            digits = chars.wrapping_sub(1);
+            is_fine = chars >= u64::from(scale) + 2;
+            is_fine &= (low >> (56 - 8 * scale)) & 0xff == u64::from(b'.');
+            // The digits before the point move on to its place.
+            let fraction = u64::MAX << (64 - 8 * scale);
+            low = (low & fraction) | ((low << 8 | middle >> 56) & !fraction);
+            middle = middle << 8 | high >> 56;
+            high <<= 8;
+        }
+        // 18 digits fit 64 bits.
+        is_fine &= (len <= 8 * WORDS as u64) & (digits <= 18);
+        let (mut number, mut is_odd) = number_of(low, digits, 0);
+        if WORDS > 1 {
+            let (middle, middle_odd) = number_of(middle, digits, 1);
+            number = number.wrapping_add(middle.wrapping_mul(100_000_000));
+            is_odd |= middle_odd;
+        }
+        if WORDS > 2 {
+            let (high, high_odd) = number_of(high, digits, 2);
+            number = number.wrapping_add(high.wrapping_mul(10_000_000_000_000_000));
+            is_odd |= high_odd;
+        }
+        is_fine &= is_odd == 0;
+        let number = number as i64;
+        let number = if is_negative { number.wrapping_neg() } else { number };
+        out[lane] = if is_fine { number } else { MISSING_I64 };
+        odd[lane] = u64::from(!is_fine & (len != 0));
+    }
+}
+
+/// The byte so many before the end of some words, the last one first; anything where there are none or more.
+#[inline(always)]
+fn byte_before(words: [u64; 3], bytes: u64) -> u64 {
+    let mut byte = 0;
+    for (word, place) in words.into_iter().zip(1..) {
+        let up = (64 * place as u64).wrapping_sub(bytes << 3);
+        byte |= if up < 64 { word >> up } else { 0 };
+    }
+    byte & 0xff
+}
+
+/// The number that the last of so many digits write, of which a word has those before the last `8 * place`; and what
+/// is not 0 where some are no digits.
+#[inline(always)]
+fn number_of(word: u64, digits: u64, place: i64) -> (u64, u64) {
+    // Where the word has fewer than eight of them.
+    let before = (64 * (place + 1)).wrapping_sub((digits as i64) << 3).max(0) as u64;
+    let kept = if before < 64 { u64::MAX << before } else { 0 };
+    let digits = (word ^ ZEROS) & kept;
+    let pairs = pairs_of(digits) & 0x00ff_00ff_00ff_00ff;
+    // A hundred times each, and the one behind it added.
+    let hundreds = (pairs << 6).wrapping_add(pairs << 5).wrapping_add(pairs << 2);
+    let fours = hundreds.wrapping_add(pairs >> 16) & 0x0000_ffff_0000_ffff;
+    let number = (fours & 0xffff).wrapping_mul(10_000).wrapping_add(fours >> 32);
+    (number & 0xffff_ffff, beyond_nine(digits))
+}
+
+/// Declares how a kind of numbers is read.
+macro_rules! staged {
+    ($type:ty, $scale:expr) => {
+        impl Staged<i64> for $type {
+            type Stage = Ends;
+
+            #[inline(always)]
+            fn stage(&self) -> Ends {
+                [[0; LANES]; 3]
+            }
+            #[inline(always)]
+            fn put(&self, stage: &mut Ends, fields: &mut Fields<'_>) {
+                put(stage, fields);
+            }
+            #[inline(always)]
+            fn read_all(
+                &self,
+                stage: &Ends,
+                fields: &Fields<'_>,
+                out: &mut [i64; LANES],
+                odd: &mut [u64; LANES],
+            ) {
+                let scale: fn(&$type) -> u32 = $scale;
+                read(stage, fields, scale(self), out, odd);
+            }
+        }
+    };
+}
+
+staged!(Whole, |_| 0);
+staged!(Fixed, |fixed| fixed.0);
