@@ -18,8 +18,9 @@
 //! assert_eq!(pairs.find(0, 2), None);
 //! ```
 
-use super::NO_NUMBER;
+use super::ahead::{SOON, ask_for, is_far};
 use super::dictionary::fold;
+use super::{MISSING_I64, NO_NUMBER};
 use std::hash::{BuildHasher, RandomState};
 
 /// A window of this many places is always allowed (16 MiB): ids of a million customers are worth it.
@@ -170,6 +171,21 @@ impl Interner {
             return code;
         }
         self.intern_new(value)
+    }
+
+    /// The codes of many numbers, which are added when they are new, each as `first` and its code; `none` for missing
+    /// ones.
+    pub fn intern_all(&mut self, values: &[i64], first: u32, none: u32, codes: &mut Vec<u32>) {
+        let far = is_far(&self.window);
+        codes.extend(values.iter().enumerate().map(|(row, &value)| {
+            if far && let Some(&soon) = values.get(row + SOON) {
+                ask_for(&self.window, soon.wrapping_sub(self.base) as usize);
+            }
+            match value {
+                MISSING_I64 => none,
+                value => first + self.intern(value),
+            }
+        }));
     }
 
     #[cold]

@@ -17,6 +17,7 @@
 //! assert!(fares.data.is_missing(1));
 //! ```
 
+pub mod ahead;
 pub mod dictionary;
 pub mod interner;
 pub mod marks;
@@ -122,6 +123,18 @@ impl Data {
             Data::Codes(v) => v[row] == MISSING_CODE,
             Data::I32(v) => v[row] == MISSING_I32,
             Data::Bool(v) => v[row] == MISSING_BOOL,
+        }
+    }
+
+    /// Whether any value is missing.
+    pub fn any_missing(&self) -> bool {
+        match self {
+            Data::I64(v) => v.contains(&MISSING_I64),
+            Data::I128(v) => v.contains(&MISSING_I128),
+            Data::F64(v) => v.iter().any(|v| v.is_nan()),
+            Data::Codes(v) => v.contains(&MISSING_CODE),
+            Data::I32(v) => v.contains(&MISSING_I32),
+            Data::Bool(v) => v.contains(&MISSING_BOOL),
         }
     }
 

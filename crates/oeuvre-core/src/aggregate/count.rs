@@ -28,6 +28,7 @@ use super::encoding::{Damaged, Decoder, Encoder};
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, whole_column,
 };
+use oeuvre_columns::column::ahead::{SOON, ask_for, is_far};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::Kind;
@@ -61,7 +62,15 @@ impl GroupState for Counts {
             };
         }
         match rows.args.first().map(|c| &c.data) {
-            None => rows.groups.iter().for_each(|&g| counts[g as usize] += 1),
+            None => {
+                let far = is_far(counts);
+                for (row, &g) in rows.groups.iter().enumerate() {
+                    if far && let Some(&soon) = rows.groups.get(row + SOON) {
+                        ask_for(counts, soon as usize);
+                    }
+                    counts[g as usize] += 1;
+                }
+            }
             Some(Data::I64(v)) => present!(v, |v: &i64| *v == MISSING_I64),
             Some(Data::I128(v)) => present!(v, |v: &i128| *v == MISSING_I128),
             Some(Data::F64(v)) => present!(v, |v: &f64| v.is_nan()),

@@ -31,6 +31,7 @@
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::values::ValueCodes;
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows};
+use oeuvre_columns::column::ahead::{SOON, ask_for};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::interner::Pairs;
 use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I64};
@@ -114,12 +115,24 @@ impl Seen {
 
     /// Adds numbers to groups where they lie near those that are known; `None` stands for no number. Otherwise some
     /// may have been added: adding them again changes nothing.
-    fn add_near(&mut self, groups: &[u32], values: impl Iterator<Item = Option<i64>>) -> bool {
+    fn add_near<T>(
+        &mut self,
+        groups: &[u32],
+        values: &[T],
+        value: impl Fn(&T) -> Option<i64>,
+    ) -> bool {
         let Sets::Near { base, bits } = &mut self.sets else { return false };
+        let far = bits.are_far();
         // Without a base every number is looked at.
         let (mut from, mut near) = base.map_or((0, 0), |base| (base, NEAR));
-        for (&group, value) in groups.iter().zip(values) {
-            let Some(value) = value.filter(|_| group != 0) else { continue };
+        for (row, (&group, v)) in groups.iter().zip(values).enumerate() {
+            if far
+                && let (Some(&group), Some(soon)) = (groups.get(row + SOON), values.get(row + SOON))
+                && let Some(soon) = value(soon)
+            {
+                bits.ask_for(group, soon.wrapping_sub(from) as u64);
+            }
+            let Some(value) = value(v).filter(|_| group != 0) else { continue };
             let mut place = value.wrapping_sub(from) as u64;
             if place >= near {
                 match bits.reach(base, value) {
@@ -154,6 +167,19 @@ struct Bits {
 impl Bits {
     fn of_groups(groups: usize) -> Bits {
         Bits { rows: vec![Vec::new(); groups], ..Bits::default() }
+    }
+
+    /// Whether the sets are larger than what the caches of one core hold.
+    fn are_far(&self) -> bool {
+        self.words > 64 << 10
+    }
+
+    /// Asks for the bit of a number that will be added soon.
+    #[inline]
+    fn ask_for(&self, group: u32, place: u64) {
+        if let Some(row) = self.rows.get(group as usize) {
+            ask_for(row, (place >> 6) as usize);
+        }
     }
 
     #[inline]
@@ -265,12 +291,10 @@ impl GroupState for Seen {
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         let groups = rows.groups;
         let are_near = match &rows.args[0].data {
-            Data::I64(v) => {
-                self.add_near(groups, v.iter().map(|&v| (v != MISSING_I64).then_some(v)))
-            }
+            Data::I64(v) => self.add_near(groups, v, |&v| (v != MISSING_I64).then_some(v)),
             Data::I32(v) => {
                 let one = |&v: &i32| (v != MISSING_I32).then_some(i64::from(v));
-                self.add_near(groups, v.iter().map(one))
+                self.add_near(groups, v, one)
             }
             _ => false,
         };

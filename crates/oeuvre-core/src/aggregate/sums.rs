@@ -33,6 +33,7 @@ use super::{
     whole_column,
 };
 use num_bigint::BigInt;
+use oeuvre_columns::column::ahead::{SOON, ask_for, is_far};
 use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::{Decimal, big_pow10};
@@ -71,7 +72,11 @@ impl Sums {
 
     /// Adds values to sums in 64 bits, up to the first one that does not fit: how many were added.
     fn add_near(sums: &mut [(i64, u64)], groups: &[u32], values: &[i64]) -> usize {
+        let far = is_far(sums);
         for (row, (&g, &v)) in groups.iter().zip(values).enumerate() {
+            if far && let Some(&soon) = groups.get(row + SOON) {
+                ask_for(sums, soon as usize);
+            }
             let present = v != MISSING_I64;
             let sum = &mut sums[g as usize];
             let Some(added) = sum.0.checked_add(if present { v } else { 0 }) else { return row };

@@ -13,7 +13,7 @@ use super::extremes::{column_of, float_key};
 use super::{GroupState, Overflow, Rows};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
-use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I128};
 use oeuvre_columns::value::text_order;
 use oeuvre_columns::value::{Kind, Value};
 use std::ops::Range;
@@ -62,7 +62,7 @@ impl ValueCodes {
         match self {
             ValueCodes::Whole(known) => {
                 match &column.data {
-                    Data::I64(v) => intern!(v, MISSING_I64, |v| known.intern(v)),
+                    Data::I64(v) => known.intern_all(v, 0, MISSING_CODE, codes),
                     Data::I128(v) => intern!(v, MISSING_I128, |v| known.intern_wide(v)),
                     Data::I32(v) => intern!(v, MISSING_I32, |v| known.intern(i64::from(v))),
                     Data::Bool(v) => intern!(v, MISSING_BOOL, |v| known.intern(i64::from(v))),
@@ -372,6 +372,7 @@ impl GroupState for Values {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use oeuvre_columns::column::MISSING_I64;
     use proptest::prelude::*;
 
     proptest! {

@@ -8,7 +8,7 @@
 use crate::aggregate::extremes::{column_of, float_key};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
-use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I128};
 use oeuvre_columns::value::{Kind, text_order};
 
 /// The distinct values of a key. Code 0 is missing.
@@ -50,7 +50,7 @@ impl Codes {
         match (self, &column.data) {
             // MISSING_CODE is the largest u32: it wraps to 0.
             (Codes::Text(_), Data::Codes(v)) => out.extend(v.iter().map(|&c| c.wrapping_add(1))),
-            (Codes::Whole(i), Data::I64(v)) => intern!(v, MISSING_I64, |v| i.intern(v)),
+            (Codes::Whole(i), Data::I64(v)) => i.intern_all(v, 1, 0, out),
             (Codes::Whole(i), Data::I128(v)) => intern!(v, MISSING_I128, |v| i.intern_wide(v)),
             (Codes::Whole(i), Data::I32(v)) => intern!(v, MISSING_I32, |v| i.intern(i64::from(v))),
             (Codes::Whole(i), Data::Bool(v)) => {

@@ -365,12 +365,12 @@ impl Order<'_> {
             return;
         }
         // Lines without a value are neither the largest nor the smallest.
-        let valued = |leaf: u32| match self.plan.sort.first().map(|s| s.by) {
-            Some(SortBy::Result(o)) => {
-                self.figures(depth, 0, o).is_none_or(|c| !c.data.is_missing(leaf as usize))
-            }
-            _ => true,
+        let figures = match self.plan.sort.first().map(|s| s.by) {
+            Some(SortBy::Result(o)) => self.figures(depth, 0, o),
+            _ => None,
         };
+        let figures = figures.filter(|c| c.data.any_missing());
+        let valued = |leaf: u32| figures.is_none_or(|c| !c.data.is_missing(leaf as usize));
         // From the order in which the lines stand, so that labels decide what the sort leaves open.
         let mut all: Vec<u32> = vec![0];
         for (starts, list) in children {

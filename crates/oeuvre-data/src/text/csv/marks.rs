@@ -17,6 +17,7 @@
 
 use super::pattern::Pattern;
 use crate::instructions::Level;
+use oeuvre_columns::column::ahead::ask_for;
 
 /// The characters that structure a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -157,11 +158,13 @@ const PLAIN: Implementation = Implementation {
 trait Masks {
     /// Bit `i` says that byte `i` equals `byte`.
     fn eq(block: &[u8; 64], byte: u8) -> u64;
+    /// Whether a block has a byte.
+    #[inline(always)]
+    fn has(block: &[u8; 64], byte: u8) -> bool {
+        Self::eq(block, byte) != 0
+    }
     /// For every bit, whether an odd number of set bits lie at or below it.
     fn prefix_xor(bits: u64) -> u64;
-    /// Asks for a byte that will be read soon.
-    #[inline(always)]
-    fn prefetch(_data: &[u8], _at: usize) {}
     /// The bits of a mask of which the low bits of a word say, one for each from below, that they stay.
     #[inline(always)]
     fn spread(mut word: u64, mut mask: u64) -> u64 {
@@ -399,22 +402,36 @@ fn plain_blocks<M: Masks, T: Take>(
     take: &mut T,
     marks: &mut Marks,
 ) -> (usize, usize) {
-    let separator = dialect.separator;
-    let quote = dialect.quote.unwrap_or(b'"');
-    let quoting = if dialect.quote.is_some() { u64::MAX } else { 0 };
+    // What is no quote here is only looked at more closely.
+    let quote = dialect.quote.unwrap_or(NEVER);
     while at < end {
-        let Some(block) = data[at..].first_chunk::<BLOCK>() else { break };
-        M::prefetch(data, at + AHEAD);
-        let lines = M::eq(block, b'\n');
-        let found = M::eq(block, separator) | lines;
-        if M::eq(block, quote) & quoting != 0 {
+        let upto = end.next_multiple_of(BLOCK).min(data.len()).min(at + RUN * BLOCK);
+        let (blocks, _) = data[at..upto].as_chunks::<BLOCK>();
+        // Room for all marks of a run is looked for once.
+        let room = marks.room(n + blocks.len() * BLOCK);
+        let mut passed = 0;
+        for block in blocks {
+            if at >= end || M::has(block, quote) {
+                return (at, n);
+            }
+            ask_for(block, AHEAD);
+            let lines = M::eq(block, b'\n');
+            let found = M::eq(block, dialect.separator) | lines;
+            n = take.take::<M>([found, lines], at as u32, room, n);
+            at += BLOCK;
+            passed += 1;
+        }
+        if passed == 0 {
             break;
         }
-        n = take.take::<M>([found, lines], at as u32, marks.room(n), n);
-        at += BLOCK;
     }
     (at, n)
 }
+
+/// Blocks that are gone through before room is looked for again.
+const RUN: usize = 1024;
+/// A byte that no text has.
+const NEVER: u8 = 0xff;
 
 /// Quotes that stand where none may, and whether the last byte closes one. A quote opens behind a mark, or
 /// behind the one that it doubles; a closing one stands before a mark, a carriage return, or the one that it
@@ -490,12 +507,6 @@ mod x86 {
     }
 
     #[inline(always)]
-    fn prefetch(data: &[u8], at: usize) {
-        // SAFETY: a prefetch reads nothing and cannot fault, whatever the address.
-        unsafe { _mm_prefetch::<_MM_HINT_T0>(data.as_ptr().wrapping_add(at).cast()) }
-    }
-
-    #[inline(always)]
     fn carryless_prefix_xor(bits: u64) -> u64 {
         // SAFETY: only used by versions that are picked where pclmulqdq is there.
         unsafe {
@@ -520,6 +531,17 @@ mod x86 {
             }
         }
         #[inline(always)]
+        fn has(block: &[u8; 64], byte: u8) -> bool {
+            // SAFETY: as above.
+            unsafe {
+                let byte = _mm256_set1_epi8(byte as i8);
+                let half = |at: usize| {
+                    _mm256_cmpeq_epi8(_mm256_loadu_si256(block.as_ptr().add(at).cast()), byte)
+                };
+                _mm256_movemask_epi8(_mm256_or_si256(half(0), half(32))) != 0
+            }
+        }
+        #[inline(always)]
         fn prefix_xor(bits: u64) -> u64 {
             carryless_prefix_xor(bits)
         }
@@ -527,10 +549,6 @@ mod x86 {
         fn spread(word: u64, mask: u64) -> u64 {
             // SAFETY: only used by the version that is picked where BMI2 is there.
             unsafe { _pdep_u64(word, mask) }
-        }
-        #[inline(always)]
-        fn prefetch(data: &[u8], at: usize) {
-            prefetch(data, at);
         }
     }
 

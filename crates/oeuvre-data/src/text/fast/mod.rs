@@ -20,6 +20,7 @@ use super::records::{Edges, Records};
 use crate::instructions::Level;
 use dates::{DateTimes, Dates};
 use numbers::{Fixed, Whole};
+use oeuvre_columns::column::ahead::ask_for;
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE, Texts};
 use oeuvre_columns::column::{MISSING_I32, MISSING_I64};
 use texts::{FewTexts, Known};
@@ -74,20 +75,6 @@ pub(super) fn none(records: &Records<'_>, column: usize, slow: &mut Vec<u32>) ->
 /// long as the second-level cache takes to answer.
 const AHEAD: usize = 1024;
 
-/// Asks for a byte that will be read soon.
-#[inline(always)]
-#[allow(unsafe_code)]
-fn prefetch(data: &[u8], at: usize) {
-    #[cfg(target_arch = "x86_64")]
-    {
-        use std::arch::x86_64::{_MM_HINT_T0, _mm_prefetch};
-        // SAFETY: a prefetch reads nothing and cannot fault, whatever the address.
-        unsafe { _mm_prefetch::<_MM_HINT_T0>(data.as_ptr().wrapping_add(at).cast()) }
-    }
-    #[cfg(not(target_arch = "x86_64"))]
-    let _ = (data, at);
-}
-
 /// The usual form of a kind of value. A trait and not a closure, because a closure is not always
 /// compiled into the loop, and then lacks its instructions.
 trait Form<T> {
@@ -129,7 +116,7 @@ fn each<T: Copy>(
             end -= 1;
         }
         record_start = record[stride - 1] as usize + 1;
-        prefetch(data, start + AHEAD);
+        ask_for(data, start + AHEAD);
         // Every record is written to the list; it counts only when the place moves on.
         slow_rows[left] = row as u32;
         *slot = if start < end {
