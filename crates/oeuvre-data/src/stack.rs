@@ -505,14 +505,13 @@ impl Input for Stack {
         wanted.push(self.location() + 2);
         let mut out: Vec<Column> =
             infos.iter().map(|c| Column::from(Data::empty(c.kind))).collect();
+        let mut codes = vec![Vec::new(); out.len()];
         let mut numbers = Vec::new();
         let mut batch = Batch::default();
         for mut reader in self.scan(&wanted, 1)? {
             while reader.next(&mut batch)? {
-                for ((to, from), info) in out.iter_mut().zip(&batch.columns).zip(&infos) {
-                    for row in 0..batch.rows {
-                        to.push(info.kind, &from.value(info.kind, row));
-                    }
+                for ((to, from), codes) in out.iter_mut().zip(&batch.columns).zip(&mut codes) {
+                    to.append(from, codes);
                 }
                 if let Some(Data::I64(of_rows)) = batch.columns.last().map(|c| &c.data) {
                     numbers.extend(of_rows.iter().map(|&n| n as u64));

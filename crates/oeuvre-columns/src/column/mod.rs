@@ -138,6 +138,18 @@ impl Data {
         }
     }
 
+    /// Adds so many missing values.
+    fn add_missing(&mut self, rows: usize) {
+        match self {
+            Data::I64(v) => v.resize(v.len() + rows, MISSING_I64),
+            Data::I128(v) => v.resize(v.len() + rows, MISSING_I128),
+            Data::F64(v) => v.resize(v.len() + rows, f64::NAN),
+            Data::Codes(v) => v.resize(v.len() + rows, MISSING_CODE),
+            Data::I32(v) => v.resize(v.len() + rows, MISSING_I32),
+            Data::Bool(v) => v.resize(v.len() + rows, MISSING_BOOL),
+        }
+    }
+
     /// The values at some places, in that order; a place may come more than once, and must be there.
     pub fn gather(&self, rows: &[u32]) -> Data {
         fn pick<T: Copy>(v: &[T], rows: &[u32]) -> Vec<T> {
@@ -274,6 +286,31 @@ impl Column {
         }
     }
 
+    /// Adds the values of another column of the same kind. `codes` is kept from one part of a column to the next: it
+    /// says which codes the texts of the other's dictionary have here.
+    pub fn append(&mut self, other: &Column, codes: &mut Vec<u32>) {
+        match (&mut self.data, &other.data) {
+            (Data::I64(v), Data::I64(w)) => v.extend_from_slice(w),
+            (Data::I128(v), Data::I128(w)) => v.extend_from_slice(w),
+            (Data::F64(v), Data::F64(w)) => v.extend_from_slice(w),
+            (Data::I32(v), Data::I32(w)) => v.extend_from_slice(w),
+            (Data::Bool(v), Data::Bool(w)) => v.extend_from_slice(w),
+            (Data::Codes(v), Data::Codes(w)) => {
+                self.dictionary.follow(&other.dictionary, codes);
+                v.extend(w.iter().map(|&c| codes.get(c as usize).copied().unwrap_or(MISSING_CODE)));
+            }
+            (Data::I128(v), Data::I64(_)) => v.extend(other.data.to_i128()),
+            // Wide numbers in one part make the whole wide.
+            (Data::I64(_), Data::I128(w)) => {
+                let mut all = self.data.to_i128();
+                all.extend_from_slice(w);
+                self.data = Data::I128(all);
+            }
+            // A part without any value may be of any kind.
+            (of, _) => of.add_missing(other.data.len()),
+        }
+    }
+
     /// Puts a value of the column's kind in the place of another, which there must be.
     pub fn set(&mut self, kind: Kind, row: usize, value: &Value) {
         fn settle<T: Copy>(v: &mut Vec<T>, row: usize) {
@@ -381,6 +418,29 @@ mod tests {
             Kind::Period(unit) => Value::Period(Period { unit, index: small }),
             Kind::Part(part) => Value::Part(part, small),
             _ => Value::Missing,
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn parts_of_a_column_make_the_whole(
+            numbers in proptest::collection::vec(-20i64..20, 0..40), cut in 0usize..40, kind in 0usize..8,
+        ) {
+            let kind = KINDS[kind];
+            let values: Vec<Value> = numbers.iter().map(|&n| value(kind, n)).collect();
+            let cut = cut.min(values.len());
+            let mut whole = Column::from(Data::empty(kind));
+            let mut rest = Column::from_values(kind, &values[..cut]);
+            let mut codes = Vec::new();
+            whole.append(&rest, &mut codes);
+            // The next part has the same dictionary, grown.
+            rest.data = Data::empty(kind);
+            values[cut..].iter().for_each(|v| rest.push(kind, v));
+            whole.append(&rest, &mut codes);
+            whole.append(&Column::from(Data::I64(vec![MISSING_I64; 2])), &mut codes);
+            let made: Vec<Value> = (0..whole.data.len()).map(|row| whole.value(kind, row)).collect();
+            let expected: Vec<Value> = values.into_iter().chain([Value::Missing, Value::Missing]).collect();
+            prop_assert_eq!(made, expected);
         }
     }
 

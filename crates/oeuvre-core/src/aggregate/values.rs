@@ -13,7 +13,7 @@ use super::extremes::{column_of, float_key};
 use super::{GroupState, Overflow, Rows};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
-use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I128};
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I128, NO_NUMBER};
 use oeuvre_columns::value::text_order;
 use oeuvre_columns::value::{Kind, Value};
 use std::ops::Range;
@@ -177,6 +177,9 @@ impl Values {
     /// Calls with the values of each group but group 0, in the order of the groups, and in each in label order.
     /// A group without values is called with none.
     pub(crate) fn for_each_sorted<T>(&self, mut take: impl FnMut(Sorted<'_>) -> T) -> Vec<T> {
+        if self.groups == 2 {
+            return vec![take(Sorted { values: self, pairs: &self.sorted_of_one() })];
+        }
         let mut starts = vec![0usize; self.groups + 1];
         for &(g, _) in self.pairs.pairs() {
             starts[g as usize + 1] += 1;
@@ -210,6 +213,18 @@ impl Values {
         (1..self.groups)
             .map(|g| take(Sorted { values: self, pairs: &places[starts[g]..starts[g + 1]] }))
             .collect()
+    }
+
+    /// The pairs of the only group beside group 0, in the order of their values.
+    fn sorted_of_one(&self) -> Vec<u32> {
+        let mut pair_of = vec![NO_NUMBER; self.known.len()];
+        for (&(group, code), pair) in self.pairs.pairs().iter().zip(0..) {
+            if group == 1 {
+                pair_of[code as usize] = pair;
+            }
+        }
+        let codes = self.known.ordered().into_iter();
+        codes.map(|code| pair_of[code as usize]).filter(|&pair| pair != NO_NUMBER).collect()
     }
 
     fn value(&self, pair: u32) -> i128 {

@@ -78,9 +78,9 @@ pub(crate) fn alike_lookup_keys(
     }
     let [(Kind::Text, _)] = lookup.lookup.keys.as_slice() else { return None };
     let mut known: HashMap<String, &str> = HashMap::new();
-    for key in lookup.lookup.rows.keys() {
+    for key in lookup.lookup.texts() {
         let named = known.entry(plain_label(key).into_owned()).or_insert(key);
-        if key.as_str() < *named {
+        if key < *named {
             *named = key;
         }
     }

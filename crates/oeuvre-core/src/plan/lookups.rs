@@ -11,12 +11,11 @@ use crate::language::check::{Checker, Typed};
 use crate::language::parser;
 use crate::request::{Doubled, LookupRequest};
 use crate::rows::evaluator::Evaluator;
-use crate::rows::lookup::{Lookup, key_text, push_key};
+use crate::rows::lookup::{Lookup, key_text};
 use oeuvre_columns::Table;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::value::{Comparison, Kind, Value};
-use std::collections::HashMap;
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 
 /// How many doubled keys a message shows.
 const SHOWN: usize = 3;
@@ -39,7 +38,10 @@ pub(super) fn add(request: &LookupRequest, checker: &mut Checker) -> Result<(), 
             *column = Column::from_values(Kind::Text, &values);
         }
     }
-    let (rows, doubled) = rows(table, &keys, request.doubled)?;
+    let (lookup, doubled) = Lookup::new(table.clone(), keys);
+    if request.doubled == Doubled::Stop {
+        ensure_single(&lookup, &doubled)?;
+    }
     checker.notes.extend(request.notes.iter().cloned());
     if checker.lookups.iter().any(|l| l.lookup.table.name == table.name) {
         return Err(Error::request_with_help(
@@ -47,9 +49,7 @@ pub(super) fn add(request: &LookupRequest, checker: &mut Checker) -> Result<(), 
             "name one: --lookup 'NAME=FILE'",
         ));
     }
-    let lookup =
-        Arc::new(Lookup { table: table.clone(), rows, keys, doubled, numbers: OnceLock::new() });
-    checker.add_lookup(lookup, row_keys, written, request.no_match);
+    checker.add_lookup(Arc::new(lookup), row_keys, written, request.no_match);
     Ok(())
 }
 
@@ -93,40 +93,25 @@ fn sides(table: &Table, written: &Arc<SourceText>, checker: &mut Checker) -> Res
     Ok((row_keys, keys))
 }
 
-/// The row of each key, and how many lines were passed over because their key stood before.
-fn rows(
-    table: &Table,
-    keys: &[(Kind, Column)],
-    on_doubled: Doubled,
-) -> Result<(HashMap<String, u32>, u64), Error> {
-    let mut rows: HashMap<String, u32> = HashMap::new();
-    let mut doubled: Vec<(String, u64, u64)> = Vec::new();
-    for row in 0..table.lines.len() {
-        let mut key = String::new();
-        if !keys.iter().all(|(kind, column)| push_key(&mut key, &column.value(*kind, row))) {
-            continue;
-        }
-        if let Some(&before) = rows.get(&key) {
-            doubled.push((key_text(&key), table.lines[before as usize], table.lines[row]));
-            continue;
-        }
-        rows.insert(key, row as u32);
+/// That keys stand twice, with their lines.
+fn ensure_single(lookup: &Lookup, doubled: &[[u32; 2]]) -> Result<(), Error> {
+    let table = &lookup.table;
+    let counted = if table.in_rows { "rows" } else { "lines" };
+    let one = |pair: &[u32; 2]| {
+        let key = lookup.key(pair[0] as usize).unwrap_or_default();
+        let [a, b] = pair.map(|row| table.lines[row as usize]);
+        format!("'{}' on {counted} {a} and {b}", key_text(&key))
+    };
+    if doubled.is_empty() {
+        return Ok(());
     }
-    if !doubled.is_empty() && on_doubled == Doubled::Stop {
-        let counted = if table.in_rows { "rows" } else { "lines" };
-        let shown: Vec<String> = doubled
-            .iter()
-            .take(SHOWN)
-            .map(|(key, a, b)| format!("'{key}' on {counted} {a} and {b}"))
-            .collect();
-        let more = doubled.len().saturating_sub(SHOWN);
-        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
-        return Err(Error::request_with_help(
-            format!("keys stand twice in the lookup {}: {}{more}", table.name, shown.join(", ")),
-            "rows would be doubled: join by more keys with `and`, or mend the lookup; --doubled first takes the first line of each key",
-        ));
-    }
-    Ok((rows, doubled.len() as u64))
+    let shown: Vec<String> = doubled.iter().take(SHOWN).map(one).collect();
+    let more = doubled.len().saturating_sub(SHOWN);
+    let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+    Err(Error::request_with_help(
+        format!("keys stand twice in the lookup {}: {}{more}", table.name, shown.join(", ")),
+        "rows would be doubled: join by more keys with `and`, or mend the lookup; --doubled first takes the first line of each key",
+    ))
 }
 
 /// The equalities of `a = b and c = d`.

@@ -27,7 +27,7 @@ use crate::ledger::Ledger;
 use crate::notice::{alike_labels, total_among_rows};
 use crate::plan::Plan;
 use crate::request::Request;
-use oeuvre_columns::column::Column;
+use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::names::{
     as_name, grouped, missing_texts, plain_label, shell_quoted, visible_label,
 };
@@ -45,8 +45,42 @@ const MOST_ADVISED: usize = 12;
 /// What a text looks like, in the eyes of whoever reads files.
 pub type LooksLike<'a> = &'a (dyn Fn(&str) -> &'static str + Sync);
 
-/// A value with how often it occurs.
-type Counted = (Value, u64);
+/// The values of a column in their order, each with how often it occurs. Values are made of them where they are told.
+struct Counted {
+    kind: Kind,
+    values: Column,
+    times: Vec<u64>,
+}
+
+impl Counted {
+    /// How many different ones there are.
+    fn len(&self) -> usize {
+        self.times.len()
+    }
+
+    /// How many rows have one.
+    fn present(&self) -> u64 {
+        self.times.iter().sum()
+    }
+
+    fn value(&self, place: usize) -> Value {
+        self.values.value(self.kind, place)
+    }
+
+    /// The value of a row, counted from 0, of the rows that have one, in the order of the values.
+    fn of_row(&self, row: u64) -> Value {
+        let mut seen = 0;
+        let found = self.times.iter().position(|n| {
+            seen += n;
+            seen > row
+        });
+        found.map_or(Value::Missing, |place| self.value(place))
+    }
+
+    fn iter(&self) -> impl Iterator<Item = (Value, u64)> + '_ {
+        self.times.iter().enumerate().map(|(place, &n)| (self.value(place), n))
+    }
+}
 
 /// A text with how often it occurs.
 type CountedText = (String, u64);
@@ -78,7 +112,7 @@ pub fn profile(
         Ok(OfColumn {
             figures: figures(&column.name, column.kind, &counted, &ledger)?,
             all_differ: counted.len() as u64 == ledger.counted,
-            doubled: doubled_values(column.kind, &counted).filter(|_| whole),
+            doubled: doubled_values(&counted).filter(|_| whole),
             said: hurts(column, &counted, looks_like),
         })
     };
@@ -130,20 +164,23 @@ struct OfColumn {
 fn figures(
     name: &str,
     kind: Kind,
-    counted: &[Counted],
+    counted: &Counted,
     ledger: &Ledger,
 ) -> Result<[Value; HEADINGS.len()], Error> {
-    let present: u64 = counted.iter().map(|c| c.1).sum();
+    let present = counted.present();
     let missing = ledger.read_as_missing.iter().filter(|m| m.0 == name);
     let missing_as: Vec<String> =
         missing.map(|(_, text, n)| format!("'{text}' {}", grouped(*n))).collect();
     let (mut mean, mut median) = (Value::Missing, Value::Missing);
     if kind.is_number() && present > 0 {
-        mean = Value::Float(mean_of(counted, kind)?);
-        let (a, b) = (at(counted, (present - 1) / 2), at(counted, present / 2));
-        median = mean_of_two(a, b, kind)?;
+        mean = Value::Float(mean_of(counted)?);
+        let two = [counted.of_row((present - 1) / 2), counted.of_row(present / 2)];
+        median = mean_of_two(&two, kind)?;
     }
-    let text = |v: Option<&Counted>| v.map_or(Value::Missing, |c| Value::Text(shown(&c.0).into()));
+    let text = |place: Option<usize>| match place.filter(|place| *place < counted.len()) {
+        Some(place) => Value::Text(shown(&counted.value(place)).into()),
+        None => Value::Missing,
+    };
     let missing_text = match (ledger.counted - present, missing_as.len()) {
         (0, _) => Value::Missing,
         (n, 0) => Value::Text(grouped(n).into()),
@@ -163,8 +200,8 @@ fn figures(
         number(present),
         missing_text,
         number(counted.len() as u64),
-        text(counted.first()),
-        text(counted.last()),
+        text(Some(0)),
+        text(counted.len().checked_sub(1)),
         mean,
         median,
         Value::Text(frequent(counted, present).into()),
@@ -237,59 +274,40 @@ fn shown(value: &Value) -> String {
 }
 
 /// The values of the one group, in their order.
-fn counted(state: &dyn State, kind: Kind) -> Vec<Counted> {
+fn counted(state: &dyn State, kind: Kind) -> Counted {
     let values = state.typed().of::<Values>();
     let mut all = values.for_each_sorted(|group| {
         let (codes, times): (Vec<u32>, Vec<u64>) = group.codes().unzip();
-        let column = values.column_of(kind, &codes);
-        let value = |(row, n)| (column.value(kind, row), n);
-        times.into_iter().enumerate().map(value).collect::<Vec<_>>()
+        Counted { kind, values: values.column_of(kind, &codes), times }
     });
-    if all.is_empty() { Vec::new() } else { all.swap_remove(0) }
-}
-
-fn at(counted: &[Counted], place: u64) -> &Value {
-    let mut seen = 0;
-    let found = counted.iter().find(|(_, n)| {
-        seen += n;
-        seen > place
-    });
-    found.map_or(&Value::Missing, |(v, _)| v)
+    let none = || Counted { kind, values: Column::from(Data::empty(kind)), times: Vec::new() };
+    if all.is_empty() { none() } else { all.swap_remove(0) }
 }
 
 /// The exact mean of counted numbers, rounded once.
-fn mean_of(counted: &[Counted], kind: Kind) -> Result<f64, Error> {
-    let values: Vec<Value> = counted.iter().map(|c| c.0.clone()).collect();
-    let weights: Vec<Value> = counted
-        .iter()
-        .map(|c| match kind {
-            Kind::Float => Value::Float(c.1 as f64),
-            _ => Value::Number(oeuvre_columns::Decimal::new(i128::from(c.1), 0)),
-        })
-        .collect();
-    let weight_kind = if kind == Kind::Float { Kind::Float } else { WHOLE };
-    finish(
-        &crate::aggregate::regression::Regression::WeightedMean,
-        &[(kind, values), (weight_kind, weights)],
-    )
+fn mean_of(counted: &Counted) -> Result<f64, Error> {
+    let times = counted.times.iter();
+    let (weight, weights) = match counted.kind {
+        Kind::Float => (Kind::Float, Data::F64(times.map(|&n| n as f64).collect())),
+        _ => (WHOLE, Data::I64(times.map(|&n| n as i64).collect())),
+    };
+    let of = crate::aggregate::regression::Regression::WeightedMean;
+    finish(&of, &[counted.kind, weight], &[&counted.values, &Column::from(weights)])
 }
 
-fn mean_of_two(a: &Value, b: &Value, kind: Kind) -> Result<Value, Error> {
-    finish(&Mean, &[(kind, vec![a.clone(), b.clone()])]).map(Value::Float)
+fn mean_of_two(two: &[Value; 2], kind: Kind) -> Result<Value, Error> {
+    finish(&Mean, &[kind], &[&Column::from_values(kind, two)]).map(Value::Float)
 }
 
-/// An aggregate of a few values.
-fn finish(aggregate: &dyn Aggregate, args: &[(Kind, Vec<Value>)]) -> Result<f64, Error> {
-    let columns: Vec<Column> = args.iter().map(|(k, v)| Column::from_values(*k, v)).collect();
-    let columns: Vec<&Column> = columns.iter().collect();
-    let kinds: Vec<Kind> = args.iter().map(|a| a.0).collect();
-    let mut state = aggregate.state(&kinds);
+/// An aggregate of some values.
+fn finish(aggregate: &dyn Aggregate, kinds: &[Kind], columns: &[&Column]) -> Result<f64, Error> {
+    let mut state = aggregate.state(kinds);
     state.resize(2);
-    let groups = vec![1; args[0].1.len()];
-    let rows = crate::aggregate::Rows { groups: &groups, args: &columns, piece: 0 };
+    let groups = vec![1; columns[0].data.len()];
+    let rows = crate::aggregate::Rows { groups: &groups, args: columns, piece: 0 };
     let overflow = |_| Error::request("a mean is too large");
     state.update(rows).map_err(overflow)?;
-    let column = aggregate.finish(state.as_ref(), &kinds).map_err(overflow)?;
+    let column = aggregate.finish(state.as_ref(), kinds).map_err(overflow)?;
     Ok(match column.value(Kind::Float, 0) {
         Value::Float(f) => f,
         _ => f64::NAN,
@@ -297,59 +315,61 @@ fn finish(aggregate: &dyn Aggregate, args: &[(Kind, Vec<Value>)]) -> Result<f64,
 }
 
 /// The most frequent values, unless nearly all differ.
-fn frequent(counted: &[Counted], present: u64) -> String {
+fn frequent(counted: &Counted, present: u64) -> String {
     if counted.len() as u64 * 2 > present || counted.len() < 2 {
-        return match counted {
-            [only] => format!("only {}", shown(&only.0)),
-            [] => String::new(),
-            many if many.len() as u64 == present => "all differ".into(),
+        return match counted.len() {
+            1 => format!("only {}", shown(&counted.value(0))),
+            0 => String::new(),
+            many if many as u64 == present => "all differ".into(),
             _ => "most differ".into(),
         };
     }
-    let mut by_count: Vec<&Counted> = counted.iter().collect();
-    by_count.sort_by_key(|c| std::cmp::Reverse(c.1)); // stable: label order among equals
-    let named: Vec<String> = by_count
-        .iter()
-        .take(FREQUENT)
-        .map(|(v, n)| format!("{} ({})", shown(v), grouped(*n)))
-        .collect();
-    named.join(", ")
+    let mut by_count: Vec<usize> = (0..counted.len()).collect();
+    // Stable: label order among equals.
+    by_count.sort_by_key(|&place| std::cmp::Reverse(counted.times[place]));
+    let one = |&place: &usize| {
+        format!("{} ({})", shown(&counted.value(place)), grouped(counted.times[place]))
+    };
+    by_count.iter().take(FREQUENT).map(one).collect::<Vec<_>>().join(", ")
 }
 
 /// The values that stand on several rows of a column of whole numbers or texts, of which nearly all differ.
-fn doubled_values(kind: Kind, counted: &[Counted]) -> Option<Vec<Value>> {
-    let present: u64 = counted.iter().map(|c| c.1).sum();
-    let of_ids = matches!(kind, Kind::Text | Kind::Number { scale: 0 });
+fn doubled_values(counted: &Counted) -> Option<Vec<Value>> {
+    let present = counted.present();
+    let of_ids = matches!(counted.kind, Kind::Text | Kind::Number { scale: 0 });
     let distinct = counted.len() as u64;
     let nearly_all = distinct < present && distinct * 100 >= present * 99;
-    (of_ids && nearly_all)
-        .then(|| counted.iter().filter(|c| c.1 > 1).map(|c| c.0.clone()).collect())
+    (of_ids && nearly_all).then(|| {
+        let several = (0..counted.len()).filter(|&place| counted.times[place] > 1);
+        several.map(|place| counted.value(place)).collect()
+    })
 }
 
 /// What in a column will hurt, each with what deals with it.
-fn hurts(column: &ColumnInfo, counted: &[Counted], looks_like: LooksLike<'_>) -> Vec<String> {
+fn hurts(column: &ColumnInfo, counted: &Counted, looks_like: LooksLike<'_>) -> Vec<String> {
     if column.kind.is_number() {
         return Vec::from_iter(negatives(&column.name, counted));
     }
     if column.kind != Kind::Text {
         return Vec::new();
     }
-    let texts: Vec<CountedText> = counted.iter().map(|(v, n)| (v.to_string(), *n)).collect();
+    let texts: Vec<CountedText> = counted.iter().map(|(v, n)| (v.to_string(), n)).collect();
     let mut said = hurting_labels(&column.name, &texts);
     said.extend(odd_texts(column, &texts, looks_like));
     said
 }
 
 /// Some values below zero among numbers that are mostly above it.
-fn negatives(name: &str, counted: &[Counted]) -> Option<String> {
-    let sign = |v: &Value| match v {
-        Value::Number(n) => n.mantissa.signum(),
-        Value::Float(f) if *f < 0.0 => -1,
-        Value::Float(f) if *f > 0.0 => 1,
-        _ => 0,
+fn negatives(name: &str, counted: &Counted) -> Option<String> {
+    let total = counted.present();
+    // In their order those below zero come first.
+    let is_below = |place: &usize| match counted.value(*place) {
+        Value::Number(n) => n.mantissa < 0,
+        Value::Float(f) => f < 0.0,
+        _ => false,
     };
-    let total: u64 = counted.iter().map(|c| c.1).sum();
-    let below: u64 = counted.iter().filter(|c| sign(&c.0) < 0).map(|c| c.1).sum();
+    let below: u64 =
+        (0..counted.len()).take_while(is_below).map(|place| counted.times[place]).sum();
     (below > 0 && below * 5 < total).then(|| {
         format!(
             "{} negative among mostly positive values, perhaps refunds or credit notes; without them: --where {}",

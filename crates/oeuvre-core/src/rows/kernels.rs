@@ -448,7 +448,7 @@ fn find_rows(
     memory: &mut Memory<'_>,
 ) {
     let out = i32s(out);
-    let find = |key: &str| lookup.rows.get(key).map_or(MISSING_I32, |&row| row as i32);
+    let find = |key: &str| lookup.row(key).map_or(MISSING_I32, |row| row as i32);
     if let [only] = args
         && let Data::Codes(codes) = &only.data
     {

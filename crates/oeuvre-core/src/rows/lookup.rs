@@ -3,10 +3,13 @@
 //! The table is in memory whole; a row finds its own by the keys as one text, once for each distinct text where
 //! there is one key of texts, and without writing a text where there is one of numbers.
 
-use oeuvre_columns::column::{Column, MISSING_I32, MISSING_I128};
+use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::interner::Interner;
+use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I128, NO_NUMBER};
 use oeuvre_columns::value::{Kind, Value};
 use oeuvre_columns::{Decimal, Table, choices};
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::sync::{Arc, OnceLock};
 
 choices! {
@@ -25,23 +28,134 @@ choices! {
 pub struct Lookup {
     /// The table.
     pub table: Arc<Table>,
-    /// The row of each key.
-    pub rows: HashMap<String, u32>,
     /// The keys of its rows.
     pub keys: Vec<(Kind, Column)>,
     /// Lines passed over because their key stood before.
     pub doubled: u64,
+    rows: Rows,
     /// The rows of keys that are one number, once they are asked for.
-    pub(crate) numbers: OnceLock<(u8, Numbers)>,
+    numbers: OnceLock<(u8, Numbers)>,
+}
+
+/// The row of each key: of several with the same one the first.
+#[derive(Clone, Debug)]
+enum Rows {
+    /// Of one column of texts, by their codes; none is [`NO_NUMBER`].
+    OfTexts(Vec<u32>),
+    /// Otherwise by what the key is as one text, once that is asked for: numbers are found without.
+    Written(OnceLock<HashMap<String, u32>>),
 }
 
 impl Lookup {
+    /// A lookup by some keys, and where its keys stand twice: each time the first row and a later one.
+    pub(crate) fn new(table: Arc<Table>, keys: Vec<(Kind, Column)>) -> (Lookup, Vec<[u32; 2]>) {
+        let (rows, doubled) = match &keys[..] {
+            [(Kind::Text, Column { data: Data::Codes(codes), dictionary, .. })] => {
+                let mut rows = vec![NO_NUMBER; dictionary.len()];
+                let codes = codes.iter().map(|&code| (code != MISSING_CODE).then_some(code));
+                let doubled = first_rows(codes, &mut rows);
+                (Rows::OfTexts(rows), doubled)
+            }
+            [(Kind::Number { .. }, column)] => {
+                let mut known = Interner::default();
+                let code = |n: i128| (n != MISSING_I128).then(|| known.intern_wide(n));
+                let codes: Vec<Option<u32>> = column.data.to_i128().into_iter().map(code).collect();
+                let mut rows = vec![NO_NUMBER; known.len()];
+                (Rows::Written(OnceLock::new()), first_rows(codes.into_iter(), &mut rows))
+            }
+            _ => {
+                let (rows, doubled) = rows_of(&keys);
+                (Rows::Written(OnceLock::from(rows)), doubled)
+            }
+        };
+        let lookup =
+            Lookup { table, keys, doubled: doubled.len() as u64, rows, numbers: OnceLock::new() };
+        (lookup, doubled)
+    }
+
+    /// The row of a key, as one text.
+    pub(crate) fn row(&self, key: &str) -> Option<u32> {
+        match (&self.rows, &self.keys[..]) {
+            (Rows::OfTexts(rows), [(_, column)]) => {
+                let code = column.dictionary.find(key.as_bytes())?;
+                rows.get(code as usize).copied().filter(|&row| row != NO_NUMBER)
+            }
+            _ => self.written().get(key).copied(),
+        }
+    }
+
+    /// A row's key, as one text; `None` where a part is missing.
+    pub(crate) fn key(&self, row: usize) -> Option<String> {
+        key_of(&self.keys, row)
+    }
+
+    /// The rows by their keys, each as one text.
+    fn written(&self) -> &HashMap<String, u32> {
+        static NONE: OnceLock<HashMap<String, u32>> = OnceLock::new();
+        match &self.rows {
+            Rows::Written(rows) => rows.get_or_init(|| rows_of(&self.keys).0),
+            Rows::OfTexts(_) => NONE.get_or_init(HashMap::new),
+        }
+    }
+
+    /// The keys that are texts, where there is one such column.
+    pub(crate) fn texts(&self) -> impl Iterator<Item = &str> {
+        let (rows, dictionary) = match (&self.rows, &self.keys[..]) {
+            (Rows::OfTexts(rows), [(_, column)]) => (&rows[..], Some(&column.dictionary)),
+            _ => (&[][..], None),
+        };
+        let codes = rows.iter().zip(0..).filter(|(row, _)| **row != NO_NUMBER).map(|it| it.1);
+        codes.filter_map(move |code| dictionary.map(|texts| texts.text(code)))
+    }
+
     /// The rows of keys that are one number of a scale; `None` where they are known by another one.
     pub(crate) fn by_number(&self, scale: u8) -> Option<&Numbers> {
-        let (known, numbers) =
-            self.numbers.get_or_init(|| (scale, Numbers::new(&self.rows, &self.keys, scale)));
+        let numbers = || match (&self.rows, &self.keys[..]) {
+            (_, [(Kind::Number { scale: of }, column)]) => Numbers::of(column, *of, scale),
+            (Rows::OfTexts(rows), [(_, column)]) => {
+                let texts = rows.iter().zip(0..).filter(|(row, _)| **row != NO_NUMBER);
+                Numbers::of_texts(texts.map(|(&row, c)| (column.dictionary.text(c), row)), scale)
+            }
+            _ => {
+                let rows = self.written().iter().map(|(key, &row)| (key.as_str(), row));
+                Numbers::of_texts(rows, scale)
+            }
+        };
+        let (known, numbers) = self.numbers.get_or_init(|| (scale, numbers()));
         (*known == scale).then_some(numbers)
     }
+}
+
+/// Enters the first row of each code, and gives the first and a later one where there are several.
+fn first_rows(codes: impl Iterator<Item = Option<u32>>, rows: &mut [u32]) -> Vec<[u32; 2]> {
+    let mut doubled = Vec::new();
+    for (code, row) in codes.zip(0..) {
+        let Some(code) = code else { continue };
+        match rows[code as usize] {
+            NO_NUMBER => rows[code as usize] = row,
+            first => doubled.push([first, row]),
+        }
+    }
+    doubled
+}
+
+/// The first row of each key as one text, and the first and a later one where there are several.
+fn rows_of(keys: &[(Kind, Column)]) -> (HashMap<String, u32>, Vec<[u32; 2]>) {
+    let (mut rows, mut doubled) = (HashMap::new(), Vec::new());
+    for row in 0..keys.first().map_or(0, |(_, column)| column.data.len()) {
+        let Some(key) = key_of(keys, row) else { continue };
+        match rows.entry(key) {
+            Entry::Vacant(new) => _ = new.insert(row as u32),
+            Entry::Occupied(known) => doubled.push([*known.get(), row as u32]),
+        }
+    }
+    (rows, doubled)
+}
+
+fn key_of(keys: &[(Kind, Column)], row: usize) -> Option<String> {
+    let mut key = String::new();
+    let is_whole = keys.iter().all(|(kind, it)| push_key(&mut key, &it.value(*kind, row)));
+    is_whole.then_some(key)
 }
 
 /// Rows by whole numbers: the digits of keys that are numbers.
@@ -55,26 +169,30 @@ pub struct Numbers {
 }
 
 impl Numbers {
-    /// The rows of those keys that are numbers as they are written for rows, with so many digits behind the point.
-    fn new(rows: &HashMap<String, u32>, keys: &[(Kind, Column)], scale: u8) -> Numbers {
-        let of_column = |column: &Column, of: u8| -> Vec<(i128, i32)> {
-            let number = |(row, n): (usize, i128)| {
-                let number = Decimal::new(n, of).rescale(scale).filter(|_| n != MISSING_I128)?;
-                Some((number.mantissa, row as i32))
-            };
-            column.data.to_i128().into_iter().enumerate().filter_map(number).collect()
+    /// The rows of a column of numbers of a scale, with so many digits behind the point.
+    fn of(column: &Column, of: u8, scale: u8) -> Numbers {
+        let number = |(row, n): (usize, i128)| {
+            let number = Decimal::new(n, of).rescale(scale).filter(|_| n != MISSING_I128)?;
+            Some((number.mantissa, row as i32))
         };
-        let of_text = |(key, &row): (&String, &u32)| {
+        let all = column.data.to_i128().into_iter().enumerate().filter_map(number);
+        Numbers::new(all.collect())
+    }
+
+    /// The rows of those texts that are numbers as they are written for rows, with so many digits behind the point.
+    fn of_texts<'a>(texts: impl Iterator<Item = (&'a str, u32)>, scale: u8) -> Numbers {
+        let number = |(key, row): (&str, u32)| {
             let number: Decimal = key.parse().ok()?;
             // Others are no text of a number.
             let is_plain = number.trimmed().to_string() == *key;
             let number = number.trimmed().rescale(scale).filter(|_| is_plain)?;
             Some((number.mantissa, row as i32))
         };
-        let mut all: Vec<(i128, i32)> = match keys {
-            [(Kind::Number { scale: of }, column)] => of_column(column, *of),
-            _ => rows.iter().filter_map(of_text).collect(),
-        };
+        Numbers::new(texts.filter_map(number).collect())
+    }
+
+    /// The rows of numbers, the first of several first.
+    fn new(mut all: Vec<(i128, i32)>) -> Numbers {
         // The first row of a key counts.
         all.reverse();
         let first = all.iter().map(|n| n.0).min().unwrap_or(0);
@@ -134,16 +252,33 @@ mod tests {
             asked in proptest::collection::vec(-45_000i128..45_000, 40),
         ) {
             let spread = if far { 1 << 40 } else { 1 };
-            let mut rows = HashMap::new();
+            let (mut rows, mut doubled) = (HashMap::new(), Vec::new());
             let mut values = Vec::new();
             for (row, &(n, of)) in keys.iter().enumerate() {
                 let number = Decimal::new(n * spread, of);
-                rows.entry(number.trimmed().to_string()).or_insert(row as u32);
-                values.push(Value::Number(number.rescale(2).unwrap()));
+                let key = number.trimmed().to_string();
+                let first = *rows.entry(key.clone()).or_insert(row as u32);
+                doubled.extend((first != row as u32).then_some([first, row as u32]));
+                values.push(match as_texts {
+                    true => Value::Text(key.as_str().into()),
+                    false => Value::Number(number.rescale(2).unwrap()),
+                });
             }
-            let kind = Kind::Number { scale: 2 };
-            let column = [(kind, Column::from_values(kind, &values))];
-            let numbers = Numbers::new(&rows, if as_texts { &[] } else { &column }, scale);
+            let kind = if as_texts { Kind::Text } else { Kind::Number { scale: 2 } };
+            let column = (kind, Column::from_values(kind, &values));
+            let table = Arc::new(Table { name: "of".into(), columns: Vec::new(), data: Vec::new(), lines: Vec::new(), in_rows: false });
+            let (lookup, twice) = Lookup::new(table.clone(), vec![column.clone()]);
+            prop_assert_eq!(&twice, &doubled);
+            // As with a second key, which is the same everywhere.
+            let same = (Kind::Boolean, Column::from_values(Kind::Boolean, &vec![Value::Boolean(true); values.len()]));
+            let (by_both, twice) = Lookup::new(table, vec![column, same]);
+            prop_assert_eq!(&twice, &doubled);
+            for (key, &row) in &rows {
+                prop_assert_eq!(lookup.row(key), Some(row));
+                prop_assert_eq!(by_both.row(&by_both.key(row as usize).unwrap()), Some(row));
+            }
+            prop_assert_eq!(lookup.row("no such key"), None);
+            let numbers = lookup.by_number(scale).unwrap();
             let near = keys.iter().filter_map(|&(n, of)| Decimal::new(n * spread, of).rescale(scale));
             for mantissa in asked.iter().copied().chain(near.map(|n| n.mantissa)) {
                 let key = Decimal::new(mantissa, scale).trimmed().to_string();
