@@ -25,10 +25,12 @@ const ASK: [&str; 9] = [
     "--totals",
 ];
 
-/// Runs with different threads and pieces and gives the one answer.
+/// Runs with different threads, pieces and instructions of the processor, and gives the one answer.
 fn same_answer(folder: &Folder, file: &str, ask: &[&str]) -> (String, i32) {
     let mut answers = Vec::new();
-    for (threads, bytes) in [("1", "1000000"), ("2", "300"), ("7", "64"), ("3", "1")] {
+    for (threads, bytes, instructions) in
+        [("1", "1000000", "plain"), ("2", "300", "avx2"), ("7", "64", "plain"), ("3", "1", "auto")]
+    {
         let mut args = vec![
             "summary",
             file,
@@ -41,7 +43,7 @@ fn same_answer(folder: &Folder, file: &str, ask: &[&str]) -> (String, i32) {
             bytes,
         ];
         args.extend_from_slice(ask);
-        let run = folder.run(&args).no_panic();
+        let run = folder.run_set(&args, &[("OEUVRE_INSTRUCTIONS", instructions)]).no_panic();
         answers.push((if run.code == 0 { run.stdout } else { run.stderr }, run.code));
     }
     assert!(answers.windows(2).all(|w| w[0] == w[1]), "{answers:#?}");
@@ -64,6 +66,22 @@ fn the_same_bytes_come_out_for_any_number_of_threads_and_any_size_of_pieces() {
         "mean(fare) desc",
     ];
     assert_eq!(same_answer(&folder, "b.csv", &all).0.lines().count(), 401);
+    // Few of the columns, and all of them, with instants and blank fields.
+    let few = ["--by", "vessel", "--show", "count()", "--show", "max(booked_at)"];
+    assert_eq!(same_answer(&folder, "b.csv", &few).1, 0);
+    let many = [
+        "--by",
+        "booking_id,booked_at,sailed_on,route,vessel,ticket,channel,customer_id",
+        "--show",
+        "sum(passengers + vehicles)",
+        "--show",
+        "sum(fare + extras)",
+        "--show",
+        "max(delay_min)",
+        "--show",
+        "first(note)",
+    ];
+    assert_eq!(same_answer(&folder, "b.csv", &many).0.lines().count(), 401);
 }
 
 proptest! {

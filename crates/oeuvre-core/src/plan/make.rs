@@ -42,12 +42,19 @@ impl Plan {
     pub fn of_values(request: &Request, columns: Vec<ColumnInfo>) -> Result<Plan, Error> {
         let mut plan = Plan::new(request, columns)?;
         // Behind the columns of the conditions all others.
-        let others = (0..plan.columns.len()).filter(|c| !plan.inputs.contains(c));
-        let others: Vec<usize> = others.collect();
-        plan.inputs.extend(others);
+        let mut places = vec![None; plan.columns.len()];
+        for (place, &column) in plan.inputs.iter().enumerate() {
+            if let Some(of_column) = places.get_mut(column) {
+                *of_column = Some(place);
+            }
+        }
+        for (column, place) in places.iter_mut().enumerate().filter(|it| it.1.is_none()) {
+            *place = Some(plan.inputs.len());
+            plan.inputs.push(column);
+        }
         plan.needed = vec![true; plan.inputs.len()];
-        for (column, info) in plan.columns.iter().enumerate() {
-            let Some(i) = plan.inputs.iter().position(|&c| c == column) else { continue };
+        for (place, info) in places.into_iter().zip(&plan.columns) {
+            let Some(i) = place else { continue };
             plan.programs.groupings[0].states.push(StatePlan {
                 aggregate: Arc::new(Once(Alike(Arc::new(Count)))),
                 args: vec![Built { operand: Operand::Input(i), kind: info.kind }],

@@ -34,7 +34,7 @@ use oeuvre_columns::names::{
 use oeuvre_columns::value::{Kind, Value};
 use oeuvre_columns::{ColumnInfo, Note, Source, Topic};
 use std::borrow::Cow;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// How many of the most frequent values are named.
 const FREQUENT: usize = 3;
@@ -104,13 +104,17 @@ pub fn profile(
     // Lines are those of all rows, and so they are looked for where all are counted.
     let whole = plan.condition.is_none();
     let (mut all_differ, mut doubled, mut said) = (false, Vec::new(), Vec::new());
+    let mut missing: HashMap<&str, Vec<(&str, u64)>> = HashMap::new();
+    for (column, text, n) in &ledger.read_as_missing {
+        missing.entry(column).or_default().push((text, *n));
+    }
     let of_column = |i: usize| -> Result<OfColumn, Error> {
         let column = &columns[i];
         // The plan's own count of rows comes first among the states.
         let state = group_states[0].states[i + 1].as_ref();
         let counted = counted(state, column.kind);
         Ok(OfColumn {
-            figures: figures(&column.name, column.kind, &counted, &ledger)?,
+            figures: figures(&counted, missing.get(column.name.as_str()), ledger.counted)?,
             all_differ: counted.len() as u64 == ledger.counted,
             doubled: doubled_values(&counted).filter(|_| whole),
             said: hurts(column, &counted, looks_like),
@@ -162,15 +166,14 @@ struct OfColumn {
 
 /// What is said of a column, in the order of [`HEADINGS`].
 fn figures(
-    name: &str,
-    kind: Kind,
     counted: &Counted,
-    ledger: &Ledger,
+    missing: Option<&Vec<(&str, u64)>>,
+    rows: u64,
 ) -> Result<[Value; HEADINGS.len()], Error> {
-    let present = counted.present();
-    let missing = ledger.read_as_missing.iter().filter(|m| m.0 == name);
-    let missing_as: Vec<String> =
-        missing.map(|(_, text, n)| format!("'{text}' {}", grouped(*n))).collect();
+    let (kind, present) = (counted.kind, counted.present());
+    let missing = missing.map_or(&[][..], Vec::as_slice);
+    let one = |(text, n): &(&str, u64)| format!("'{text}' {}", grouped(*n));
+    let missing_as: Vec<String> = missing.iter().map(one).collect();
     let (mut mean, mut median) = (Value::Missing, Value::Missing);
     if kind.is_number() && present > 0 {
         mean = Value::Float(mean_of(counted)?);
@@ -181,12 +184,11 @@ fn figures(
         Some(place) => Value::Text(shown(&counted.value(place)).into()),
         None => Value::Missing,
     };
-    let missing_text = match (ledger.counted - present, missing_as.len()) {
+    let missing_text = match (rows - present, missing_as.len()) {
         (0, _) => Value::Missing,
         (n, 0) => Value::Text(grouped(n).into()),
         (n, _) => {
-            let as_texts: u64 =
-                ledger.read_as_missing.iter().filter(|m| m.0 == name).map(|m| m.2).sum();
+            let as_texts: u64 = missing.iter().map(|m| m.1).sum();
             let mut parts = missing_as;
             if n > as_texts {
                 parts.push(format!("blank {}", grouped(n - as_texts)));

@@ -97,10 +97,20 @@ impl Folder {
         self.run_with(args, b"")
     }
 
+    /// Runs with some variables set.
+    pub fn run_set(&self, args: &[&str], variables: &[(&str, &str)]) -> Run {
+        let mut command = self.command();
+        command.envs(variables.iter().copied());
+        self.run_command(command, args, b"")
+    }
+
     /// Runs with some standard input.
     pub fn run_with(&self, args: &[&str], input: &[u8]) -> Run {
-        let mut child = self
-            .command()
+        self.run_command(self.command(), args, input)
+    }
+
+    fn run_command(&self, mut command: Command, args: &[&str], input: &[u8]) -> Run {
+        let mut child = command
             .args(args)
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())

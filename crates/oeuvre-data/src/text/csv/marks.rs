@@ -326,15 +326,7 @@ fn scan_with<M: Masks, T: Take>(
         if at >= data.len() {
             break;
         }
-        let block: &[u8; BLOCK] = match data[at..].first_chunk::<BLOCK>() {
-            Some(block) => block,
-            None => {
-                tail[..data.len() - at].copy_from_slice(&data[at..]);
-                &tail
-            }
-        };
-        let left = data.len() - at;
-        let valid = if left < BLOCK { (1u64 << left) - 1 } else { u64::MAX };
+        let (block, valid) = block_at(data, at, &mut tail);
         let lines = M::eq(block, b'\n') & valid;
         let both = (M::eq(block, separator) & valid) | lines;
         let quotes = M::eq(block, quote) & valid & quoting;
@@ -350,17 +342,11 @@ fn scan_with<M: Masks, T: Take>(
             let returns = M::eq(block, b'\r');
             (stray, closed) = stray_quotes([quotes, within, found, returns, valid], before, closed);
         }
-        let mut last = false;
-        if at + BLOCK >= until {
-            let from = until.saturating_sub(at + 1).min(BLOCK);
-            let late = if from == BLOCK { 0 } else { line_ends & (u64::MAX << from) };
-            if late != 0 {
-                let upto = late ^ late.wrapping_sub(1); // up to and including the first one
-                found &= upto;
-                line_ends &= upto;
-                stray &= upto;
-                last = true;
-            }
+        let last = first_from(line_ends, until.saturating_sub(at + 1));
+        if let Some(upto) = last {
+            found &= upto;
+            line_ends &= upto;
+            stray &= upto;
         }
         if stray != 0 {
             let first = at + stray.trailing_zeros() as usize;
@@ -372,7 +358,7 @@ fn scan_with<M: Masks, T: Take>(
             return Found::StrayQuote(blame);
         }
         n = take.take::<M>([found, line_ends], at as u32, marks.room(n), n);
-        if last {
+        if last.is_some() {
             marks.len = n;
             let next = at + BLOCK - found.leading_zeros() as usize;
             return Found::Records { ends: 0, next };
@@ -389,6 +375,24 @@ fn scan_with<M: Masks, T: Take>(
     }
     marks.len = n;
     Found::Records { ends: 0, next: data.len() }
+}
+
+/// The block at a place, and a bit for each of its bytes; the last ones may stand in a block that is not full.
+#[inline(always)]
+fn block_at<'a>(data: &'a [u8], at: usize, tail: &'a mut [u8; BLOCK]) -> (&'a [u8; BLOCK], u64) {
+    if let Some(block) = data[at..].first_chunk::<BLOCK>() {
+        return (block, u64::MAX);
+    }
+    let left = data.len() - at;
+    tail[..left].copy_from_slice(&data[at..]);
+    (tail, (1u64 << left) - 1)
+}
+
+/// The bits up to and including the first one that is set from a place on.
+#[inline(always)]
+fn first_from(bits: u64, place: usize) -> Option<u64> {
+    let late = if place < BLOCK { bits & (u64::MAX << place) } else { 0 };
+    (late != 0).then(|| late ^ late.wrapping_sub(1))
 }
 
 /// Blocks without a quote, from one that starts outside quotes: the place behind them, and how many marks there are

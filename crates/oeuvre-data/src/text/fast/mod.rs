@@ -185,7 +185,8 @@ impl Fields<'_> {
         }
         let mut longest = 0;
         for ((len, &end), &start) in self.lens.iter_mut().zip(&self.ends).zip(&self.starts) {
-            let length = end.wrapping_sub(start);
+            // What a record lacks ends before it starts.
+            let length = end.max(start) - start;
             longest = longest.max(length);
             *len = u64::from(length);
         }
