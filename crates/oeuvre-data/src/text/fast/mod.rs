@@ -196,10 +196,10 @@ impl Fields<'_> {
     /// Puts the words aside that begin so many bytes behind the starts of the fields.
     #[inline(always)]
     fn words_from(&mut self, behind: usize, words: &mut [u64; LANES]) {
-        for lane in 0..LANES {
+        for (lane, word) in words.iter_mut().enumerate() {
             let at = self.starts[lane] as usize + behind;
             match self.data.get(at..at + 8).and_then(|bytes| bytes.first_chunk::<8>()) {
-                Some(bytes) => words[lane] = u64::from_le_bytes(*bytes),
+                Some(bytes) => *word = u64::from_le_bytes(*bytes),
                 None => self.leave(lane),
             }
         }
@@ -208,11 +208,11 @@ impl Fields<'_> {
     /// Puts the words aside that end so many bytes before the ends of the fields; 0 where that is before the data, so
     /// that what is read there is no digit.
     #[inline(always)]
-    fn words_before(&mut self, before: usize, words: &mut [u64; LANES]) {
-        for lane in 0..LANES {
-            let at = (self.ends[lane] as usize).wrapping_sub(before + 8);
+    fn words_before(&self, before: usize, words: &mut [u64; LANES]) {
+        for (word, &end) in words.iter_mut().zip(&self.ends) {
+            let at = (end as usize).wrapping_sub(before + 8);
             let bytes = self.data.get(at..at.wrapping_add(8));
-            words[lane] = match bytes.and_then(|bytes| bytes.first_chunk::<8>()) {
+            *word = match bytes.and_then(|bytes| bytes.first_chunk::<8>()) {
                 Some(bytes) => u64::from_le_bytes(*bytes),
                 None => 0,
             };
