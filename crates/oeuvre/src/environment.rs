@@ -51,10 +51,12 @@ pub(crate) fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, |n| n.get())
 }
 
-/// The newest instructions of the processor that may be used: what `OEUVRE_INSTRUCTIONS` names, for comparing them.
-pub(crate) fn instructions() -> oeuvre_data::Instructions {
-    let named = std::env::var("OEUVRE_INSTRUCTIONS").unwrap_or_default();
-    named.parse().unwrap_or_default()
+/// The variable that names the instructions of the processor that may be used, for comparing them.
+pub(crate) const INSTRUCTIONS: &str = "OEUVRE_INSTRUCTIONS";
+
+/// What it says, where it is set and not empty.
+pub(crate) fn instructions() -> Option<String> {
+    std::env::var(INSTRUCTIONS).ok().filter(|named| !named.is_empty())
 }
 
 /// The day and the minute, as they are written at the top of what was made now.

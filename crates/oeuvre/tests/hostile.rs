@@ -86,6 +86,15 @@ fn the_same_bytes_come_out_for_any_number_of_threads_and_any_size_of_pieces() {
     assert!(code == 0 && answer.lines().count() > 400, "{answer}");
 }
 
+#[test]
+fn instructions_that_are_not_known_are_told() {
+    let folder = Folder::with("b.csv", "a\n1\n").with_env("OEUVRE_INSTRUCTIONS", "avx512");
+    let run = folder.run(&["summary", "b.csv"]);
+    assert_eq!(run.code, 1);
+    let said = ["OEUVRE_INSTRUCTIONS 'avx512' is not known", "auto, avx2 or plain"];
+    assert!(said.iter().all(|words| run.stderr.contains(words)), "{}", run.stderr);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
     #[test]

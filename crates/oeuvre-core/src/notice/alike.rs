@@ -78,7 +78,7 @@ pub(crate) fn alike_lookup_keys(
     }
     let [(Kind::Text, _)] = lookup.lookup.keys.as_slice() else { return None };
     let mut known: HashMap<String, &str> = HashMap::new();
-    for key in lookup.lookup.texts() {
+    for (key, _) in lookup.lookup.texts() {
         let named = known.entry(plain_label(key).into_owned()).or_insert(key);
         if key < *named {
             *named = key;

@@ -3,7 +3,7 @@
 //! The table is in memory whole; a row finds its own by the keys as one text, once for each distinct text where
 //! there is one key of texts, and without writing a text where there is one of numbers.
 
-use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::Interner;
 use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I128, NO_NUMBER};
 use oeuvre_columns::value::{Kind, Value};
@@ -40,8 +40,8 @@ pub struct Lookup {
 /// The row of each key: of several with the same one the first.
 #[derive(Clone, Debug)]
 enum Rows {
-    /// Of one column of texts, by their codes; none is [`NO_NUMBER`].
-    OfTexts(Vec<u32>),
+    /// Of one column of texts, by their codes in its dictionary; none is [`NO_NUMBER`].
+    OfTexts(Dictionary, Vec<u32>),
     /// Otherwise by what the key is as one text, once that is asked for: numbers are found without.
     Written(OnceLock<HashMap<String, u32>>),
 }
@@ -54,7 +54,7 @@ impl Lookup {
                 let mut rows = vec![NO_NUMBER; dictionary.len()];
                 let codes = codes.iter().map(|&code| (code != MISSING_CODE).then_some(code));
                 let doubled = first_rows(codes, &mut rows);
-                (Rows::OfTexts(rows), doubled)
+                (Rows::OfTexts(dictionary.clone(), rows), doubled)
             }
             [(Kind::Number { .. }, column)] => {
                 let mut known = Interner::default();
@@ -75,12 +75,12 @@ impl Lookup {
 
     /// The row of a key, as one text.
     pub(crate) fn row(&self, key: &str) -> Option<u32> {
-        match (&self.rows, &self.keys[..]) {
-            (Rows::OfTexts(rows), [(_, column)]) => {
-                let code = column.dictionary.find(key.as_bytes())?;
+        match &self.rows {
+            Rows::OfTexts(texts, rows) => {
+                let code = texts.find(key.as_bytes())?;
                 rows.get(code as usize).copied().filter(|&row| row != NO_NUMBER)
             }
-            _ => self.written().get(key).copied(),
+            Rows::Written(rows) => rows.get_or_init(|| rows_of(&self.keys).0).get(key).copied(),
         }
     }
 
@@ -89,37 +89,25 @@ impl Lookup {
         key_of(&self.keys, row)
     }
 
-    /// The rows by their keys, each as one text.
-    fn written(&self) -> &HashMap<String, u32> {
-        static NONE: OnceLock<HashMap<String, u32>> = OnceLock::new();
+    /// The different keys, each as one text, with their rows, in any order.
+    pub(crate) fn texts(&self) -> Box<dyn Iterator<Item = (&str, u32)> + '_> {
         match &self.rows {
-            Rows::Written(rows) => rows.get_or_init(|| rows_of(&self.keys).0),
-            Rows::OfTexts(_) => NONE.get_or_init(HashMap::new),
+            Rows::OfTexts(texts, rows) => {
+                let known = texts.iter().zip(rows.iter().copied());
+                Box::new(known.filter(|(_, row)| *row != NO_NUMBER))
+            }
+            Rows::Written(rows) => {
+                let rows = rows.get_or_init(|| rows_of(&self.keys).0);
+                Box::new(rows.iter().map(|(key, &row)| (key.as_str(), row)))
+            }
         }
-    }
-
-    /// The keys that are texts, where there is one such column.
-    pub(crate) fn texts(&self) -> impl Iterator<Item = &str> {
-        let (rows, dictionary) = match (&self.rows, &self.keys[..]) {
-            (Rows::OfTexts(rows), [(_, column)]) => (&rows[..], Some(&column.dictionary)),
-            _ => (&[][..], None),
-        };
-        let codes = rows.iter().zip(0..).filter(|(row, _)| **row != NO_NUMBER).map(|it| it.1);
-        codes.filter_map(move |code| dictionary.map(|texts| texts.text(code)))
     }
 
     /// The rows of keys that are one number of a scale; `None` where they are known by another one.
     pub(crate) fn by_number(&self, scale: u8) -> Option<&Numbers> {
-        let numbers = || match (&self.rows, &self.keys[..]) {
-            (_, [(Kind::Number { scale: of }, column)]) => Numbers::of(column, *of, scale),
-            (Rows::OfTexts(rows), [(_, column)]) => {
-                let texts = rows.iter().zip(0..).filter(|(row, _)| **row != NO_NUMBER);
-                Numbers::of_texts(texts.map(|(&row, c)| (column.dictionary.text(c), row)), scale)
-            }
-            _ => {
-                let rows = self.written().iter().map(|(key, &row)| (key.as_str(), row));
-                Numbers::of_texts(rows, scale)
-            }
+        let numbers = || match &self.keys[..] {
+            [(Kind::Number { scale: of }, column)] => Numbers::of(column, *of, scale),
+            _ => Numbers::of_texts(self.texts(), scale),
         };
         let (known, numbers) = self.numbers.get_or_init(|| (scale, numbers()));
         (*known == scale).then_some(numbers)

@@ -1,6 +1,6 @@
 //! How the files are read.
 
-use crate::complete;
+use crate::{complete, environment};
 use oeuvre_columns::Choice;
 use oeuvre_columns::names::{all_of, either, nearest};
 use oeuvre_columns::value::pattern::DatePattern;
@@ -254,17 +254,19 @@ impl ReadingArgs {
         if let Some(bytes) = self.piece_bytes {
             options.piece_bytes = bytes.max(1);
         }
-        options.instructions = crate::environment::instructions();
+        if let Some(named) = environment::instructions() {
+            options.instructions = word(environment::INSTRUCTIONS, &named)?;
+        }
         if let Some(size) = &self.most_bytes {
             options.most_bytes = bytes(size)?;
         }
         #[cfg(feature = "web")]
         {
-            options.web = crate::environment::web();
+            options.web = environment::web();
         }
         #[cfg(feature = "databases")]
         {
-            options.databases = crate::environment::databases();
+            options.databases = environment::databases();
         }
         self.texts_that_are_missing(whose, &mut options);
         for text in &self.kinds {

@@ -165,24 +165,12 @@ trait Masks {
     }
     /// For every bit, whether an odd number of set bits lie at or below it.
     fn prefix_xor(bits: u64) -> u64;
+}
+
+/// How to spread the bits of a word in one instruction.
+trait Spread: Masks {
     /// The bits of a mask of which the low bits of a word say, one for each from below, that they stay.
-    #[inline(always)]
-    fn spread(mut word: u64, mut mask: u64) -> u64 {
-        let mut spread = 0;
-        while mask != 0 {
-            let lowest = mask & mask.wrapping_neg();
-            spread |= lowest & 0u64.wrapping_sub(word & 1);
-            mask ^= lowest;
-            word >>= 1;
-        }
-        spread
-    }
-    /// Writes out the positions of the set bits from place `n` on; gives the place behind them. There
-    /// is room for 64.
-    #[inline(always)]
-    fn positions(bits: u64, base: u32, out: &mut [u32], n: usize) -> usize {
-        write_positions::<8>(bits, base, out, n)
-    }
+    fn spread(word: u64, mask: u64) -> u64;
 }
 
 /// Without vector instructions: eight bytes at a time.
@@ -227,55 +215,57 @@ const BLOCK: usize = 64;
 /// How far ahead bytes are asked for: further than the processor's own guesses reach.
 const AHEAD: usize = 1024;
 
-/// What becomes of the marks of a block.
-trait Take {
-    /// Writes those that are wanted from place `n` on, and gives the place behind them; `lines` are those of the marks
-    /// that end a record.
-    fn take<M: Masks>(&mut self, marks: [u64; 2], base: u32, out: &mut [u32], n: usize) -> usize;
+/// What becomes of the marks of blocks.
+trait Take<M> {
+    /// Writes those of a block that are wanted; of its marks `lines` end a record. There is room for 64.
+    fn take(&mut self, marks: u64, lines: u64, base: usize, out: &mut [u32]);
+
+    /// How many have been written.
+    fn taken(&self) -> usize;
 }
 
 /// All are written, and line ends are counted.
 #[derive(Default)]
 struct All {
+    taken: usize,
     ends: usize,
 }
 
-impl Take for All {
+impl<M> Take<M> for All {
     #[inline(always)]
-    fn take<M: Masks>(
-        &mut self,
-        [found, lines]: [u64; 2],
-        base: u32,
-        out: &mut [u32],
-        n: usize,
-    ) -> usize {
+    fn take(&mut self, marks: u64, lines: u64, base: usize, out: &mut [u32]) {
         self.ends += lines.count_ones() as usize;
-        M::positions(found, base, out, n)
+        self.taken = write_positions::<8>(marks, base as u32, out, self.taken);
+    }
+
+    #[inline(always)]
+    fn taken(&self) -> usize {
+        self.taken
     }
 }
 
 /// Those of a pattern are written.
 struct OfPattern<'a> {
     pattern: &'a Pattern,
+    taken: usize,
     /// Fields of the record before this place.
     fields: usize,
     /// Line ends that are not at the end of a record as the pattern has it, or the other way round.
     wrong: u64,
 }
 
-impl Take for OfPattern<'_> {
+impl<M: Spread> Take<M> for OfPattern<'_> {
     #[inline(always)]
-    fn take<M: Masks>(
-        &mut self,
-        [found, lines]: [u64; 2],
-        base: u32,
-        out: &mut [u32],
-        n: usize,
-    ) -> usize {
-        let (kept, ends, behind) = self.pattern.of_block(self.fields, found.count_ones() as usize);
+    fn take(&mut self, marks: u64, lines: u64, base: usize, out: &mut [u32]) {
+        let (kept, ends, behind) = self.pattern.of_block(self.fields, marks.count_ones() as usize);
         self.fields = behind;
-        self.wrong |= M::spread(ends, found) ^ lines;
-        write_positions::<4>(M::spread(kept, found), base, out, n)
+        self.wrong |= M::spread(ends, marks) ^ lines;
+        self.taken = write_positions::<4>(M::spread(kept, marks), base as u32, out, self.taken);
+    }
+
+    #[inline(always)]
+    fn taken(&self) -> usize {
+        self.taken
     }
 }
 
@@ -286,14 +276,14 @@ fn scan_all<M: Masks>(data: &[u8], until: usize, dialect: Dialect, marks: &mut M
 }
 
 #[inline(always)]
-fn scan_some<M: Masks>(
+fn scan_some<M: Spread>(
     data: &[u8],
     until: usize,
     dialect: Dialect,
     pattern: &Pattern,
     marks: &mut Marks,
 ) -> Option<Found> {
-    let mut some = OfPattern { pattern, fields: 0, wrong: 0 };
+    let mut some = OfPattern { pattern, taken: 0, fields: 0, wrong: 0 };
     let found = scan_with::<M, OfPattern<'_>>(data, until, dialect, &mut some, marks);
     let as_it_says = some.wrong == 0 && some.fields == 0;
     (as_it_says && matches!(found, Found::Records { .. }))
@@ -302,7 +292,7 @@ fn scan_some<M: Masks>(
 
 /// The marks are found, but the ends are not counted.
 #[inline(always)]
-fn scan_with<M: Masks, T: Take>(
+fn scan_with<M: Masks, T: Take<M>>(
     data: &[u8],
     until: usize,
     dialect: Dialect,
@@ -312,7 +302,6 @@ fn scan_with<M: Masks, T: Take>(
     let separator = dialect.separator;
     let quote = dialect.quote.unwrap_or(b'"');
     let quoting = if dialect.quote.is_some() { u64::MAX } else { 0 };
-    let mut n = 0;
     // Carried from block to block: all ones inside quotes; whether the byte before closes a quote.
     let (mut inside, mut closed) = (0u64, 0u64);
     let mut at = 0;
@@ -321,7 +310,7 @@ fn scan_with<M: Masks, T: Take>(
     let mut tail = [0u8; BLOCK];
     loop {
         if inside | closed == 0 {
-            (at, n) = plain_blocks::<M, T>(data, plain_end, (at, n), dialect, take, marks);
+            at = plain_blocks::<M, T>(data, plain_end, at, dialect, take, marks);
         }
         if at >= data.len() {
             break;
@@ -353,27 +342,27 @@ fn scan_with<M: Masks, T: Take>(
             // After a closing quote it is the quote before that is to blame.
             let blame = if data[first] == quote { first } else { first.saturating_sub(1) };
             let before = (stray & stray.wrapping_neg()) - 1;
-            let taken = [found & before, line_ends & before];
-            marks.len = take.take::<M>(taken, at as u32, marks.room(n), n);
+            take.take(found & before, line_ends & before, at, marks.room(take.taken()));
+            marks.len = take.taken();
             return Found::StrayQuote(blame);
         }
-        n = take.take::<M>([found, line_ends], at as u32, marks.room(n), n);
+        take.take(found, line_ends, at, marks.room(take.taken()));
         if last.is_some() {
-            marks.len = n;
+            marks.len = take.taken();
             let next = at + BLOCK - found.leading_zeros() as usize;
             return Found::Records { ends: 0, next };
         }
         at += BLOCK;
     }
+    marks.len = take.taken();
     if inside != 0 {
-        marks.len = n;
         return Found::OpenQuote;
     }
     // The end of the data ends its last record, where that has no line feed.
     if data.last().is_some_and(|&b| b != b'\n') {
-        n = take.take::<M>([1, 1], data.len() as u32, marks.room(n), n);
+        take.take(1, 1, data.len(), marks.room(take.taken()));
+        marks.len = take.taken();
     }
-    marks.len = n;
     Found::Records { ends: 0, next: data.len() }
 }
 
@@ -395,41 +384,39 @@ fn first_from(bits: u64, place: usize) -> Option<u64> {
     (late != 0).then(|| late ^ late.wrapping_sub(1))
 }
 
-/// Blocks without a quote, from one that starts outside quotes: the place behind them, and how many marks there are
-/// by then.
+/// Blocks without a quote, from one that starts outside quotes: the place behind them.
 #[inline(always)]
-fn plain_blocks<M: Masks, T: Take>(
+fn plain_blocks<M: Masks, T: Take<M>>(
     data: &[u8],
     end: usize,
-    (mut at, mut n): (usize, usize),
+    mut at: usize,
     dialect: Dialect,
     take: &mut T,
     marks: &mut Marks,
-) -> (usize, usize) {
+) -> usize {
     // What is no quote here is only looked at more closely.
     let quote = dialect.quote.unwrap_or(NEVER);
     while at < end {
         let upto = end.next_multiple_of(BLOCK).min(data.len()).min(at + RUN * BLOCK);
         let (blocks, _) = data[at..upto].as_chunks::<BLOCK>();
         // Room for all marks of a run is looked for once.
-        let room = marks.room(n + blocks.len() * BLOCK);
-        let mut passed = 0;
+        let room = marks.room(take.taken() + blocks.len() * BLOCK);
+        let start = at;
         for block in blocks {
             if at >= end || M::has(block, quote) {
-                return (at, n);
+                return at;
             }
             ask_for(block, AHEAD);
             let lines = M::eq(block, b'\n');
             let found = M::eq(block, dialect.separator) | lines;
-            n = take.take::<M>([found, lines], at as u32, room, n);
+            take.take(found, lines, at, room);
             at += BLOCK;
-            passed += 1;
         }
-        if passed == 0 {
+        if at == start {
             break;
         }
     }
-    (at, n)
+    at
 }
 
 /// Blocks that are gone through before room is looked for again.
@@ -481,7 +468,8 @@ fn write_positions<const STEP: usize>(
 #[allow(unsafe_code)]
 mod x86 {
     use super::{
-        Dialect, Found, Implementation, Marks, Masks, Pattern, odd_with, scan_all, scan_some,
+        Dialect, Found, Implementation, Marks, Masks, Pattern, Spread, odd_with, scan_all,
+        scan_some,
     };
     use std::arch::x86_64::*;
 
@@ -549,6 +537,9 @@ mod x86 {
         fn prefix_xor(bits: u64) -> u64 {
             carryless_prefix_xor(bits)
         }
+    }
+
+    impl Spread for Avx2 {
         #[inline(always)]
         fn spread(word: u64, mask: u64) -> u64 {
             // SAFETY: only used by the version that is picked where BMI2 is there.

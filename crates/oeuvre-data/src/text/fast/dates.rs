@@ -10,44 +10,28 @@ pub(super) struct Dates;
 /// `YYYY-MM-DDThh:mm:ss`, or with a blank between.
 pub(super) struct DateTimes;
 
-/// Words of some fields.
-pub(super) struct Parts {
-    /// `YYYY-MM-`.
-    front: [u64; LANES],
-    /// `YY-MM-DD`, or `DDThh:mm` where there is a time.
-    day: [u64; LANES],
-    /// `hh:mm:ss`, where there is a time.
-    time: [u64; LANES],
-}
-
-impl Parts {
-    fn new() -> Parts {
-        Parts { front: [0; LANES], day: [0; LANES], time: [0; LANES] }
+/// The days of dates that are the first ten characters of fields of so many. The first words are `YYYY-MM-`; in the
+/// second ones the two digits of the day lie so many bits below the upper end.
+#[inline(always)]
+fn days(fields: &Fields<'_>, chars: u64, below: u32, out: &mut [i32; LANES]) {
+    const HYPHENS: u64 = 0xff00_00ff_0000_0000;
+    let mut dates = [0u32; LANES];
+    for lane in 0..LANES {
+        let (front, day) = (fields.words[0][lane], fields.words[1][lane]);
+        let mut is_fine = fields.lens[lane] == chars;
+        is_fine &= front & HYPHENS == 0x2d00_002d_0000_0000;
+        // YYYYMMDD
+        let year = front & 0xffff_ffff;
+        let month = (front >> 8) & 0x0000_ffff_0000_0000;
+        let digits = (year | month | (day << below) & 0xffff_0000_0000_0000) ^ ZEROS;
+        is_fine &= beyond_nine(digits) == 0;
+        let pairs = pairs_of(digits);
+        let year = (pairs & 0xff) * 100 + ((pairs >> 16) & 0xff);
+        let month_and_day = ((pairs >> 24) & 0xff00) | ((pairs >> 48) & 0xff);
+        dates[lane] = if is_fine { (year << 16 | month_and_day) as u32 } else { 0 };
     }
-
-    /// The days of dates that are the first ten characters of fields of so many; the two digits of the day lie so many
-    /// bits below the upper end of their word.
-    #[inline(always)]
-    fn days(&self, lens: &[u64; LANES], chars: u64, below: u32, out: &mut [i32; LANES]) {
-        const HYPHENS: u64 = 0xff00_00ff_0000_0000;
-        let mut dates = [0u32; LANES];
-        for lane in 0..LANES {
-            let (front, day) = (self.front[lane], self.day[lane]);
-            let mut is_fine = lens[lane] == chars;
-            is_fine &= front & HYPHENS == 0x2d00_002d_0000_0000;
-            // YYYYMMDD
-            let year = front & 0xffff_ffff;
-            let month = (front >> 8) & 0x0000_ffff_0000_0000;
-            let digits = (year | month | (day << below) & 0xffff_0000_0000_0000) ^ ZEROS;
-            is_fine &= beyond_nine(digits) == 0;
-            let pairs = pairs_of(digits);
-            let year = (pairs & 0xff) * 100 + ((pairs >> 16) & 0xff);
-            let month_and_day = ((pairs >> 24) & 0xff00) | ((pairs >> 48) & 0xff);
-            dates[lane] = if is_fine { (year << 16 | month_and_day) as u32 } else { 0 };
-        }
-        for (out, &date) in out.iter_mut().zip(&dates) {
-            *out = day_of(date);
-        }
+    for (out, &date) in out.iter_mut().zip(&dates) {
+        *out = day_of(date);
     }
 }
 
@@ -75,59 +59,28 @@ fn day_of(date: u32) -> i32 {
 }
 
 impl Staged<i32> for Dates {
-    type Stage = Parts;
-
     #[inline(always)]
-    fn stage(&self) -> Parts {
-        Parts::new()
-    }
-    #[inline(always)]
-    fn put(&self, stage: &mut Parts, fields: &mut Fields<'_>) {
-        fields.words_from(0, &mut stage.front);
-        fields.words_before(0, &mut stage.day);
-    }
-    #[inline(always)]
-    fn read_all(
-        &self,
-        stage: &Parts,
-        fields: &Fields<'_>,
-        out: &mut [i32; LANES],
-        odd: &mut [u64; LANES],
-    ) {
-        stage.days(&fields.lens, 10, 0, out);
-        for lane in 0..LANES {
-            odd[lane] = u64::from((out[lane] == MISSING_I32) & (fields.lens[lane] != 0));
-        }
+    fn read(&self, fields: &mut Fields<'_>, out: &mut [i32; LANES]) {
+        // YYYY-MM- and YY-MM-DD
+        fields.put_from(0, 0);
+        fields.put_before(1, 0);
+        days(fields, 10, 0, out);
     }
 }
 
 impl Staged<i64> for DateTimes {
-    type Stage = Parts;
-
     #[inline(always)]
-    fn stage(&self) -> Parts {
-        Parts::new()
-    }
-    #[inline(always)]
-    fn put(&self, stage: &mut Parts, fields: &mut Fields<'_>) {
-        fields.words_from(0, &mut stage.front);
-        fields.words_from(8, &mut stage.day);
-        fields.words_before(0, &mut stage.time);
-    }
-    #[inline(always)]
-    fn read_all(
-        &self,
-        stage: &Parts,
-        fields: &Fields<'_>,
-        out: &mut [i64; LANES],
-        odd: &mut [u64; LANES],
-    ) {
+    fn read(&self, fields: &mut Fields<'_>, out: &mut [i64; LANES]) {
         const COLONS: u64 = 0x0000_ff00_00ff_0000;
-        let mut days = [0i32; LANES];
-        stage.days(&fields.lens, 19, 48, &mut days);
+        // YYYY-MM-, DDThh:mm and hh:mm:ss
+        fields.put_from(0, 0);
+        fields.put_from(1, 8);
+        fields.put_before(2, 0);
+        let mut of_date = [0i32; LANES];
+        days(fields, 19, 48, &mut of_date);
         for lane in 0..LANES {
-            let (time, between) = (stage.time[lane], (stage.day[lane] >> 16) & 0xff);
-            let mut is_fine = days[lane] != MISSING_I32;
+            let (time, between) = (fields.words[2][lane], (fields.words[1][lane] >> 16) & 0xff);
+            let mut is_fine = of_date[lane] != MISSING_I32;
             is_fine &= (between == u64::from(b'T')) | (between == u64::from(b' '));
             is_fine &= time & COLONS == 0x0000_3a00_003a_0000;
             let digits = ((time & !COLONS) | (ZEROS & COLONS)) ^ ZEROS;
@@ -136,10 +89,9 @@ impl Staged<i64> for DateTimes {
             let [hour, minute, second] = [0, 24, 48].map(|at| (pairs >> at) & 0xff);
             is_fine &= (hour < 24) & (minute < 60) & (second < 60);
             let seconds = hour * 3600 + minute * 60 + second;
-            let midnight = i64::from(days[lane]).wrapping_mul(DAY_MICROS);
+            let midnight = i64::from(of_date[lane]).wrapping_mul(DAY_MICROS);
             let micros = midnight.wrapping_add((seconds * 1_000_000) as i64);
             out[lane] = if is_fine { micros } else { MISSING_I64 };
-            odd[lane] = u64::from(!is_fine & (fields.lens[lane] != 0));
         }
     }
 }

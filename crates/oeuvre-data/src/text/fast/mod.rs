@@ -19,7 +19,7 @@ mod texts;
 use super::records::{Edges, Records};
 use crate::instructions::Level;
 use dates::{DateTimes, Dates};
-use numbers::{Fixed, Whole};
+use numbers::Fixed;
 use oeuvre_columns::column::ahead::ask_for;
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE, Texts};
 use oeuvre_columns::column::{MISSING_I32, MISSING_I64};
@@ -133,7 +133,7 @@ fn each<T: Copy>(
 /// So many fields are read at once.
 const LANES: usize = 64;
 
-/// The fields of some records.
+/// The fields of some records, and what is put aside of their bytes.
 struct Fields<'a> {
     data: &'a [u8],
     starts: [u32; LANES],
@@ -141,12 +141,20 @@ struct Fields<'a> {
     lens: [u64; LANES],
     /// The longest.
     longest: u64,
+    /// Words of each field: which ones, the form says.
+    words: [[u64; LANES]; 3],
 }
 
 /// The length of a field that is read one by one, too near an end of the data for whole words.
 const UNREADABLE: u64 = u32::MAX as u64;
 
-impl Fields<'_> {
+impl<'a> Fields<'a> {
+    /// No fields yet, of some data.
+    fn of(data: &'a [u8]) -> Fields<'a> {
+        let (nothing, none) = ([0; LANES], [0; LANES]);
+        Fields { data, starts: none, ends: none, lens: nothing, longest: 0, words: [nothing; 3] }
+    }
+
     /// Finds the fields of a column in records with these marks; of how many fields there are, the others are blank.
     #[inline(always)]
     fn find(&mut self, marks: &[u32], edges: Edges, first_start: u32, own_starts: &[u32]) {
@@ -193,23 +201,23 @@ impl Fields<'_> {
         self.longest = u64::from(longest);
     }
 
-    /// Puts the words aside that begin so many bytes behind the starts of the fields.
+    /// Puts aside, as words of a number, those that begin so many bytes behind the starts of the fields.
     #[inline(always)]
-    fn words_from(&mut self, behind: usize, words: &mut [u64; LANES]) {
-        for (lane, word) in words.iter_mut().enumerate() {
+    fn put_from(&mut self, which: usize, behind: usize) {
+        for lane in 0..LANES {
             let at = self.starts[lane] as usize + behind;
             match self.data.get(at..at + 8).and_then(|bytes| bytes.first_chunk::<8>()) {
-                Some(bytes) => *word = u64::from_le_bytes(*bytes),
+                Some(bytes) => self.words[which][lane] = u64::from_le_bytes(*bytes),
                 None => self.leave(lane),
             }
         }
     }
 
-    /// Puts the words aside that end so many bytes before the ends of the fields; 0 where that is before the data, so
-    /// that what is read there is no digit.
+    /// Puts aside, as words of a number, those that end so many bytes before the ends of the fields; 0 where that is
+    /// before the data, so that what is read there is no digit.
     #[inline(always)]
-    fn words_before(&self, before: usize, words: &mut [u64; LANES]) {
-        for (word, &end) in words.iter_mut().zip(&self.ends) {
+    fn put_before(&mut self, which: usize, before: usize) {
+        for (word, &end) in self.words[which].iter_mut().zip(&self.ends) {
             let at = (end as usize).wrapping_sub(before + 8);
             let bytes = self.data.get(at..at.wrapping_add(8));
             *word = match bytes.and_then(|bytes| bytes.first_chunk::<8>()) {
@@ -230,29 +238,13 @@ impl Fields<'_> {
 
 /// A form of which many fields are read at once.
 trait Staged<T> {
-    /// What is put aside of some fields.
-    type Stage;
-
-    /// Room for it, of no fields yet.
-    fn stage(&self) -> Self::Stage;
-
-    /// Puts aside what is needed of the fields.
-    fn put(&self, stage: &mut Self::Stage, fields: &mut Fields<'_>);
-
-    /// Reads all fields that have been put aside, blank ones as missing ones, and notes which could not be read, with
-    /// anything but 0.
-    fn read_all(
-        &self,
-        stage: &Self::Stage,
-        fields: &Fields<'_>,
-        out: &mut [T; LANES],
-        odd: &mut [u64; LANES],
-    );
+    /// Puts aside what is needed of the fields, and reads them. Blank fields are missing, and those that look unusual, too.
+    fn read(&self, fields: &mut Fields<'_>, out: &mut [T; LANES]);
 }
 
 /// As [`each`], many records at a time.
 #[inline(always)]
-fn each_staged<T: Copy>(
+fn each_staged<T: Copy + PartialEq>(
     records: &Records<'_>,
     column: usize,
     out: &mut [T],
@@ -266,30 +258,22 @@ fn each_staged<T: Copy>(
     }
     let edges = records.kept.edges(column);
     let stride = edges.stride;
-    let nothing = [0; LANES];
-    let mut fields =
-        Fields { data: records.data, starts: nothing, ends: nothing, lens: [0; LANES], longest: 0 };
-    let mut left = 0;
-    let mut stage = form.stage();
-    let (mut values, mut odd) = ([missing; LANES], [0u64; LANES]);
-    let mut first_start = 0;
+    let mut fields = Fields::of(records.data);
+    let mut values = [missing; LANES];
+    let (mut left, mut first_start) = (0, 0);
     let blocks = records.marks.chunks(LANES * stride).zip(out[..rows].chunks_mut(LANES));
     for (block, (marks, out)) in blocks.enumerate() {
         let own_starts = records.starts.get(block * LANES..).unwrap_or_default();
         fields.find(marks, edges, first_start, own_starts);
         first_start = marks.last().map_or(0, |mark| mark.wrapping_add(1));
-        form.put(&mut stage, &mut fields);
-        match out.first_chunk_mut::<LANES>() {
-            Some(out) => form.read_all(&stage, &fields, out, &mut odd),
-            None => {
-                form.read_all(&stage, &fields, &mut values, &mut odd);
-                out.copy_from_slice(&values[..out.len()]);
-            }
-        }
-        if odd.iter().fold(0, |any, lane| any | lane) == 0 {
+        form.read(&mut fields, &mut values);
+        out.copy_from_slice(&values[..out.len()]);
+        // No usual value is the missing one.
+        let is_odd = |(value, &len): (&T, &u64)| (*value == missing) & (len != 0);
+        if !values.iter().zip(&fields.lens).fold(false, |any, lane| any | is_odd(lane)) {
             continue;
         }
-        for lane in (0..out.len()).filter(|&lane| odd[lane] != 0) {
+        for (lane, _) in values.iter().zip(&fields.lens).enumerate().filter(|it| is_odd(it.1)) {
             slow[left] = (block * LANES + lane) as u32;
             left += 1;
         }
@@ -317,8 +301,8 @@ fn numbers_body(
 ) -> usize {
     match scale {
         None => each(records, column, out, slow, MISSING_I64, Nothing),
-        Some(0) => each_staged(records, column, out, slow, MISSING_I64, Whole),
-        // Money has two digits: known when the loop is compiled, its shifts cost nothing.
+        // Known when the loop is compiled, the shifts cost nothing: of whole numbers, and of money with two digits.
+        Some(0) => each_staged(records, column, out, slow, MISSING_I64, Fixed(0)),
         Some(2) => each_staged(records, column, out, slow, MISSING_I64, Fixed(2)),
         Some(scale) => {
             each_staged(records, column, out, slow, MISSING_I64, Fixed(u32::from(scale)))

@@ -3,56 +3,38 @@
 use super::{Fields, LANES, Staged, ZEROS, beyond_nine, pairs_of};
 use oeuvre_columns::column::MISSING_I64;
 
-/// Digits with a minus or without.
-pub(super) struct Whole;
-
-/// Digits with a point before the last so many of them (1 to 7).
+/// Digits with a minus or without, and a point before the last so many of them (at most 7) where there are any.
 pub(super) struct Fixed(pub(super) u32);
 
-/// The words in which some fields end, the last one first; of those of more characters the ones before.
-type Ends = [[u64; LANES]; 3];
-
-#[inline(always)]
-fn put(ends: &mut Ends, fields: &mut Fields<'_>) {
-    fields.words_before(0, &mut ends[0]);
-    if fields.longest > 8 {
-        fields.words_before(8, &mut ends[1]);
-    }
-    if fields.longest > 16 {
-        fields.words_before(16, &mut ends[2]);
-    }
-}
-
-/// Numbers with so many digits behind the point.
-#[inline(always)]
-fn read(
-    ends: &Ends,
-    fields: &Fields<'_>,
-    scale: u32,
-    out: &mut [i64; LANES],
-    odd: &mut [u64; LANES],
-) {
-    match fields.longest {
-        0..=8 => read_words::<1>(ends, &fields.lens, scale, out, odd),
-        9..=16 => read_words::<2>(ends, &fields.lens, scale, out, odd),
-        _ => read_words::<3>(ends, &fields.lens, scale, out, odd),
+impl Staged<i64> for Fixed {
+    #[inline(always)]
+    fn read(&self, fields: &mut Fields<'_>, out: &mut [i64; LANES]) {
+        // The words in which the fields end, the last one first.
+        fields.put_before(0, 0);
+        match fields.longest {
+            0..=8 => read_words::<1>(fields, self.0, out),
+            9..=16 => {
+                fields.put_before(1, 8);
+                read_words::<2>(fields, self.0, out);
+            }
+            _ => {
+                fields.put_before(1, 8);
+                fields.put_before(2, 16);
+                read_words::<3>(fields, self.0, out);
+            }
+        }
     }
 }
 
 /// Numbers of fields that end in so many words.
 #[inline(always)]
-fn read_words<const WORDS: usize>(
-    ends: &Ends,
-    lens: &[u64; LANES],
-    scale: u32,
-    out: &mut [i64; LANES],
-    odd: &mut [u64; LANES],
-) {
+fn read_words<const WORDS: usize>(fields: &Fields<'_>, scale: u32, out: &mut [i64; LANES]) {
+    let words = &fields.words;
     for lane in 0..LANES {
-        let len = lens[lane];
-        let mut low = ends[0][lane];
-        let mut middle = if WORDS > 1 { ends[1][lane] } else { 0 };
-        let mut high = if WORDS > 2 { ends[2][lane] } else { 0 };
+        let len = fields.lens[lane];
+        let mut low = words[0][lane];
+        let mut middle = if WORDS > 1 { words[1][lane] } else { 0 };
+        let mut high = if WORDS > 2 { words[2][lane] } else { 0 };
         let is_negative = byte_before([low, middle, high], len) == u64::from(b'-');
         // The digits, and the point where there is one.
         let chars = len.wrapping_sub(u64::from(is_negative));
@@ -89,7 +71,6 @@ fn read_words<const WORDS: usize>(
         let number = number as i64;
         let number = if is_negative { number.wrapping_neg() } else { number };
         out[lane] = if is_fine { number } else { MISSING_I64 };
-        odd[lane] = u64::from(!is_fine & (len != 0));
     }
 }
 
@@ -119,35 +100,3 @@ fn number_of(word: u64, digits: u64, place: i64) -> (u64, u64) {
     let number = (fours & 0xffff).wrapping_mul(10_000).wrapping_add(fours >> 32);
     (number & 0xffff_ffff, beyond_nine(digits))
 }
-
-/// Declares how a kind of numbers is read.
-macro_rules! staged {
-    ($type:ty, $scale:expr) => {
-        impl Staged<i64> for $type {
-            type Stage = Ends;
-
-            #[inline(always)]
-            fn stage(&self) -> Ends {
-                [[0; LANES]; 3]
-            }
-            #[inline(always)]
-            fn put(&self, stage: &mut Ends, fields: &mut Fields<'_>) {
-                put(stage, fields);
-            }
-            #[inline(always)]
-            fn read_all(
-                &self,
-                stage: &Ends,
-                fields: &Fields<'_>,
-                out: &mut [i64; LANES],
-                odd: &mut [u64; LANES],
-            ) {
-                let scale: fn(&$type) -> u32 = $scale;
-                read(stage, fields, scale(self), out, odd);
-            }
-        }
-    };
-}
-
-staged!(Whole, |_| 0);
-staged!(Fixed, |fixed| fixed.0);

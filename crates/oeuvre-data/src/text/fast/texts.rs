@@ -116,60 +116,34 @@ impl FewTexts {
     }
 }
 
-/// The first eight bytes of some fields, and the eight behind them where some are so long.
-type Starts = [[u64; LANES]; 2];
-
 impl Staged<u32> for FewTexts {
-    type Stage = Starts;
-
     #[inline(always)]
-    fn stage(&self) -> Starts {
-        [[0; LANES]; 2]
-    }
-
-    #[inline(always)]
-    fn put(&self, stage: &mut Starts, fields: &mut Fields<'_>) {
-        fields.words_from(0, &mut stage[0]);
+    fn read(&self, fields: &mut Fields<'_>, out: &mut [u32; LANES]) {
+        // The first eight bytes, and the eight behind them where some are so long.
+        fields.put_from(0, 0);
         if fields.longest > SHORTEST as u64 {
-            fields.words_from(8, &mut stage[1]);
-        }
-    }
-
-    #[inline(always)]
-    fn read_all(
-        &self,
-        stage: &Starts,
-        fields: &Fields<'_>,
-        out: &mut [u32; LANES],
-        odd: &mut [u64; LANES],
-    ) {
-        if fields.longest > SHORTEST as u64 {
-            self.read_words::<true>(stage, &fields.lens, out, odd);
+            fields.put_from(1, 8);
+            self.read_words::<true>(fields, out);
         } else {
-            self.read_words::<false>(stage, &fields.lens, out, odd);
+            self.read_words::<false>(fields, out);
         }
     }
 }
 
 impl FewTexts {
     #[inline(always)]
-    fn read_words<const BOTH: bool>(
-        &self,
-        stage: &Starts,
-        lens: &[u64; LANES],
-        out: &mut [u32; LANES],
-        odd: &mut [u64; LANES],
-    ) {
+    fn read_words<const BOTH: bool>(&self, fields: &Fields<'_>, out: &mut [u32; LANES]) {
+        let (words, lens) = (&fields.words, &fields.lens);
         let kept = |bytes: u64| if bytes < 8 { (1u64 << (8 * bytes)) - 1 } else { u64::MAX };
         let mut low = [0u64; LANES];
         let mut high = [0u64; LANES];
         for lane in 0..LANES {
             let len = lens[lane];
             let length = len << 56;
-            low[lane] = stage[0][lane] & kept(len);
+            low[lane] = words[0][lane] & kept(len);
             if BOTH {
                 let is_short = len <= SHORTEST as u64;
-                let behind = stage[1][lane] & kept(len.saturating_sub(8)) | length;
+                let behind = words[1][lane] & kept(len.saturating_sub(8)) | length;
                 low[lane] |= if is_short { length } else { 0 };
                 high[lane] = if is_short { 0 } else { behind };
             } else {
@@ -182,7 +156,6 @@ impl FewTexts {
             let len = lens[lane];
             let is_fine = (self.keys[at] == key) & (len != 0) & (len <= LONGEST as u64);
             out[lane] = if is_fine { self.codes[at] } else { MISSING_CODE };
-            odd[lane] = u64::from(!is_fine & (len != 0));
         }
     }
 }
