@@ -277,7 +277,7 @@ impl Reader for Respelling<'_> {
 struct Labels(Vec<usize>);
 
 impl Share for Vec<Texts> {
-    fn absorb(&mut self, other: Vec<Texts>) -> Result<(), Error> {
+    fn absorb(&mut self, other: Vec<Texts>, _: usize) -> Result<(), Error> {
         self.iter_mut().zip(&other).for_each(|(mine, theirs)| mine.absorb(theirs));
         Ok(())
     }

@@ -110,10 +110,10 @@ impl Consumer for Wants<'_> {
 }
 
 impl Share for Kept {
-    fn absorb(&mut self, other: Kept) -> Result<(), Error> {
+    fn absorb(&mut self, other: Kept, threads: usize) -> Result<(), Error> {
         match (self, other) {
-            (Kept::Groups(mine), Kept::Groups(theirs)) => mine.absorb(*theirs),
-            (Kept::Rows(mine), Kept::Rows(theirs)) => mine.absorb(*theirs),
+            (Kept::Groups(mine), Kept::Groups(theirs)) => mine.absorb(*theirs, threads),
+            (Kept::Rows(mine), Kept::Rows(theirs)) => mine.absorb(*theirs, threads),
             _ => unreachable!("the shares of one consumer are alike"),
         }
     }

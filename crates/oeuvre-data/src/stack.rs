@@ -505,18 +505,21 @@ impl Input for Stack {
         wanted.push(self.location() + 2);
         let mut out: Vec<Column> =
             infos.iter().map(|c| Column::from(Data::empty(c.kind))).collect();
-        let mut codes = vec![Vec::new(); out.len()];
         let mut numbers = Vec::new();
         let mut batch = Batch::default();
+        // One reader, which keeps the codes of its texts from batch to batch.
         for mut reader in self.scan(&wanted, 1)? {
             while reader.next(&mut batch)? {
-                for ((to, from), codes) in out.iter_mut().zip(&batch.columns).zip(&mut codes) {
-                    to.append(from, codes);
+                for (to, from) in out.iter_mut().zip(&batch.columns) {
+                    to.append(from);
                 }
                 if let Some(Data::I64(of_rows)) = batch.columns.last().map(|c| &c.data) {
                     numbers.extend(of_rows.iter().map(|&n| n as u64));
                 }
             }
+        }
+        for (to, from) in out.iter_mut().zip(&mut batch.columns) {
+            to.dictionary = std::mem::take(&mut from.dictionary);
         }
         // What was read of rows that have changed, or broke off, means nothing.
         self.ensure_unchanged()?;

@@ -55,6 +55,12 @@ impl WordTable {
         fold(word ^ self.seed, 0x9e37_79b9_7f4a_7c15 ^ self.seed.rotate_left(32)) as usize
     }
 
+    /// Asks for the place of a word that is soon to be looked for.
+    #[inline]
+    fn ask_for(&self, word: u64) {
+        ask_for(&self.slots, self.slot(word) & (self.slots.len() - 1));
+    }
+
     /// The code of a word; a new word gets `fresh`, and the second part says so.
     #[inline]
     pub fn get_or_insert(&mut self, word: u64, fresh: u32) -> (u32, bool) {
@@ -149,16 +155,21 @@ impl Interner {
         {
             return self.window.iter().copied().filter(|&code| code != NO_NUMBER).collect();
         }
-        fn sorted<T: Ord>(values: impl Iterator<Item = T>) -> Vec<u32> {
-            let mut pairs: Vec<(T, u32)> = values.zip(0..).collect();
-            pairs.sort_unstable();
-            pairs.into_iter().map(|pair| pair.1).collect()
+        // A number with its code behind it fits one word, where the numbers do not lie too far apart.
+        let (low, high) = (self.values.iter().min(), self.values.iter().max());
+        let span =
+            low.zip(high).and_then(|(low, high)| high.checked_sub(*low)).unwrap_or(i128::MAX);
+        let code_bits = usize::BITS - self.values.len().leading_zeros();
+        if let (Some(&low), true) = (low, span < 1 << (64 - code_bits)) {
+            let word = |(&value, code): (&i128, u64)| ((value - low) as u64) << code_bits | code;
+            let mut words: Vec<u64> = self.values.iter().zip(0..).map(word).collect();
+            words.sort_unstable();
+            let codes = (1 << code_bits) - 1;
+            return words.into_iter().map(|word| (word & codes) as u32).collect();
         }
-        // Half as much to move, where all fit 64 bits.
-        match self.wide.is_empty() {
-            true => sorted(self.values.iter().map(|&value| value as i64)),
-            false => sorted(self.values.iter().copied()),
-        }
+        let mut pairs: Vec<(i128, u32)> = self.values.iter().copied().zip(0..).collect();
+        pairs.sort_unstable();
+        pairs.into_iter().map(|pair| pair.1).collect()
     }
 
     /// The code of a number, which is added when it is new.
@@ -176,16 +187,31 @@ impl Interner {
     /// The codes of many numbers, which are added when they are new, each as `first` and its code; `none` for missing
     /// ones.
     pub fn intern_all(&mut self, values: &[i64], first: u32, none: u32, codes: &mut Vec<u32>) {
-        let far = is_far(&self.window);
+        let far = self.is_far();
         codes.extend(values.iter().enumerate().map(|(row, &value)| {
             if far && let Some(&soon) = values.get(row + SOON) {
-                ask_for(&self.window, soon.wrapping_sub(self.base) as usize);
+                self.ask_for(soon);
             }
             match value {
                 MISSING_I64 => none,
                 value => first + self.intern(value),
             }
         }));
+    }
+
+    /// Whether the places of numbers are more than a cache holds.
+    fn is_far(&self) -> bool {
+        is_far(&self.window) || is_far(&self.outside.slots)
+    }
+
+    /// Asks for the place of a number that is soon to be looked for.
+    #[inline]
+    fn ask_for(&self, value: i64) {
+        let place = value.wrapping_sub(self.base) as usize;
+        match place < self.window.len() {
+            true => ask_for(&self.window, place),
+            false => self.outside.ask_for(value as u64),
+        }
     }
 
     #[cold]
@@ -256,7 +282,15 @@ impl Interner {
 
     /// The codes that the numbers of another interner have here; new ones are added.
     pub fn absorb(&mut self, other: &Interner) -> Vec<u32> {
-        other.values.iter().map(|&v| self.intern_wide(v)).collect()
+        let far = self.is_far() || other.len() > self.len();
+        let intern = |(row, &value): (usize, &i128)| {
+            if far && let Some(&soon) = other.values.get(row + SOON) {
+                // One that needs more bits is asked for in vain.
+                self.ask_for(soon as i64);
+            }
+            self.intern_wide(value)
+        };
+        other.values.iter().enumerate().map(intern).collect()
     }
 }
 
@@ -370,7 +404,10 @@ mod tests {
     proptest! {
         #[test]
         fn numbers_get_the_codes_of_a_plain_list(
-            values in proptest::collection::vec(prop_oneof![0i64..100, any::<i64>(), 1_000_000i64..1_100_000], 0..400)
+            values in prop_oneof![
+                proptest::collection::vec(prop_oneof![0i64..100, any::<i64>(), 1_000_000i64..1_100_000], 0..400),
+                proptest::collection::vec(-1i64 << 50..1 << 50, 0..400),
+            ]
         ) {
             let (mut it, mut plain) = (Interner::default(), Vec::new());
             for &v in &values {

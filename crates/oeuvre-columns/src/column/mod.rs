@@ -286,19 +286,16 @@ impl Column {
         }
     }
 
-    /// Adds the values of another column of the same kind. `codes` is kept from one part of a column to the next: it
-    /// says which codes the texts of the other's dictionary have here.
-    pub fn append(&mut self, other: &Column, codes: &mut Vec<u32>) {
+    /// Adds the values of another part of the same column, with whose last part the dictionary is to be taken: as in
+    /// the batches of a reader, a part's texts keep their codes, and others may be added to them.
+    pub fn append(&mut self, other: &Column) {
         match (&mut self.data, &other.data) {
             (Data::I64(v), Data::I64(w)) => v.extend_from_slice(w),
             (Data::I128(v), Data::I128(w)) => v.extend_from_slice(w),
             (Data::F64(v), Data::F64(w)) => v.extend_from_slice(w),
             (Data::I32(v), Data::I32(w)) => v.extend_from_slice(w),
             (Data::Bool(v), Data::Bool(w)) => v.extend_from_slice(w),
-            (Data::Codes(v), Data::Codes(w)) => {
-                self.dictionary.follow(&other.dictionary, codes);
-                v.extend(w.iter().map(|&c| codes.get(c as usize).copied().unwrap_or(MISSING_CODE)));
-            }
+            (Data::Codes(v), Data::Codes(w)) => v.extend_from_slice(w),
             (Data::I128(v), Data::I64(_)) => v.extend(other.data.to_i128()),
             // Wide numbers in one part make the whole wide.
             (Data::I64(_), Data::I128(w)) => {
@@ -431,13 +428,13 @@ mod tests {
             let cut = cut.min(values.len());
             let mut whole = Column::from(Data::empty(kind));
             let mut rest = Column::from_values(kind, &values[..cut]);
-            let mut codes = Vec::new();
-            whole.append(&rest, &mut codes);
+            whole.append(&rest);
             // The next part has the same dictionary, grown.
             rest.data = Data::empty(kind);
             values[cut..].iter().for_each(|v| rest.push(kind, v));
-            whole.append(&rest, &mut codes);
-            whole.append(&Column::from(Data::I64(vec![MISSING_I64; 2])), &mut codes);
+            whole.append(&rest);
+            whole.append(&Column::from(Data::I64(vec![MISSING_I64; 2])));
+            whole.dictionary = rest.dictionary;
             let made: Vec<Value> = (0..whole.data.len()).map(|row| whole.value(kind, row)).collect();
             let expected: Vec<Value> = values.into_iter().chain([Value::Missing, Value::Missing]).collect();
             prop_assert_eq!(made, expected);

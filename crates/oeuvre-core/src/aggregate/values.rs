@@ -1,7 +1,7 @@
 //! The state behind all that needs the values themselves.
 //!
 //! A group's values are held as pairs of a value's code and how often it occurs, so that memory grows with the
-//! distinct values and not with the rows. What an aggregate makes of them it makes at the end, once a group, in
+//! distinct values and not with the rows; where there is one group, the code alone says which. What an aggregate makes of them it makes at the end, once a group, in
 //! the order of the values ([`Values::for_each_sorted`]): what it finds depends on no order of rows.
 //!
 //! A value that is no text stands as a whole number: a decimal as its digits at the scale of its kind, a date as
@@ -148,7 +148,9 @@ impl ValueCodes {
 pub(crate) struct Values {
     groups: usize,
     known: ValueCodes,
-    pairs: Pairs,
+    /// While there are several groups, the pairs of a group and a code; the pair of the only one is the code.
+    pairs: Option<Pairs>,
+    /// How often each pair occurs, which some codes of the only group may not at all.
     times: Vec<u64>,
     codes: Vec<u32>,
 }
@@ -158,20 +160,44 @@ impl Values {
         Values {
             groups: 0,
             known: ValueCodes::new(kind),
-            pairs: Pairs::default(),
+            pairs: None,
             times: Vec::new(),
             codes: Vec::new(),
         }
     }
 
-    #[inline]
-    fn add(pairs: &mut Pairs, times: &mut Vec<u64>, group: u32, code: u32, n: u64) {
-        let pair = pairs.number(group, code) as usize;
-        if pair == times.len() {
-            times.push(n);
-        } else {
-            times[pair] += n;
+    /// Makes room for the pairs of all groups with all codes.
+    fn ensure(&mut self) {
+        match &mut self.pairs {
+            Some(pairs) => pairs.ensure(self.groups, self.known.len()),
+            None => self.times.resize(self.known.len(), 0),
         }
+    }
+
+    /// Adds a value to a group, so many times.
+    #[inline]
+    fn add(&mut self, group: u32, code: u32, n: u64) {
+        match &mut self.pairs {
+            Some(pairs) => add_pair(pairs, &mut self.times, group, code, n),
+            None => self.times[code as usize] += n,
+        }
+    }
+
+    /// The group and the code of a pair.
+    fn pair(&self, pair: u32) -> (u32, u32) {
+        match &self.pairs {
+            Some(pairs) => pairs.pairs()[pair as usize],
+            None => (1, pair),
+        }
+    }
+
+    /// Each group with each of its codes, and how often it occurs.
+    fn entries(&self) -> impl Iterator<Item = (u32, u32, u64)> + Clone + '_ {
+        let occurring = self.times.iter().zip(0..).filter(|(n, _)| **n > 0);
+        occurring.map(|(&n, pair)| {
+            let (group, code) = self.pair(pair);
+            (group, code, n)
+        })
     }
 
     /// Calls with the values of each group but group 0, in the order of the groups, and in each in label order.
@@ -180,8 +206,9 @@ impl Values {
         if self.groups == 2 {
             return vec![take(Sorted { values: self, pairs: &self.sorted_of_one() })];
         }
+        let pairs = self.pairs.as_ref().map_or(&[][..], Pairs::pairs);
         let mut starts = vec![0usize; self.groups + 1];
-        for &(g, _) in self.pairs.pairs() {
+        for &(g, _) in pairs {
             starts[g as usize + 1] += 1;
         }
         for g in 0..self.groups {
@@ -190,7 +217,7 @@ impl Values {
         // Codes in the order of their values, then pairs in the order of their codes: as many as each code has.
         let codes = self.known.ordered();
         let mut ends = vec![0u32; codes.len()];
-        for &(_, code) in self.pairs.pairs() {
+        for &(_, code) in pairs {
             ends[code as usize] += 1;
         }
         let mut end = 0;
@@ -198,15 +225,15 @@ impl Values {
             end += ends[code as usize];
             ends[code as usize] = end;
         }
-        let mut order = vec![0u32; self.pairs.len()];
-        for (pair, &(_, code)) in self.pairs.pairs().iter().enumerate() {
+        let mut order = vec![0u32; pairs.len()];
+        for (pair, &(_, code)) in pairs.iter().enumerate() {
             ends[code as usize] -= 1;
             order[ends[code as usize] as usize] = pair as u32;
         }
         let mut places = vec![0u32; order.len()];
         let mut next = starts.clone();
         for p in order {
-            let g = self.pairs.pairs()[p as usize].0 as usize;
+            let g = pairs[p as usize].0 as usize;
             places[next[g]] = p;
             next[g] += 1;
         }
@@ -217,18 +244,21 @@ impl Values {
 
     /// The pairs of the only group beside group 0, in the order of their values.
     fn sorted_of_one(&self) -> Vec<u32> {
+        let codes = self.known.ordered().into_iter();
+        let Some(pairs) = &self.pairs else {
+            return codes.filter(|&code| self.times[code as usize] > 0).collect();
+        };
         let mut pair_of = vec![NO_NUMBER; self.known.len()];
-        for (&(group, code), pair) in self.pairs.pairs().iter().zip(0..) {
+        for (&(group, code), pair) in pairs.pairs().iter().zip(0..) {
             if group == 1 {
                 pair_of[code as usize] = pair;
             }
         }
-        let codes = self.known.ordered().into_iter();
         codes.map(|code| pair_of[code as usize]).filter(|&pair| pair != NO_NUMBER).collect()
     }
 
     fn value(&self, pair: u32) -> i128 {
-        self.number(self.pairs.pairs()[pair as usize].1)
+        self.number(self.pair(pair).1)
     }
 
     /// The whole number that stands for a value.
@@ -241,14 +271,14 @@ impl Values {
 
     /// Each value of each group once: the group and the value by pair, and how many groups there are.
     pub(crate) fn each_once(&self, kind: Kind) -> (Vec<u32>, Column, usize) {
-        let pairs = self.pairs.pairs();
-        let groups = pairs.iter().map(|p| p.0).collect();
+        let entries = self.entries();
+        let groups = entries.clone().map(|entry| entry.0).collect();
         let column = match &self.known {
             ValueCodes::Text(d, _) => {
-                Column::coded(Data::Codes(pairs.iter().map(|p| p.1).collect()), d.clone())
+                Column::coded(Data::Codes(entries.map(|entry| entry.1).collect()), d.clone())
             }
             ValueCodes::Whole(i) => {
-                column_of(kind, pairs.iter().map(|p| Some(i.values()[p.1 as usize])))
+                column_of(kind, entries.map(|entry| Some(i.values()[entry.1 as usize])))
             }
         };
         (groups, column, self.groups.max(1))
@@ -278,6 +308,16 @@ impl Values {
     }
 }
 
+#[inline]
+fn add_pair(pairs: &mut Pairs, times: &mut Vec<u64>, group: u32, code: u32, n: u64) {
+    let pair = pairs.number(group, code) as usize;
+    if pair == times.len() {
+        times.push(n);
+    } else {
+        times[pair] += n;
+    }
+}
+
 /// The values of one group in their order.
 pub(crate) struct Sorted<'a> {
     values: &'a Values,
@@ -303,7 +343,7 @@ impl Sorted<'_> {
     /// The codes of the values with how often each occurs.
     pub(crate) fn codes(&self) -> impl Iterator<Item = (u32, u64)> {
         let values = self.values;
-        self.pairs.iter().map(|&p| (values.pairs.pairs()[p as usize].1, values.times[p as usize]))
+        self.pairs.iter().map(|&p| (values.pair(p).1, values.times[p as usize]))
     }
 }
 
@@ -315,28 +355,38 @@ impl GroupState for Values {
     }
     fn resize(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
+        if self.groups > 2 && self.pairs.is_none() {
+            let of_one = std::mem::take(&mut self.times);
+            let pairs = self.pairs.insert(Pairs::default());
+            pairs.ensure(self.groups, self.known.len());
+            for (n, code) in of_one.into_iter().zip(0..).filter(|(n, _)| *n > 0) {
+                add_pair(pairs, &mut self.times, 1, code, n);
+            }
+        }
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         self.known.codes(rows.args[0], &mut self.codes);
+        self.ensure();
         let codes = &self.codes;
-        self.pairs.ensure(self.groups, self.known.len());
-        let (pairs, times) = (&mut self.pairs, &mut self.times);
-        for (&g, &code) in rows.groups.iter().zip(codes.iter()) {
-            if code != MISSING_CODE && g != 0 {
-                Self::add(pairs, times, g, code, 1);
+        let counted =
+            rows.groups.iter().zip(codes).filter(|(g, code)| **code != MISSING_CODE && **g != 0);
+        match &mut self.pairs {
+            Some(pairs) => {
+                counted.for_each(|(&g, &code)| add_pair(pairs, &mut self.times, g, code, 1));
             }
+            None => counted.for_each(|(_, &code)| self.times[code as usize] += 1),
         }
         Ok(())
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
-        self.pairs.ensure(self.groups, self.known.len());
-        for (&(g, code), &n) in other.pairs.pairs().iter().zip(&other.times) {
-            if map[g as usize] != 0 {
-                let (group, code) = (map[g as usize], codes[code as usize]);
-                Self::add(&mut self.pairs, &mut self.times, group, code, n);
+        self.ensure();
+        for (group, code, n) in other.entries() {
+            let group = map[group as usize];
+            if group != 0 {
+                self.add(group, codes[code as usize], n);
             }
         }
         Ok(())
@@ -347,13 +397,14 @@ impl GroupState for Values {
     }
 
     fn size_bytes(&self) -> usize {
-        self.known.size_bytes() + self.pairs.size_bytes() + size_of_val(self.times.as_slice())
+        let pairs = self.pairs.as_ref().map_or(0, Pairs::size_bytes);
+        self.known.size_bytes() + pairs + size_of_val(self.times.as_slice())
     }
 
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         let mut locals = Locals::default();
         let mut of_group: Vec<Vec<(u32, u64)>> = vec![Vec::new(); groups.len()];
-        for (&(group, code), &n) in self.pairs.pairs().iter().zip(&self.times) {
+        for (group, code, n) in self.entries() {
             if groups.contains(&group) {
                 of_group[(group - groups.start) as usize].push((locals.of(code), n));
             }
@@ -373,11 +424,11 @@ impl GroupState for Values {
         let codes = self.known.decode(from)?;
         let n = from.count()?;
         GroupState::resize(self, n + 1);
-        self.pairs.ensure(self.groups, self.known.len());
+        self.ensure();
         for group in 1..=n as u32 {
             for _ in 0..from.count()? {
                 let code = codes[from.code(codes.len())? as usize];
-                Self::add(&mut self.pairs, &mut self.times, group, code, from.times()?);
+                self.add(group, code, from.times()?);
             }
         }
         Ok(())

@@ -30,7 +30,7 @@
 use super::codes::Grouper;
 use super::key_sets::{KeySet, by_periods, key_sets};
 use super::rollup::roll_up;
-use super::states::{GroupStates, only_where};
+use super::states::{GroupStates, merge_all, only_where};
 use crate::aggregate::{Rows, State};
 use crate::error::Error;
 use crate::pass::{Consumer, Pass, RowWork, Share};
@@ -207,12 +207,11 @@ impl Consumer for Again<'_> {
 }
 
 impl Share for AgainShare {
-    fn absorb(&mut self, other: AgainShare) -> Result<(), Error> {
+    fn absorb(&mut self, other: AgainShare, threads: usize) -> Result<(), Error> {
         // Groups have the same numbers in all workers.
-        for (mine, theirs) in self.states.iter_mut().flatten().zip(other.states.iter().flatten()) {
-            mine.merge(theirs.as_ref(), &self.same)?;
-        }
-        Ok(())
+        let (mine, theirs) = (self.states.iter_mut().flatten(), other.states.iter().flatten());
+        let pairs = mine.zip(theirs).map(|(mine, theirs)| (mine.as_mut() as _, theirs.as_ref()));
+        Ok(merge_all(pairs, &self.same, threads)?)
     }
 }
 

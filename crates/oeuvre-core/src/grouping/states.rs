@@ -5,7 +5,8 @@
 
 use super::codes::Grouper;
 use crate::aggregate::count::Counts;
-use crate::aggregate::{Rows, State};
+use crate::aggregate::{Overflow, Rows, State};
+use crate::at_once::at_once;
 use crate::error::Error;
 use crate::ledger::Ledger;
 use crate::pass::{Consumer, Pass, RowWork, Selected, Share};
@@ -88,10 +89,10 @@ impl Consumer for Groups<'_> {
 }
 
 impl Share for GroupsShare {
-    fn absorb(&mut self, other: GroupsShare) -> Result<(), Error> {
-        self.rows.absorb(other.rows)?;
+    fn absorb(&mut self, other: GroupsShare, threads: usize) -> Result<(), Error> {
+        self.rows.absorb(other.rows, threads)?;
         for (mine, theirs) in self.groupings.iter_mut().zip(&other.groupings) {
-            mine.absorb(theirs)?;
+            mine.absorb(theirs, threads)?;
         }
         Ok(())
     }
@@ -135,16 +136,16 @@ impl GroupStates {
     }
 
     /// Takes in the groups that another worker has seen.
-    fn absorb(&mut self, theirs: &GroupStates) -> Result<(), Error> {
+    fn absorb(&mut self, theirs: &GroupStates, threads: usize) -> Result<(), Error> {
         let map = self.grouper.absorb(&theirs.grouper);
         let n = self.grouper.groups();
         self.counts.resize(n);
-        self.counts.merge(&theirs.counts, &map)?;
-        for (mine, theirs) in self.states.iter_mut().zip(&theirs.states) {
-            mine.resize(n);
-            mine.merge(theirs.as_ref(), &map)?;
-        }
-        Ok(())
+        self.states.iter_mut().for_each(|state| state.resize(n));
+        let counts: (&mut dyn State, &dyn State) = (&mut self.counts, &theirs.counts);
+        let states = self.states.iter_mut().zip(&theirs.states);
+        let states =
+            states.map(|(mine, theirs)| (mine.as_mut() as &mut dyn State, theirs.as_ref()));
+        Ok(merge_all(std::iter::once(counts).chain(states), &map, threads)?)
     }
 
     /// The groups that are shown, counted from 0: those with rows, and those that are forced.
@@ -188,6 +189,22 @@ impl GroupStates {
         }
         Ok(())
     }
+}
+
+/// Merges states with others, each as the groups are mapped; large ones at once.
+pub(super) fn merge_all<'a>(
+    pairs: impl Iterator<Item = (&'a mut dyn State, &'a dyn State)>,
+    map: &[u32],
+    threads: usize,
+) -> Result<(), Overflow> {
+    /// So many bytes are merged in the time in which a thread starts.
+    const WORTH_A_THREAD: usize = 1 << 17;
+    let pairs: Vec<_> = pairs.collect();
+    let bytes: usize = pairs.iter().map(|(_, theirs)| theirs.size_bytes()).sum();
+    let threads = if bytes < WORTH_A_THREAD { 1 } else { threads };
+    let merged = at_once(pairs, threads, |(mine, theirs)| mine.merge(theirs, map));
+    // Of several problems always the same one.
+    merged.into_iter().collect()
 }
 
 /// The groups of the rows for which a condition holds; the others go to group 0.

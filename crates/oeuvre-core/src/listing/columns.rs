@@ -85,8 +85,8 @@ impl Consumer for Keep<'_> {
 }
 
 impl Share for KeepShare {
-    fn absorb(&mut self, other: KeepShare) -> Result<(), Error> {
-        self.rows.absorb(other.rows)?;
+    fn absorb(&mut self, other: KeepShare, threads: usize) -> Result<(), Error> {
+        self.rows.absorb(other.rows, threads)?;
         self.columns.absorb(other.columns);
         Ok(())
     }

@@ -130,8 +130,8 @@ impl Consumer for Probe<'_> {
 }
 
 impl Share for ProbeShare {
-    fn absorb(&mut self, other: ProbeShare) -> Result<(), Error> {
-        self.rows.absorb(other.rows)
+    fn absorb(&mut self, other: ProbeShare, threads: usize) -> Result<(), Error> {
+        self.rows.absorb(other.rows, threads)
     }
 }
 
@@ -206,7 +206,7 @@ impl<T: Send> Consumer for Show<'_, T> {
 }
 
 impl<T: Send> Share for Shown<T> {
-    fn absorb(&mut self, other: Shown<T>) -> Result<(), Error> {
+    fn absorb(&mut self, other: Shown<T>, _: usize) -> Result<(), Error> {
         self.shown += other.shown;
         self.blank += other.blank;
         self.ledger.add_divisions(&other.ledger);

@@ -67,11 +67,11 @@ pub(crate) trait Consumer: Sync {
 
 /// What a worker keeps for a consumer.
 pub(crate) trait Share: Send {
-    /// Takes in what another worker has kept.
+    /// Takes in what another worker has kept, with so many threads.
     ///
     /// # Errors
     /// What cannot be held.
-    fn absorb(&mut self, other: Self) -> Result<(), Error>;
+    fn absorb(&mut self, other: Self, threads: usize) -> Result<(), Error>;
 }
 
 /// What a pass has made for one consumer.
@@ -160,7 +160,7 @@ impl<'a> Pass<'a> {
             workers.next().ok_or_else(|| Error::request("there is nothing to read"))?;
         for shares in workers {
             for (mine, theirs) in merged.iter_mut().zip(shares) {
-                mine.absorb(theirs)?;
+                mine.absorb(theirs, self.threads)?;
             }
         }
         Ok(merged.into_iter().map(|share| Done { share, account }).collect())
@@ -266,7 +266,7 @@ mod tests {
     struct Adds(Vec<usize>);
 
     impl Share for Vec<i128> {
-        fn absorb(&mut self, other: Vec<i128>) -> Result<(), Error> {
+        fn absorb(&mut self, other: Vec<i128>, _: usize) -> Result<(), Error> {
             self.iter_mut().zip(other).for_each(|(mine, theirs)| *mine += theirs);
             Ok(())
         }

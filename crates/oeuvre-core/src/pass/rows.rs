@@ -241,7 +241,7 @@ impl RowWork {
 }
 
 impl Share for RowWork {
-    fn absorb(&mut self, other: RowWork) -> Result<(), Error> {
+    fn absorb(&mut self, other: RowWork, _: usize) -> Result<(), Error> {
         for (mine, theirs) in self.found.iter_mut().zip(other.found) {
             mine.unmatched += theirs.unmatched;
             mine.used.iter_mut().zip(theirs.used).for_each(|(a, b)| *a |= b);

@@ -68,7 +68,7 @@ struct Find<'v> {
 }
 
 impl Share for Vec<Vec<(u64, i128)>> {
-    fn absorb(&mut self, other: Self) -> Result<(), Error> {
+    fn absorb(&mut self, other: Self, _: usize) -> Result<(), Error> {
         self.iter_mut().zip(other).for_each(|(mine, theirs)| mine.extend(theirs));
         Ok(())
     }
@@ -153,7 +153,7 @@ struct Hashed {
 }
 
 impl Share for Hashed {
-    fn absorb(&mut self, other: Hashed) -> Result<(), Error> {
+    fn absorb(&mut self, other: Hashed, _: usize) -> Result<(), Error> {
         let map: Vec<usize> = other.files.iter().map(|name| self.file(name)).collect();
         let row =
             |(hash, piece, line, file)| (hash, piece, line, map.get(file).copied().unwrap_or(0));

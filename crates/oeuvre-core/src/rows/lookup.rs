@@ -4,7 +4,6 @@
 //! there is one key of texts, and without writing a text where there is one of numbers.
 
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
-use oeuvre_columns::column::interner::Interner;
 use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I128, NO_NUMBER};
 use oeuvre_columns::value::{Kind, Value};
 use oeuvre_columns::{Decimal, Table, choices};
@@ -33,7 +32,9 @@ pub struct Lookup {
     /// Lines passed over because their key stood before.
     pub doubled: u64,
     rows: Rows,
-    /// The rows of keys that are one number, once they are asked for.
+    /// The rows by their keys as one text, once that is asked for.
+    written: OnceLock<HashMap<String, u32>>,
+    /// The rows of keys that are one number at another scale than their own, once that is asked for.
     numbers: OnceLock<(u8, Numbers)>,
 }
 
@@ -42,13 +43,16 @@ pub struct Lookup {
 enum Rows {
     /// Of one column of texts, by their codes in its dictionary; none is [`NO_NUMBER`].
     OfTexts(Dictionary, Vec<u32>),
-    /// Otherwise by what the key is as one text, once that is asked for: numbers are found without.
-    Written(OnceLock<HashMap<String, u32>>),
+    /// Of one column of numbers, at its scale.
+    OfNumbers(u8, Numbers),
+    /// Of others, by what the key is as one text.
+    Written,
 }
 
 impl Lookup {
     /// A lookup by some keys, and where its keys stand twice: each time the first row and a later one.
     pub(crate) fn new(table: Arc<Table>, keys: Vec<(Kind, Column)>) -> (Lookup, Vec<[u32; 2]>) {
+        let mut written = OnceLock::new();
         let (rows, doubled) = match &keys[..] {
             [(Kind::Text, Column { data: Data::Codes(codes), dictionary, .. })] => {
                 let mut rows = vec![NO_NUMBER; dictionary.len()];
@@ -56,20 +60,19 @@ impl Lookup {
                 let doubled = first_rows(codes, &mut rows);
                 (Rows::OfTexts(dictionary.clone(), rows), doubled)
             }
-            [(Kind::Number { .. }, column)] => {
-                let mut known = Interner::default();
-                let code = |n: i128| (n != MISSING_I128).then(|| known.intern_wide(n));
-                let codes: Vec<Option<u32>> = column.data.to_i128().into_iter().map(code).collect();
-                let mut rows = vec![NO_NUMBER; known.len()];
-                (Rows::Written(OnceLock::new()), first_rows(codes.into_iter(), &mut rows))
+            [(Kind::Number { scale }, column)] => {
+                let (numbers, doubled) = Numbers::of(column, *scale, *scale);
+                (Rows::OfNumbers(*scale, numbers), doubled)
             }
             _ => {
                 let (rows, doubled) = rows_of(&keys);
-                (Rows::Written(OnceLock::from(rows)), doubled)
+                written = OnceLock::from(rows);
+                (Rows::Written, doubled)
             }
         };
+        let twice = doubled.len() as u64;
         let lookup =
-            Lookup { table, keys, doubled: doubled.len() as u64, rows, numbers: OnceLock::new() };
+            Lookup { table, keys, doubled: twice, rows, written, numbers: OnceLock::new() };
         (lookup, doubled)
     }
 
@@ -80,8 +83,12 @@ impl Lookup {
                 let code = texts.find(key.as_bytes())?;
                 rows.get(code as usize).copied().filter(|&row| row != NO_NUMBER)
             }
-            Rows::Written(rows) => rows.get_or_init(|| rows_of(&self.keys).0).get(key).copied(),
+            _ => self.written().get(key).copied(),
         }
+    }
+
+    fn written(&self) -> &HashMap<String, u32> {
+        self.written.get_or_init(|| rows_of(&self.keys).0)
     }
 
     /// A row's key, as one text; `None` where a part is missing.
@@ -96,17 +103,19 @@ impl Lookup {
                 let known = texts.iter().zip(rows.iter().copied());
                 Box::new(known.filter(|(_, row)| *row != NO_NUMBER))
             }
-            Rows::Written(rows) => {
-                let rows = rows.get_or_init(|| rows_of(&self.keys).0);
-                Box::new(rows.iter().map(|(key, &row)| (key.as_str(), row)))
-            }
+            _ => Box::new(self.written().iter().map(|(key, &row)| (key.as_str(), row))),
         }
     }
 
     /// The rows of keys that are one number of a scale; `None` where they are known by another one.
     pub(crate) fn by_number(&self, scale: u8) -> Option<&Numbers> {
+        if let Rows::OfNumbers(of, numbers) = &self.rows
+            && *of == scale
+        {
+            return Some(numbers);
+        }
         let numbers = || match &self.keys[..] {
-            [(Kind::Number { scale: of }, column)] => Numbers::of(column, *of, scale),
+            [(Kind::Number { scale: of }, column)] => Numbers::of(column, *of, scale).0,
             _ => Numbers::of_texts(self.texts(), scale),
         };
         let (known, numbers) = self.numbers.get_or_init(|| (scale, numbers()));
@@ -157,14 +166,15 @@ pub struct Numbers {
 }
 
 impl Numbers {
-    /// The rows of a column of numbers of a scale, with so many digits behind the point.
-    fn of(column: &Column, of: u8, scale: u8) -> Numbers {
+    /// The rows of a column of numbers of a scale, with so many digits behind the point, and the first and a later
+    /// one where there are several.
+    fn of(column: &Column, of: u8, scale: u8) -> (Numbers, Vec<[u32; 2]>) {
         let number = |(row, n): (usize, i128)| {
             let number = Decimal::new(n, of).rescale(scale).filter(|_| n != MISSING_I128)?;
             Some((number.mantissa, row as i32))
         };
         let all = column.data.to_i128().into_iter().enumerate().filter_map(number);
-        Numbers::new(all.collect())
+        Numbers::new(&all.collect::<Vec<_>>())
     }
 
     /// The rows of those texts that are numbers as they are written for rows, with so many digits behind the point.
@@ -176,22 +186,29 @@ impl Numbers {
             let number = number.trimmed().rescale(scale).filter(|_| is_plain)?;
             Some((number.mantissa, row as i32))
         };
-        Numbers::new(texts.filter_map(number).collect())
+        Numbers::new(&texts.filter_map(number).collect::<Vec<_>>()).0
     }
 
-    /// The rows of numbers, the first of several first.
-    fn new(mut all: Vec<(i128, i32)>) -> Numbers {
-        // The first row of a key counts.
-        all.reverse();
+    /// The rows of numbers, of several the first, and where there are several.
+    fn new(all: &[(i128, i32)]) -> (Numbers, Vec<[u32; 2]>) {
         let first = all.iter().map(|n| n.0).min().unwrap_or(0);
         let last = all.iter().map(|n| n.0).max().unwrap_or(0);
         let most = 16 * all.len() as i128 + 1024;
-        if last.checked_sub(first).is_some_and(|span| span < most) {
-            let mut near = vec![MISSING_I32; (last - first) as usize + 1];
-            all.iter().for_each(|(number, row)| near[(number - first) as usize] = *row);
-            return Numbers { near, first, far: HashMap::new() };
+        let is_near = last.checked_sub(first).is_some_and(|span| span < most);
+        let near =
+            if is_near { vec![MISSING_I32; (last - first) as usize + 1] } else { Vec::new() };
+        let (mut it, mut doubled) = (Numbers { near, first, far: HashMap::new() }, Vec::new());
+        for &(number, row) in all {
+            let known = match is_near {
+                true => &mut it.near[(number - first) as usize],
+                false => it.far.entry(number).or_insert(MISSING_I32),
+            };
+            match *known {
+                MISSING_I32 => *known = row,
+                known => doubled.push([known as u32, row as u32]),
+            }
         }
-        Numbers { near: Vec::new(), first, far: all.into_iter().collect() }
+        (it, doubled)
     }
 
     /// The row of a number, or [`MISSING_I32`].

@@ -66,7 +66,7 @@ struct CellRows {
 }
 
 impl Share for CellRows {
-    fn absorb(&mut self, other: CellRows) -> Result<(), Error> {
+    fn absorb(&mut self, other: CellRows, _: usize) -> Result<(), Error> {
         self.chunks.extend(other.chunks);
         Ok(())
     }

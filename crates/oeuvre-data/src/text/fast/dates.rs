@@ -16,9 +16,9 @@ pub(super) struct DateTimes;
 fn days(fields: &Fields<'_>, chars: u64, below: u32, out: &mut [i32; LANES]) {
     const HYPHENS: u64 = 0xff00_00ff_0000_0000;
     let mut dates = [0u32; LANES];
-    for lane in 0..LANES {
-        let (front, day) = (fields.words[0][lane], fields.words[1][lane]);
-        let mut is_fine = fields.lens[lane] == chars;
+    let words = fields.words[0].iter().zip(&fields.words[1]).zip(&fields.lens);
+    for (date, ((&front, &day), &len)) in dates.iter_mut().zip(words) {
+        let mut is_fine = len == chars;
         is_fine &= front & HYPHENS == 0x2d00_002d_0000_0000;
         // YYYYMMDD
         let year = front & 0xffff_ffff;
@@ -28,7 +28,7 @@ fn days(fields: &Fields<'_>, chars: u64, below: u32, out: &mut [i32; LANES]) {
         let pairs = pairs_of(digits);
         let year = (pairs & 0xff) * 100 + ((pairs >> 16) & 0xff);
         let month_and_day = ((pairs >> 24) & 0xff00) | ((pairs >> 48) & 0xff);
-        dates[lane] = if is_fine { (year << 16 | month_and_day) as u32 } else { 0 };
+        *date = if is_fine { (year << 16 | month_and_day) as u32 } else { 0 };
     }
     for (out, &date) in out.iter_mut().zip(&dates) {
         *out = day_of(date);
