@@ -51,13 +51,22 @@ pub fn run_with_checks(
     source: &dyn Source,
     threads: usize,
 ) -> Result<(Grid, Ledger), Error> {
-    if request.checks.is_empty() {
-        return crate::run(plan, source, threads);
-    }
-    let sides = plan_sides(request, source)?;
-    let mut both = run_all(&[plan, &sides], source, threads)?;
-    let Some((figures, _)) = both.pop() else { unreachable!("there are two plans") };
-    let Some((grid, mut ledger)) = both.pop() else { unreachable!("there are two plans") };
+    let sides = plan_of_checks(request, source)?;
+    let plans: Vec<&Plan> = std::iter::once(plan).chain(&sides).collect();
+    with_checks(request, run_all(&plans, source, threads)?)
+}
+
+/// From the tables of a request and of its checks, where it has any, to its table with what they have found.
+///
+/// # Errors
+/// Figures that cannot be compared.
+pub fn with_checks(
+    request: &Request,
+    mut made: Vec<(Grid, Ledger)>,
+) -> Result<(Grid, Ledger), Error> {
+    let figures = made.drain(1..).next();
+    let Some((grid, mut ledger)) = made.pop() else { unreachable!("there is a plan") };
+    let Some((figures, _)) = figures else { return Ok((grid, ledger)) };
     for (check, at) in request.checks.iter().zip((0..).step_by(2)) {
         let (found, wanted) = (Figure::of(&figures, at), Figure::of(&figures, at + 1));
         let terms = Terms { how: check.how, tolerance: check.tolerance };
@@ -68,7 +77,13 @@ pub fn run_with_checks(
 
 /// A plan for both sides of each check, one after the other. A number on each row is added up, as anywhere else;
 /// what cannot be compared is told before any row is read.
-fn plan_sides(request: &Request, source: &dyn Source) -> Result<Plan, Error> {
+///
+/// # Errors
+/// A mistake in a check.
+pub fn plan_of_checks(request: &Request, source: &dyn Source) -> Result<Option<Plan>, Error> {
+    if request.checks.is_empty() {
+        return Ok(None);
+    }
     let written = || request.checks.iter().flat_map(|c| [&c.calc, &c.value]);
     let show = written().map(|calc| Show { heading: None, calc: calc.clone() }).collect();
     let plan = Plan::new(&request.over_all(show), source.columns())?;
@@ -85,7 +100,7 @@ fn plan_sides(request: &Request, source: &dyn Source) -> Result<Plan, Error> {
             terms.checked(check.written.clone(), &none(found), &none(wanted))?;
         }
     }
-    Ok(plan)
+    Ok(Some(plan))
 }
 
 impl Request {

@@ -61,13 +61,14 @@ mod same;
 mod spelling;
 mod stack;
 mod table;
+mod tally;
 #[cfg(test)]
 mod testing;
 mod trace;
 pub mod window;
 
 pub use changes::{Changes, ChangesRequest, changes, row_changes};
-pub use checks::{Terms, run_checked, run_with_checks, tolerance_of};
+pub use checks::{Terms, plan_of_checks, run_checked, run_with_checks, tolerance_of, with_checks};
 pub use columns_top::ColumnsTop;
 pub use describe::{Section, explain};
 pub use error::{Cause, Diagnostic, Error, FileText, Given, Givens, SourceText, Within};
@@ -82,4 +83,5 @@ pub use rows::lookup::{Lookup, NoMatch};
 pub use run::{run, run_all};
 pub use spelling::{Spelling, Spellings};
 pub use table::ReadsAs;
+pub use tally::{Tally, wider};
 pub use trace::{Entered, Trace, Traced, cell_named, trace};

@@ -120,7 +120,7 @@ impl Share for Kept {
 }
 
 /// From the groups of a plan to its table.
-fn finished(
+pub(crate) fn finished(
     plan: &Plan,
     source: &dyn Source,
     threads: usize,

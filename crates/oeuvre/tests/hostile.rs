@@ -91,7 +91,7 @@ fn instructions_that_are_not_known_are_told() {
     let folder = Folder::with("b.csv", "a\n1\n").with_env("OEUVRE_INSTRUCTIONS", "avx512");
     let run = folder.run(&["summary", "b.csv"]);
     assert_eq!(run.code, 1);
-    let said = ["OEUVRE_INSTRUCTIONS 'avx512' is not known", "auto, avx2 or plain"];
+    let said = ["OEUVRE_INSTRUCTIONS 'avx512' is not known", "`auto`, `avx2` or `plain`"];
     assert!(said.iter().all(|words| run.stderr.contains(words)), "{}", run.stderr);
 }
 

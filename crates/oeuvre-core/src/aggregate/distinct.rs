@@ -407,7 +407,7 @@ impl GroupState for Seen {
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         self.code();
         let codes = self.known.decode(from)?;
-        let n = from.count()?;
+        let n = from.groups()?;
         GroupState::resize(self, n + 1);
         let mut all = Vec::new();
         for group in 1..=n as u32 {

@@ -9,6 +9,9 @@
 //!
 //! Values that stand for codes are written with the codes that the groups use, so that a range of groups can be
 //! read by itself.
+//!
+//! Who reads says by what values are multiplied, where they were written with fewer digits behind their point than
+//! they have here ([`Reads`]), and where parts of the rows stand in the order of all.
 
 use num_bigint::{BigInt, Sign};
 use oeuvre_columns::column::dictionary::Dictionary;
@@ -33,12 +36,12 @@ impl Encoder {
         self.bytes
     }
 
-    pub(super) fn version(&mut self) {
+    pub(crate) fn version(&mut self) {
         self.bytes.push(VERSION);
     }
 
     /// A whole number.
-    pub(super) fn unsigned(&mut self, mut value: u128) {
+    pub(crate) fn unsigned(&mut self, mut value: u128) {
         while value > 0x7f {
             self.bytes.push(value as u8 | 0x80);
             value >>= 7;
@@ -47,17 +50,17 @@ impl Encoder {
     }
 
     /// How many things come.
-    pub(super) fn count(&mut self, count: usize) {
+    pub(crate) fn count(&mut self, count: usize) {
         self.unsigned(count as u128);
     }
 
     /// A whole number with a sign.
-    pub(super) fn signed(&mut self, value: i128) {
+    pub(crate) fn signed(&mut self, value: i128) {
         self.unsigned(((value << 1) ^ (value >> 127)) as u128);
     }
 
     /// A whole number of any size.
-    pub(super) fn big(&mut self, value: &BigInt) {
+    pub(crate) fn big(&mut self, value: &BigInt) {
         let (sign, bytes) = value.to_bytes_le();
         self.unsigned(u128::from(sign == Sign::Minus));
         self.count(bytes.len());
@@ -65,22 +68,34 @@ impl Encoder {
     }
 
     /// A text.
-    pub(super) fn text(&mut self, text: &str) {
-        self.count(text.len());
-        self.bytes.extend_from_slice(text.as_bytes());
+    pub(crate) fn text(&mut self, text: &str) {
+        self.bytes(text.as_bytes());
+    }
+
+    /// Some bytes.
+    pub(crate) fn bytes(&mut self, bytes: &[u8]) {
+        self.count(bytes.len());
+        self.bytes.extend_from_slice(bytes);
+    }
+
+    /// What is written by itself, so that it can be read by itself, or passed over.
+    pub(crate) fn inner(&mut self, write: impl FnOnce(&mut Encoder)) {
+        let mut inner = Encoder::default();
+        write(&mut inner);
+        self.bytes(&inner.bytes);
     }
 }
 
 /// Codes in the order in which they are met, numbered anew from 0: those that some groups use.
 #[derive(Default)]
-pub(super) struct Locals {
+pub(crate) struct Locals {
     known: HashMap<u32, u32>,
     codes: Vec<u32>,
 }
 
 impl Locals {
     /// The new number of a code.
-    pub(super) fn of(&mut self, code: u32) -> u32 {
+    pub(crate) fn of(&mut self, code: u32) -> u32 {
         let fresh = self.codes.len() as u32;
         let local = *self.known.entry(code).or_insert(fresh);
         if local == fresh {
@@ -90,14 +105,14 @@ impl Locals {
     }
 
     /// The codes by their new numbers.
-    pub(super) fn codes(&self) -> &[u32] {
+    pub(crate) fn codes(&self) -> &[u32] {
         &self.codes
     }
 }
 
 impl Encoder {
     /// The texts that some codes stand for.
-    pub(super) fn texts(&mut self, locals: &Locals, texts: &Dictionary) {
+    pub(crate) fn texts(&mut self, locals: &Locals, texts: &Dictionary) {
         self.count(locals.codes().len());
         for &code in locals.codes() {
             self.text(texts.text(code));
@@ -107,12 +122,12 @@ impl Encoder {
 
 impl Decoder<'_> {
     /// Texts, added to a dictionary: the code of each there.
-    pub(super) fn texts(&mut self, to: &mut Dictionary) -> Result<Vec<u32>, Damaged> {
+    pub(crate) fn texts(&mut self, to: &mut Dictionary) -> Result<Vec<u32>, Damaged> {
         (0..self.count()?).map(|_| Ok(to.intern(self.text()?))).collect()
     }
 
     /// How often something occurred: no data has so many rows that adding such numbers up overflows.
-    pub(super) fn times(&mut self) -> Result<u64, Damaged> {
+    pub(crate) fn times(&mut self) -> Result<u64, Damaged> {
         self.word().and_then(|n| if n < 1 << 48 { Ok(n) } else { Err(Damaged) })
     }
 }
@@ -120,12 +135,67 @@ impl Decoder<'_> {
 /// Bytes on their way back.
 pub struct Decoder<'a> {
     bytes: &'a [u8],
+    reads: Reads<'a>,
+}
+
+/// How what was written is read.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct Reads<'a> {
+    /// For each argument by what its values are multiplied; 1 where nothing is said.
+    pub(crate) factors: &'a [i128],
+    /// For each part of the rows where it stands among all; none where they stand as they were written.
+    pub(crate) parts: &'a [u32],
+    /// How many groups there are, where that is known.
+    pub(crate) groups: Option<usize>,
 }
 
 impl<'a> Decoder<'a> {
     /// Reads some bytes.
     pub fn new(bytes: &'a [u8]) -> Decoder<'a> {
-        Decoder { bytes }
+        Decoder { bytes, reads: Reads::default() }
+    }
+
+    /// How it reads.
+    pub(crate) fn reads(&self) -> Reads<'a> {
+        self.reads
+    }
+
+    /// The same bytes, read otherwise.
+    pub(crate) fn reading(self, reads: Reads<'a>) -> Decoder<'a> {
+        Decoder { reads, ..self }
+    }
+
+    /// What was written by itself: it is read as this is.
+    pub(crate) fn inner(&mut self) -> Result<Decoder<'a>, Damaged> {
+        let n = self.count()?;
+        Ok(Decoder { bytes: self.take(n)?, reads: self.reads })
+    }
+
+    /// The value of an argument, or a sum of such values; with several arguments one of products of theirs.
+    pub(crate) fn value(&mut self, args: &[usize]) -> Result<i128, Damaged> {
+        let value = self.signed()?;
+        args.iter()
+            .try_fold(value, |value, &arg| value.checked_mul(self.factor(arg)))
+            .ok_or(Damaged)
+    }
+
+    /// As [`Decoder::value`], of any size.
+    pub(crate) fn big_value(&mut self, args: &[usize]) -> Result<BigInt, Damaged> {
+        let value = self.big()?;
+        Ok(args.iter().fold(value, |value, &arg| value * self.factor(arg)))
+    }
+
+    /// By what the values of an argument are multiplied.
+    pub(crate) fn factor(&self, arg: usize) -> i128 {
+        self.reads.factors.get(arg).copied().unwrap_or(1)
+    }
+
+    /// Where a part of the rows stands among all.
+    pub(crate) fn part(&self, part: u32) -> Result<u32, Damaged> {
+        match self.reads.parts {
+            [] => Ok(part),
+            parts => parts.get(part as usize).copied().ok_or(Damaged),
+        }
     }
 
     /// Whether all has been read.
@@ -133,7 +203,7 @@ impl<'a> Decoder<'a> {
         self.bytes.is_empty()
     }
 
-    pub(super) fn version(&mut self) -> Result<(), Damaged> {
+    pub(crate) fn version(&mut self) -> Result<(), Damaged> {
         match self.take(1)? {
             [VERSION] => Ok(()),
             _ => Err(Damaged),
@@ -147,7 +217,7 @@ impl<'a> Decoder<'a> {
     }
 
     /// A whole number.
-    pub(super) fn unsigned(&mut self) -> Result<u128, Damaged> {
+    pub(crate) fn unsigned(&mut self) -> Result<u128, Damaged> {
         let mut value = 0u128;
         for shift in (0..).step_by(7) {
             let byte = self.take(1)?[0];
@@ -164,39 +234,54 @@ impl<'a> Decoder<'a> {
     }
 
     /// A number of 64 bits.
-    pub(super) fn word(&mut self) -> Result<u64, Damaged> {
+    pub(crate) fn word(&mut self) -> Result<u64, Damaged> {
         u64::try_from(self.unsigned()?).map_err(|_| Damaged)
     }
 
     /// How many things come: never more than there are bytes left.
-    pub(super) fn count(&mut self) -> Result<usize, Damaged> {
+    pub(crate) fn count(&mut self) -> Result<usize, Damaged> {
         let count = usize::try_from(self.unsigned()?).map_err(|_| Damaged)?;
         if count > self.bytes.len() { Err(Damaged) } else { Ok(count) }
     }
 
+    /// How many groups come: those that are known to be there.
+    pub(crate) fn groups(&mut self) -> Result<usize, Damaged> {
+        let count = self.count()?;
+        if self.reads.groups.is_none_or(|groups| groups == count) {
+            Ok(count)
+        } else {
+            Err(Damaged)
+        }
+    }
+
     /// A code below a bound.
-    pub(super) fn code(&mut self, bound: usize) -> Result<u32, Damaged> {
+    pub(crate) fn code(&mut self, bound: usize) -> Result<u32, Damaged> {
         let code = u32::try_from(self.unsigned()?).map_err(|_| Damaged)?;
         if (code as usize) < bound { Ok(code) } else { Err(Damaged) }
     }
 
     /// A whole number with a sign.
-    pub(super) fn signed(&mut self) -> Result<i128, Damaged> {
+    pub(crate) fn signed(&mut self) -> Result<i128, Damaged> {
         let value = self.unsigned()?;
         Ok((value >> 1) as i128 ^ -((value & 1) as i128))
     }
 
     /// A whole number of any size.
-    pub(super) fn big(&mut self) -> Result<BigInt, Damaged> {
+    pub(crate) fn big(&mut self) -> Result<BigInt, Damaged> {
         let sign = if self.unsigned()? == 0 { Sign::Plus } else { Sign::Minus };
         let n = self.count()?;
         Ok(BigInt::from_bytes_le(sign, self.take(n)?))
     }
 
     /// A text.
-    pub(super) fn text(&mut self) -> Result<&'a str, Damaged> {
+    pub(crate) fn text(&mut self) -> Result<&'a str, Damaged> {
+        std::str::from_utf8(self.bytes()?).map_err(|_| Damaged)
+    }
+
+    /// Some bytes.
+    pub(crate) fn bytes(&mut self) -> Result<&'a [u8], Damaged> {
         let n = self.count()?;
-        std::str::from_utf8(self.take(n)?).map_err(|_| Damaged)
+        self.take(n)
     }
 }
 

@@ -209,12 +209,17 @@ impl GroupState for Extremes {
     }
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
-        let n = from.count()?;
+        let n = from.groups()?;
         GroupState::resize(self, n + 1);
         match self {
             Extremes::Whole(s) => {
                 for it in &mut s[1..] {
                     *it = (from.signed()?, from.signed()?);
+                    // That there is none is said by numbers that are not multiplied.
+                    if it.0 <= it.1 {
+                        let scaled = |value: i128| value.checked_mul(from.factor(0));
+                        *it = scaled(it.0).zip(scaled(it.1)).ok_or(Damaged)?;
+                    }
                 }
             }
             Extremes::Text { found, texts, .. } => {

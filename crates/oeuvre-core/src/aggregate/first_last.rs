@@ -196,12 +196,12 @@ impl GroupState for FirstLastState {
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let codes = from.texts(&mut self.texts)?;
-        let n = from.count()?;
+        let n = from.groups()?;
         GroupState::resize(self, n + 1);
-        let word = |from: &mut Decoder<'_>, is_text: bool| match (from.signed()?, is_text) {
-            (word, false) => Ok(word),
-            (word, true) => {
-                let code = usize::try_from(word).ok().and_then(|w| codes.get(w));
+        let word = |from: &mut Decoder<'_>, arg: usize, is_text: bool| match is_text {
+            false => from.value(&[arg]),
+            true => {
+                let code = usize::try_from(from.signed()?).ok().and_then(|w| codes.get(w));
                 code.map(|&code| Word::from(code)).ok_or(Damaged)
             }
         };
@@ -211,8 +211,8 @@ impl GroupState for FirstLastState {
                 continue;
             }
             let mut end = || {
-                let along = word(from, along_is_text)?;
-                Ok((along, Ordinal::decode(from)?, word(from, value_is_text)?))
+                let along = word(from, 1, along_is_text)?;
+                Ok((along, Ordinal::decode(from)?, word(from, 0, value_is_text)?))
             };
             *ends = Ends { first: end()?, last: end()?, any: true };
         }

@@ -139,10 +139,10 @@ impl GroupState for Best {
     }
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let codes = from.texts(&mut self.texts)?;
-        let n = from.count()?;
+        let n = from.groups()?;
         GroupState::resize(self, n + 1);
         for group in &mut self.groups[1..] {
-            let value = from.signed()?;
+            let value = from.value(&[1])?;
             let label = |from: &mut Decoder<'_>| Ok(codes[from.code(codes.len())? as usize]);
             let labels = (0..from.count()?).map(|_| label(from)).collect::<Result<Vec<_>, _>>()?;
             let room = 2 * labels.len() + 16;

@@ -123,7 +123,7 @@ impl GroupState for Listed {
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let codes = self.known.decode(from)?;
-        let n = from.count()?;
+        let n = from.groups()?;
         GroupState::resize(self, n + 1);
         for list in &mut self.groups[1..] {
             for _ in 0..from.count()? {

@@ -83,7 +83,9 @@ impl Ordinal {
     }
 
     fn decode(from: &mut Decoder<'_>) -> Result<Ordinal, Damaged> {
-        from.unsigned().map(Ordinal)
+        let Ordinal(place) = from.unsigned().map(Ordinal)?;
+        let part = from.part((place >> 96) as u32)?;
+        Ok(Ordinal(place & u128::MAX >> 32 | u128::from(part) << 96))
     }
 
     /// The place of a row.

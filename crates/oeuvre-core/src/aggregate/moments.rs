@@ -209,17 +209,18 @@ impl GroupState for Moments {
     }
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
-        let n = from.count()?;
+        let n = from.groups()?;
         GroupState::resize(self, n + 1);
         for g in 1..=n {
             match self {
                 Moments::Whole { states, .. } => {
                     states[g] = Whole {
                         n: from.times()?,
-                        sum: from.signed()?,
+                        sum: from.value(&[0])?,
                         squares_low: from.unsigned()?,
                         squares_high: from.times()?,
                     };
+                    states[g].multiply_squares(from.factor(0))?;
                 }
                 Moments::Float(states) => {
                     states[g] = Floats {
@@ -233,10 +234,30 @@ impl GroupState for Moments {
         if let Moments::Whole { wide, .. } = self {
             for _ in 0..from.count()? {
                 let g = from.code(n + 1)?;
-                let (n, sum, squares) = (from.times()?, from.big()?, from.big()?);
+                let (n, sum) = (from.times()?, from.big_value(&[0])?);
+                let squares = from.big_value(&[0, 0])?;
                 add_wide(wide, g, n, &sum, &squares);
             }
         }
+        Ok(())
+    }
+}
+
+impl Whole {
+    /// Multiplies the squares by the square of a factor.
+    fn multiply_squares(&mut self, factor: i128) -> Result<(), Damaged> {
+        if factor == 1 {
+            return Ok(());
+        }
+        let squares: BigInt = (BigInt::from(self.squares_high) << 128) + self.squares_low;
+        let bytes = (squares * factor * factor).to_bytes_le().1;
+        let mut words = [0; 24];
+        words.get_mut(..bytes.len()).ok_or(Damaged)?.copy_from_slice(&bytes);
+        let [mut low, mut high] = [[0; 16], [0; 16]];
+        low.copy_from_slice(&words[..16]);
+        high[..8].copy_from_slice(&words[16..]);
+        self.squares_low = u128::from_le_bytes(low);
+        self.squares_high = u128::from_le_bytes(high) as u64;
         Ok(())
     }
 }

@@ -85,7 +85,7 @@ impl GroupState for Truths {
     }
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         self.0 = vec![(0, 0)];
-        for _ in 0..from.count()? {
+        for _ in 0..from.groups()? {
             self.0.push((from.times()?, from.times()?));
         }
         Ok(())

@@ -90,6 +90,9 @@ impl Exact {
     }
 }
 
+/// Which arguments are multiplied with each other for each of the sums.
+const SUMS: [&[usize]; 5] = [&[0], &[1], &[0, 0], &[1, 1], &[0, 1]];
+
 /// n and the sums of x, y, xx, yy, xy.
 #[derive(Clone)]
 pub(crate) enum Sums {
@@ -198,14 +201,15 @@ impl GroupState for Sums {
         }
     }
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
-        let n = from.count()?;
+        let n = from.groups()?;
         GroupState::resize(self, n + 1);
         for g in 1..=n {
             match self {
                 Sums::Whole(s) => {
                     s[g].0 = from.times()?;
-                    for sum in &mut s[g].1 {
-                        *sum = Exact { small: 0, large: Some(Box::new(from.big()?)) };
+                    for (sum, of) in s[g].1.iter_mut().zip(SUMS) {
+                        let total = from.big_value(of)?;
+                        *sum = Exact { small: 0, large: Some(Box::new(total)) };
                     }
                 }
                 Sums::Float(s) => {

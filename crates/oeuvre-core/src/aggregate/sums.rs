@@ -231,13 +231,13 @@ impl GroupState for Sums {
     }
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
-        let n = from.count()?;
+        let n = from.groups()?;
         self.widen();
         GroupState::resize(self, n + 1);
         for g in 1..=n {
             match self {
                 Sums::Near(_) => {}
-                Sums::Whole(s) => s[g] = (from.signed()?, from.times()?),
+                Sums::Whole(s) => s[g] = (from.value(&[0])?, from.times()?),
                 Sums::Float(s) => s[g] = (FloatSum::decode(from)?, from.times()?),
             }
         }

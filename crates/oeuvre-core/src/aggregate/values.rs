@@ -116,7 +116,7 @@ impl ValueCodes {
     pub(super) fn decode(&mut self, from: &mut Decoder<'_>) -> Result<Vec<u32>, Damaged> {
         match self {
             ValueCodes::Whole(i) => {
-                (0..from.count()?).map(|_| Ok(i.intern_wide(from.signed()?))).collect()
+                (0..from.count()?).map(|_| Ok(i.intern_wide(from.value(&[0])?))).collect()
             }
             ValueCodes::Text(d, _) => from.texts(d),
         }
@@ -422,7 +422,7 @@ impl GroupState for Values {
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let codes = self.known.decode(from)?;
-        let n = from.count()?;
+        let n = from.groups()?;
         GroupState::resize(self, n + 1);
         self.ensure();
         for group in 1..=n as u32 {

@@ -5,6 +5,7 @@
 //! given as values come; merging maps them ([`Grouper::absorb`]), and what is shown is put in label order at the
 //! end ([`Codes::ranks`]), so that no result depends on who met a value first.
 
+use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::aggregate::extremes::{column_of, float_key};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
@@ -102,6 +103,29 @@ impl Codes {
                 codes.map(|c| if c == 0 { None } else { Some(i.values()[c as usize - 1]) }),
             ),
         }
+    }
+
+    /// Writes the values down, in the order of their codes.
+    fn encode(&self, to: &mut Encoder) {
+        to.count(self.len() - 1);
+        match self {
+            Codes::Text(d) => d.iter().for_each(|text| to.text(text)),
+            Codes::Whole(i) => i.values().iter().for_each(|&value| to.signed(value)),
+        }
+    }
+
+    /// Reads what was written down into codes without any, of the key of this number.
+    fn decode(&mut self, from: &mut Decoder<'_>, key: usize) -> Result<(), Damaged> {
+        for expected in 0..from.count()? {
+            let code = match self {
+                Codes::Text(d) => d.intern(from.text()?),
+                Codes::Whole(i) => i.intern_wide(from.value(&[key])?),
+            };
+            if code as usize != expected {
+                return Err(Damaged);
+            }
+        }
+        Ok(())
     }
 
     fn take_dictionary(&mut self, column: &Column) {
@@ -256,6 +280,41 @@ impl Grouper {
             bound = mine.len();
         }
         std::iter::once(0).chain(numbers.into_iter().map(|n| n + 1)).collect()
+    }
+
+    /// Writes the groups down.
+    pub(crate) fn encode(&self, to: &mut Encoder) {
+        self.codes.iter().for_each(|codes| codes.encode(to));
+        for pairs in &self.pairs {
+            to.count(pairs.len());
+            for &(number, code) in pairs.pairs() {
+                to.unsigned(u128::from(number));
+                to.unsigned(u128::from(code));
+            }
+        }
+    }
+
+    /// Reads groups that were written down, over keys of these kinds; the values of each are multiplied as is said.
+    pub(crate) fn decode(
+        kinds: impl Iterator<Item = Kind>,
+        from: &mut Decoder<'_>,
+    ) -> Result<Grouper, Damaged> {
+        let mut it = Grouper::new(kinds);
+        for (key, codes) in it.codes.iter_mut().enumerate() {
+            codes.decode(from, key)?;
+        }
+        let mut bound = it.codes.first().map_or(0, Codes::len);
+        for (pairs, codes) in it.pairs.iter_mut().zip(it.codes.iter().skip(1)) {
+            pairs.ensure(bound, codes.len());
+            for expected in 0..from.count()? {
+                let number = pairs.number(from.code(bound)?, from.code(codes.len())?);
+                if number as usize != expected {
+                    return Err(Damaged);
+                }
+            }
+            bound = pairs.len();
+        }
+        Ok(it)
     }
 
     /// The code of each key for each group, group 0 left out.

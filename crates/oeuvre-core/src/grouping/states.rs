@@ -3,8 +3,9 @@
 //! A share numbers the groups of the rows it sees, and keeps a state for each that its plan wants. Merging takes
 //! the groups of one share into another by their values; which share saw which rows changes nothing.
 
-use super::codes::Grouper;
+use super::codes::{Codes, Grouper};
 use crate::aggregate::count::Counts;
+use crate::aggregate::encoding::{Damaged, Decoder, Encoder, Reads};
 use crate::aggregate::{Overflow, Rows, State};
 use crate::at_once::at_once;
 use crate::error::Error;
@@ -12,6 +13,7 @@ use crate::ledger::Ledger;
 use crate::pass::{Consumer, Pass, RowWork, Selected, Share};
 use crate::plan::{Grouping, Plan};
 use crate::rows::program::Operand;
+use crate::tally::{Widening, factors_of, widening};
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column, Data};
@@ -99,6 +101,26 @@ impl Share for GroupsShare {
 }
 
 impl GroupsShare {
+    /// Writes down what was seen.
+    pub(crate) fn encode(&self, plan: &Plan, to: &mut Encoder) {
+        to.inner(|to| self.rows.encode(plan, to));
+        self.groupings.iter().for_each(|groups| to.inner(|to| groups.encode(to)));
+    }
+
+    /// Reads what was written down for a plan over columns of narrower kinds.
+    pub(crate) fn decode(
+        (own, plan): (&Plan, &Plan),
+        from: &mut Decoder<'_>,
+    ) -> Result<GroupsShare, Damaged> {
+        let mut it = Groups(plan).share();
+        it.rows = RowWork::decode(plan, &mut from.inner()?)?;
+        let each = own.groupings.iter().zip(&plan.groupings);
+        for (groups, both) in it.groupings.iter_mut().zip(each) {
+            *groups = GroupStates::decode(both, &mut from.inner()?)?;
+        }
+        Ok(it)
+    }
+
     /// The groups, when all rows have been seen.
     pub(crate) fn into_groups(mut self) -> Vec<GroupStates> {
         // Without a single row the states have not been told of the groups yet.
@@ -133,6 +155,62 @@ impl GroupStates {
                 .map(|s| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>()))
                 .collect(),
         }
+    }
+
+    fn encode(&self, to: &mut Encoder) {
+        let groups = 1..self.grouper.groups() as u32;
+        to.inner(|to| self.grouper.encode(to));
+        // Without a row they may not have been told of the groups.
+        let whole = |state: &dyn State, to: &mut Encoder| {
+            let mut all = state.fresh();
+            all.resize(groups.end as usize);
+            all.encode(groups.clone(), to);
+        };
+        let has_rows = self.counts.0.len() >= groups.end as usize;
+        for state in
+            std::iter::once(&self.counts as &dyn State).chain(self.states.iter().map(AsRef::as_ref))
+        {
+            to.inner(|to| match has_rows {
+                true => state.encode(groups.clone(), to),
+                false => whole(state, to),
+            });
+        }
+    }
+
+    fn decode(
+        (own, plan): (&Grouping, &Grouping),
+        from: &mut Decoder<'_>,
+    ) -> Result<GroupStates, Damaged> {
+        let mut it = GroupStates::new(plan);
+        let kinds = own.keys.iter().zip(&plan.keys).map(|(own, key)| (own.kind, key.kind));
+        let factor = |(own, kind)| match widening(own, kind) {
+            Some(Widening::By(factor)) => factor,
+            _ => 1,
+        };
+        let factors: Vec<i128> = kinds.clone().map(factor).collect();
+        let inner = from.inner()?;
+        let reads = inner.reads();
+        let mut inner = inner.reading(Reads { factors: &factors, ..reads });
+        it.grouper = Grouper::decode(kinds.clone().map(|(own, _)| own), &mut inner)?;
+        for (codes, (own, kind)) in it.grouper.codes.iter_mut().zip(kinds) {
+            // A key without any value is of any kind.
+            if own != kind && codes.len() == 1 {
+                *codes = Codes::new(kind);
+            }
+        }
+        let groups = it.grouper.groups();
+        let reads = Reads { groups: Some(groups - 1), ..reads };
+        State::decode(&mut it.counts, &mut from.inner()?.reading(reads))?;
+        for (state, (own, plan)) in it.states.iter_mut().zip(own.states.iter().zip(&plan.states)) {
+            let inner = from.inner()?;
+            match factors_of(&own.args, &plan.args) {
+                Some(factors) => {
+                    state.decode(&mut inner.reading(Reads { factors: &factors, ..reads }))?;
+                }
+                None => state.resize(groups),
+            }
+        }
+        Ok(it)
     }
 
     /// Takes in the groups that another worker has seen.

@@ -1,6 +1,7 @@
 //! Which days have rows: periods that have none, and a first or last one that does not have all its days.
 
 use super::{Note, Plan, column_of};
+use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::plan::DaysWatch;
 use oeuvre_columns::Topic;
 use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I64};
@@ -59,6 +60,28 @@ impl Days {
         self.grow(day);
         let at = (day.clamp(FIRST_DAY, LAST_DAY) - FIRST_DAY) as usize;
         self.bits[at / 64] |= 1 << (at % 64);
+    }
+
+    pub(super) fn encode(&self, to: &mut Encoder) {
+        let days = self.days();
+        to.count(days.len());
+        let mut before = FIRST_DAY;
+        for day in days {
+            to.unsigned((day - before) as u128);
+            before = day;
+        }
+    }
+
+    pub(super) fn decode(from: &mut Decoder<'_>) -> Result<Days, Damaged> {
+        let (mut it, mut day) = (Days::default(), i128::from(FIRST_DAY));
+        for _ in 0..from.count()? {
+            day += i128::from(from.word()?);
+            match i32::try_from(day) {
+                Ok(day) if day <= LAST_DAY => it.set(day),
+                _ => return Err(Damaged),
+            }
+        }
+        Ok(it)
     }
 
     pub(super) fn absorb(&mut self, other: &Days) {

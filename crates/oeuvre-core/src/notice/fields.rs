@@ -1,6 +1,7 @@
 //! What fields said beside their values: texts that stand for none, currencies, offsets from UTC.
 
 use super::{Note, Plan, Source};
+use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use oeuvre_columns::Topic;
 use oeuvre_columns::column::Column;
 use oeuvre_columns::column::marks::Mark;
@@ -29,6 +30,17 @@ impl Fields {
         }
     }
 
+    /// A mark of a column for which other texts may stand for no value.
+    fn with_texts(&mut self, place: usize, mark: Mark, texts: &[String]) -> Mark {
+        match mark {
+            Mark::Missing(at) => {
+                let text = texts.get(usize::from(at)).cloned().unwrap_or_default();
+                missing_mark(Arc::make_mut(&mut self.texts[place]), text)
+            }
+            other => other,
+        }
+    }
+
     fn add(&mut self, place: usize, mark: Mark, n: u64) {
         let known = &mut self.marks[place];
         match known.iter_mut().find(|(m, _)| *m == mark) {
@@ -39,11 +51,44 @@ impl Fields {
 
     pub(super) fn absorb(&mut self, other: Fields) {
         for (place, (marks, texts)) in other.marks.into_iter().zip(other.texts).enumerate() {
-            if !marks.is_empty() {
-                self.texts[place] = texts;
+            // In one pass they are the same.
+            if self.texts[place].is_empty() {
+                self.texts[place] = texts.clone();
             }
-            marks.into_iter().for_each(|(mark, n)| self.add(place, mark, n));
+            let same = self.texts[place] == texts;
+            for (mark, n) in marks {
+                let mark = if same { mark } else { self.with_texts(place, mark, &texts) };
+                self.add(place, mark, n);
+            }
         }
+    }
+
+    /// Writes down what was met, by column.
+    pub(super) fn encode(&self, plan: &Plan, to: &mut Encoder) {
+        to.count(self.marks.len());
+        for ((marks, texts), &column) in self.marks.iter().zip(&self.texts).zip(&plan.inputs) {
+            to.text(plan.columns.get(column).map_or("", |column| &column.name));
+            to.count(marks.len());
+            for &(mark, n) in marks {
+                encode_mark(mark, texts, to);
+                to.unsigned(u128::from(n));
+            }
+        }
+    }
+
+    /// Reads what was written down, whatever the order of the columns was.
+    pub(super) fn decode(&mut self, plan: &Plan, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        for _ in 0..from.count()? {
+            let name = from.text()?;
+            let is_it = |&column: &usize| plan.columns.get(column).is_some_and(|c| c.name == name);
+            let place = plan.inputs.iter().position(is_it).ok_or(Damaged)?;
+            for _ in 0..from.count()? {
+                let mark = decode_mark(Arc::make_mut(&mut self.texts[place]), from)?;
+                let n = from.times()?;
+                self.add(place, mark, n);
+            }
+        }
+        Ok(())
     }
 
     /// What a column's missing values were: how often the files lacked the column, and the texts, the most
@@ -115,4 +160,46 @@ impl Fields {
         }
         notes
     }
+}
+
+/// The mark of a text that stands for no value, among those that are known.
+fn missing_mark(texts: &mut Vec<String>, text: String) -> Mark {
+    let place = texts.iter().position(|known| *known == text).unwrap_or_else(|| {
+        texts.push(text);
+        texts.len() - 1
+    });
+    Mark::Missing(place as u16)
+}
+
+/// Writes a mark down; `texts` are those that stand for no value.
+fn encode_mark(mark: Mark, texts: &[String], to: &mut Encoder) {
+    match mark {
+        Mark::Missing(text) => {
+            to.unsigned(0);
+            to.text(texts.get(usize::from(text)).map_or("", String::as_str));
+        }
+        Mark::Lacking => to.unsigned(1),
+        Mark::Currency(bytes) => {
+            to.unsigned(2);
+            to.unsigned(u128::from(u32::from_le_bytes(bytes)));
+        }
+        Mark::Offset(minutes) => {
+            to.unsigned(3);
+            to.signed(i128::from(minutes));
+        }
+    }
+}
+
+/// Reads a mark; a text that stands for no value is added to those that do.
+fn decode_mark(texts: &mut Vec<String>, from: &mut Decoder<'_>) -> Result<Mark, Damaged> {
+    Ok(match from.unsigned()? {
+        0 if texts.len() < usize::from(u16::MAX) => missing_mark(texts, from.text()?.to_owned()),
+        1 => Mark::Lacking,
+        2 => {
+            let bytes = u32::try_from(from.unsigned()?).map_err(|_| Damaged)?;
+            Mark::Currency(bytes.to_le_bytes())
+        }
+        3 => Mark::Offset(i16::try_from(from.signed()?).map_err(|_| Damaged)?),
+        _ => return Err(Damaged),
+    })
 }

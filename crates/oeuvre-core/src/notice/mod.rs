@@ -17,6 +17,7 @@ mod values;
 pub(crate) use alike::{alike_labels, alike_lookup_keys, name_of};
 pub(crate) use texts::{Texts, total_among_rows};
 
+use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::plan::Plan;
 use crate::rows::program::Operand;
 use days::Days;
@@ -93,6 +94,60 @@ impl Noticed {
         let texts = self.filter_texts.iter_mut().zip(&other.filter_texts);
         texts.chain(self.row_texts.iter_mut().zip(&other.row_texts)).for_each(|(a, b)| a.absorb(b));
         self.days.iter_mut().zip(&other.days).for_each(|(a, b)| a.absorb(b));
+    }
+
+    /// Writes down what was noticed.
+    pub(crate) fn encode(&self, plan: &Plan, to: &mut Encoder) {
+        self.fields.encode(plan, to);
+        self.values.encode(&plan.watches.values, to);
+        for (texts, watches) in [
+            (&self.filter_texts, &plan.watches.filter_texts),
+            (&self.row_texts, &plan.watches.row_texts),
+        ] {
+            to.count(texts.len());
+            for (texts, watch) in texts.iter().zip(watches) {
+                to.text(&watch.name);
+                texts.encode(to);
+            }
+        }
+        to.count(self.days.len());
+        for (days, watch) in self.days.iter().zip(&plan.watches.days) {
+            to.text(&format!("{:?}", watch.units));
+            days.encode(to);
+        }
+    }
+
+    /// Reads what was written down for a plan over columns of narrower kinds, which may watch less: a column without a
+    /// value is neither one of texts nor one of dates.
+    pub(crate) fn decode(plan: &Plan, from: &mut Decoder<'_>) -> Result<Noticed, Damaged> {
+        let mut it = Noticed::new(plan);
+        it.fields.decode(plan, from)?;
+        it.values.decode(&plan.watches.values, from)?;
+        for (texts, watches) in [
+            (&mut it.filter_texts, &plan.watches.filter_texts),
+            (&mut it.row_texts, &plan.watches.row_texts),
+        ] {
+            let mut next = 0;
+            for _ in 0..from.count()? {
+                let name = from.text()?;
+                let found = Texts::decode(from)?;
+                let place = watches.iter().skip(next).position(|watch| &*watch.name == name);
+                next += place.ok_or(Damaged)?;
+                texts[next] = found;
+                next += 1;
+            }
+        }
+        let mut next = 0;
+        for _ in 0..from.count()? {
+            let units = from.text()?;
+            let found = Days::decode(from)?;
+            let is_it = |watch: &crate::plan::DaysWatch| format!("{:?}", watch.units) == units;
+            let place = plan.watches.days.iter().skip(next).position(is_it);
+            next += place.ok_or(Damaged)?;
+            it.days[next] = found;
+            next += 1;
+        }
+        Ok(it)
     }
 
     /// What there is to tell, when all rows have been seen.

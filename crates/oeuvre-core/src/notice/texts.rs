@@ -1,6 +1,7 @@
 //! Texts in conditions that no row has, and labels that differ from one in what people do not see or mean.
 
 use super::{Note, Plan, column_of, plural};
+use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::plan::TextsWatch;
 use oeuvre_columns::Topic;
 use oeuvre_columns::column::{Column, Data};
@@ -56,6 +57,21 @@ impl Texts {
                 count[row % 4] += 1;
             }
         }
+    }
+
+    pub(super) fn encode(&self, to: &mut Encoder) {
+        to.count(self.labels.len());
+        for (label, n) in self.labels.iter().zip(&self.counts) {
+            to.text(label);
+            to.unsigned(u128::from(n.iter().sum::<u64>()));
+        }
+    }
+
+    pub(super) fn decode(from: &mut Decoder<'_>) -> Result<Texts, Damaged> {
+        let count = from.count()?;
+        let one = |_| Ok((from.text()?.to_owned(), from.times()?));
+        let labels: Vec<(String, u64)> = (0..count).map(one).collect::<Result<_, _>>()?;
+        Ok(Texts::of(labels.into_iter()))
     }
 
     pub(crate) fn absorb(&mut self, other: &Texts) {

@@ -2,6 +2,7 @@
 
 use super::fields::Fields;
 use super::{ColumnOf, Note, Plan, plural};
+use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::plan::ValuesWatch;
 use crate::rows::program::Operand;
 use oeuvre_columns::Topic;
@@ -56,6 +57,31 @@ impl Values {
             watch.args.iter().for_each(|arg| keep_present(ok, data(arg.operand)));
             *with_value += count(ok);
         }
+    }
+
+    pub(super) fn encode(&self, watches: &[ValuesWatch], to: &mut Encoder) {
+        to.count(self.counts.len());
+        for ((taken, with_value), watch) in self.counts.iter().zip(watches) {
+            to.text(&watch.names.join("\n"));
+            to.unsigned(u128::from(*taken));
+            to.unsigned(u128::from(*with_value));
+        }
+    }
+
+    pub(super) fn decode(
+        &mut self,
+        watches: &[ValuesWatch],
+        from: &mut Decoder<'_>,
+    ) -> Result<(), Damaged> {
+        let mut next = 0;
+        for _ in 0..from.count()? {
+            let (names, found) = (from.text()?, (from.times()?, from.times()?));
+            let is_it = |watch: &ValuesWatch| watch.names.join("\n") == names;
+            next += watches.iter().skip(next).position(is_it).ok_or(Damaged)?;
+            self.counts[next] = found;
+            next += 1;
+        }
+        Ok(())
     }
 
     pub(super) fn absorb(&mut self, other: &Values) {

@@ -5,6 +5,7 @@
 //! read = left out + without a match + counted always holds.
 
 use super::Share;
+use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::error::Error;
 use crate::ledger::{Ledger, LookupAccount};
 use crate::notice::{Noticed, alike_lookup_keys};
@@ -60,6 +61,36 @@ struct LookupUse {
 }
 
 impl LookupUse {
+    fn encode(&self, to: &mut Encoder) {
+        to.unsigned(u128::from(self.unmatched));
+        let mut keys: Vec<_> = self.keys.iter().collect();
+        keys.sort_unstable();
+        to.count(keys.len());
+        for (key, &n) in keys {
+            to.text(key);
+            to.unsigned(u128::from(n));
+        }
+        let eight =
+            |rows: &[bool]| rows.iter().rev().fold(0, |byte, &used| byte << 1 | u8::from(used));
+        to.bytes(&self.used.chunks(8).map(eight).collect::<Vec<u8>>());
+    }
+
+    fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        self.unmatched = from.times()?;
+        for _ in 0..from.count()? {
+            let key = from.text()?.to_owned();
+            self.keys.insert(key, from.times()?);
+        }
+        let bits = from.bytes()?;
+        if bits.len() != self.used.len().div_ceil(8) {
+            return Err(Damaged);
+        }
+        for (row, used) in self.used.iter_mut().enumerate() {
+            *used = bits[row / 8] >> (row % 8) & 1 == 1;
+        }
+        Ok(())
+    }
+
     /// Takes in what some rows have found; `on` says which of them count.
     fn take(&mut self, rows: &Column, step: &Step, keys: &[&Column], on: impl Fn(usize) -> bool) {
         let Data::I32(found) = &rows.data else { return };
@@ -176,6 +207,47 @@ impl RowWork {
         }
         self.kept = kept;
         Ok(())
+    }
+
+    /// Writes down what was counted.
+    pub(crate) fn encode(&self, plan: &Plan, to: &mut Encoder) {
+        for n in [self.read, self.counted, self.left_out, self.left_out_missing] {
+            to.unsigned(u128::from(n));
+        }
+        for found in &self.found {
+            found.encode(to);
+        }
+        for (program, evaluator) in [(&plan.filter, &self.filter), (&plan.row, &self.row)] {
+            let all = program.steps.iter().zip(&evaluator.zero_divisions);
+            let all: Vec<_> = all.filter(|(_, n)| **n > 0).collect();
+            to.count(all.len());
+            for (step, &n) in all {
+                to.text(&step.text);
+                to.unsigned(u128::from(n));
+            }
+        }
+        self.noticed.encode(plan, to);
+    }
+
+    /// Reads what was written down for a plan over columns of narrower kinds.
+    pub(crate) fn decode(plan: &Plan, from: &mut Decoder<'_>) -> Result<RowWork, Damaged> {
+        let mut it = RowWork::new(plan);
+        for n in [&mut it.read, &mut it.counted, &mut it.left_out, &mut it.left_out_missing] {
+            *n = from.times()?;
+        }
+        for found in &mut it.found {
+            found.decode(from)?;
+        }
+        for (program, evaluator) in [(&plan.filter, &mut it.filter), (&plan.row, &mut it.row)] {
+            for _ in 0..from.count()? {
+                let (text, n) = (from.text()?, from.times()?);
+                // Steps of the same words are told together.
+                let step = program.steps.iter().position(|step| &*step.text == text);
+                evaluator.zero_divisions[step.ok_or(Damaged)?] += n;
+            }
+        }
+        it.noticed = Noticed::decode(plan, from)?;
+        Ok(it)
     }
 
     /// The account of the rows.
