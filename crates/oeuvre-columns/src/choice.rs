@@ -16,12 +16,20 @@
 /// }
 /// assert_eq!("port".parse(), Ok(Side::Port));
 /// assert!("left".parse::<Side>().is_err());
-/// assert_eq!(Side::ALL.len(), 2);
+/// assert_eq!((Side::ALL.len(), Side::Port.name()), (2, "port"));
 /// ```
 pub trait Choice: Copy + Send + Sync + 'static {
     /// All of them, each with its name and with what it means, in the order in which the help lists them. Names
     /// are lower case, and no two are the same.
     const ALL: &'static [(Self, &'static str, &'static str)];
+
+    /// Its name.
+    fn name(self) -> &'static str
+    where
+        Self: PartialEq,
+    {
+        Self::ALL.iter().find(|choice| choice.0 == self).map_or("", |choice| choice.1)
+    }
 }
 
 /// An enum that is a [`Choice`] and is read from its names; what each means is its documentation, too.

@@ -11,33 +11,25 @@
 //! assert_eq!(notes[0].topic, Topic::NoSuchLabel);
 //! ```
 
-/// What a note is about, the most telling first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Topic {
-    /// The request asks for a text that no row has.
-    NoSuchLabel,
-    /// What is added up is not of one currency.
-    Currencies,
-    /// The same rows came in twice.
-    Twice,
-    /// Labels that may be meant to be one.
-    Alike,
-    /// Numbers, dates or texts that could be read otherwise.
-    Reading,
-    /// A first or last period that does not have all its days.
-    Incomplete,
-    /// Periods without rows.
-    Gaps,
-    /// The request may mean something else than it says.
-    Request,
-    /// Labels that were joined.
-    Joined,
-    /// Results of fewer values than rows.
-    Values,
-    /// Times that were moved to a zone.
-    Zone,
-    /// Anything else.
-    Other,
+use crate::choices;
+
+choices! {
+    /// What a note is about, the most telling first.
+    #[derive(Hash, PartialOrd, Ord)]
+    pub enum Topic {
+        NoSuchLabel = "no-such-label": "The request asks for a text that no row has",
+        Currencies = "currencies": "What is added up is not of one currency",
+        Twice = "twice": "The same rows came in twice",
+        Alike = "alike": "Labels that may be meant to be one",
+        Reading = "reading": "Numbers, dates or texts that could be read otherwise",
+        Incomplete = "incomplete": "A first or last period that does not have all its days",
+        Gaps = "gaps": "Periods without rows",
+        Request = "request": "The request may mean something else than it says",
+        Joined = "joined": "Labels that were joined",
+        Values = "values": "Results of fewer values than rows",
+        Zone = "zone": "Times that were moved to a zone",
+        Other = "other": "Anything else",
+    }
 }
 
 /// Something that readers should be told.

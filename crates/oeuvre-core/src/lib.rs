@@ -83,5 +83,5 @@ pub use rows::lookup::{Lookup, NoMatch};
 pub use run::{run, run_all};
 pub use spelling::{Spelling, Spellings};
 pub use table::ReadsAs;
-pub use tally::{Tally, wider};
+pub use tally::{Tally, decode_column, encode_column, wider};
 pub use trace::{Entered, Trace, Traced, cell_named, trace};

@@ -4,6 +4,7 @@
 //! [`ReadError::Again`]; the input takes in what it has learnt, and the work is done again, so that the answer
 //! never depends on the guess. The time is that of one more pass for each column that was guessed wrong.
 
+use crate::facts::Facts;
 use oeuvre_columns::column::{Batch, Column};
 use oeuvre_columns::{DataProblem, ReadError, Retry, Source, Table};
 
@@ -39,6 +40,9 @@ pub trait Input: Source {
     fn counts_rows(&self) -> bool {
         false
     }
+
+    /// What is known of the rows, where they are counted apart from others: of the columns that are used, after a pass.
+    fn facts(&self, columns: &[usize]) -> Facts;
 
     /// All columns of all rows, with the line of each row.
     ///

@@ -42,6 +42,7 @@ mod cells;
 mod columnar;
 #[cfg(feature = "databases")]
 mod database;
+mod facts;
 #[cfg(any(feature = "columnar", feature = "databases", feature = "workbooks"))]
 mod fence;
 mod file_rows;
@@ -63,6 +64,7 @@ mod workbook;
 
 #[cfg(feature = "databases")]
 pub use database::cancel_queries;
+pub use facts::{ColumnFact, Facts, FileFacts, fingerprint};
 pub use input::{Input, read_whole, settled};
 pub use instructions::Instructions;
 pub use names::{files_named, is_address, name_shown, stem_of};

@@ -12,6 +12,7 @@ use crate::instructions::Instructions;
 #[cfg(feature = "web")]
 use crate::web::WebOptions;
 use jiff::tz::TimeZone;
+use oeuvre_columns::Kind;
 use oeuvre_columns::choices;
 use oeuvre_columns::value::pattern::DatePattern;
 use std::sync::Arc;
@@ -191,6 +192,10 @@ pub struct ReadOptions {
     pub databases: Arc<DatabaseOptions>,
     /// The name of the lookup that is read, for messages that name an option; `None` for the rows.
     pub lookup: Option<String>,
+    /// Kinds that columns have in other rows, with which these are brought together: by heading.
+    pub expected: Vec<(String, Kind)>,
+    /// Whether the files are some of several, so that the file of each row is a column even of one.
+    pub of_many: bool,
     /// Bytes in a piece of work; no result depends on it.
     pub piece_bytes: usize,
     /// Which instructions of the processor may be used; no result depends on it either.
@@ -247,6 +252,8 @@ impl Default for ReadOptions {
             #[cfg(feature = "databases")]
             databases: Arc::default(),
             lookup: None,
+            expected: Vec::new(),
+            of_many: false,
             // With its marks and columns a piece stays in a core's second-level cache.
             piece_bytes: 256 << 10,
             instructions: Instructions::Auto,

@@ -4,6 +4,7 @@
 //! its own rows. What no file holds is added here: the file that a row stands in, and the keys that stand in the
 //! names of folders (`year=2025/month=07`).
 
+use crate::facts::{Facts, FileFacts, fingerprint};
 use crate::file_rows::{Counted, FilePass, FileReader, FileRows, Want, Wanted};
 use crate::input::Input;
 use crate::kinds::{Columns, Learnt};
@@ -100,7 +101,8 @@ impl Stack {
             }
             files.push(Stacked { name, rows, order, keys });
         }
-        let names_files = files.len() > 1 && all.iter().all(|name| name != SOURCE_FILE);
+        let several = files.len() > 1 || options.of_many;
+        let names_files = several && all.iter().all(|name| name != SOURCE_FILE);
         Ok(Stack { files, columns, options, names_files })
     }
 
@@ -133,46 +135,33 @@ impl Stack {
         }
     }
 
+    /// What each file is known by; the bytes of those alone that are looked at.
+    fn file_facts(&self, looked_at: impl Fn(usize) -> bool) -> Vec<FileFacts> {
+        let names: Vec<&String> = self.columns.states().iter().map(|state| &state.name).collect();
+        let facts = |file: &Stacked| {
+            let bytes = file.rows.contents();
+            let keys = file.keys.iter().map(|(at, value)| (names[*at].clone(), value.clone()));
+            let is_known = !bytes.is_empty() && looked_at(bytes.len());
+            FileFacts {
+                name: file.name.clone(),
+                content: is_known.then(|| (bytes.len() as u64, fingerprint(bytes))),
+                keys: keys.collect(),
+                in_rows: bytes.is_empty() && file.rows.counted() == Counted::Rows,
+            }
+        };
+        self.files.iter().map(facts).collect()
+    }
+
     /// Of several files those that hold the same: given twice, or a copy.
     fn same_files(&self) -> Vec<Note> {
-        let ends = |bytes: &[u8]| {
-            let n = bytes.len().min(4096);
-            (bytes.len(), bytes[..n].to_vec(), bytes[bytes.len() - n..].to_vec())
-        };
-        let mut known: HashMap<_, Vec<&Stacked>> = HashMap::new();
-        let mut notes = Vec::new();
         if self.files.len() < 2 {
-            return notes;
+            return Vec::new();
         }
-        // What has no bytes of its own, a sheet or a table of a database, is known by its name.
-        let mut tables: HashSet<&str> = HashSet::new();
-        for file in self.files.iter().filter(|f| f.rows.counted() == Counted::Rows) {
-            if file.rows.contents().is_empty() && !tables.insert(&file.name) {
-                let text = format!("{} is given twice, and its rows are counted twice", file.name);
-                notes.push(Note::new(Topic::Twice, text));
-            }
-        }
-        for file in self.files.iter().filter(|f| !f.rows.contents().is_empty()) {
-            let like = known.entry(ends(file.rows.contents())).or_default();
-            let same = |f: &&&Stacked| f.rows.contents() == file.rows.contents();
-            let Some(first) = like.iter().find(same) else {
-                like.push(file);
-                continue;
-            };
-            // Months that hold the same stand in folders of their own.
-            if first.keys != file.keys {
-                continue;
-            }
-            let text = match first.name == file.name {
-                true => format!("{} is given twice, and its rows are counted twice", file.name),
-                false => format!(
-                    "{} and {} hold the same, and their rows are counted twice",
-                    first.name, file.name
-                ),
-            };
-            notes.push(Note::new(Topic::Twice, text));
-        }
-        notes
+        let mut lengths: HashMap<usize, usize> = HashMap::new();
+        self.files.iter().for_each(|f| *lengths.entry(f.rows.contents().len()).or_default() += 1);
+        // Bytes of another length than all others are not the same.
+        let facts = self.file_facts(|length| lengths.get(&length).is_some_and(|n| *n > 1));
+        same_files(&facts.iter().collect::<Vec<_>>())
     }
 
     /// What a pass wants of a file: for each column that is scanned.
@@ -189,6 +178,37 @@ impl Stack {
         };
         scanned.iter().map(want).collect()
     }
+}
+
+/// What is told of files that hold the same, or are given twice.
+pub(crate) fn same_files(files: &[&FileFacts]) -> Vec<Note> {
+    let mut notes = Vec::new();
+    // What has no bytes of its own, a sheet or a table of a database, is known by its name.
+    let mut tables: HashSet<&str> = HashSet::new();
+    for file in files.iter().filter(|file| file.in_rows) {
+        if !tables.insert(&file.name) {
+            let text = format!("{} is given twice, and its rows are counted twice", file.name);
+            notes.push(Note::new(Topic::Twice, text));
+        }
+    }
+    let mut known: HashMap<(u64, u128), &FileFacts> = HashMap::new();
+    for file in files {
+        let Some(content) = file.content else { continue };
+        let first = *known.entry(content).or_insert(file);
+        // Months that hold the same stand in folders of their own.
+        if std::ptr::eq(first, *file) || first.keys != file.keys {
+            continue;
+        }
+        let text = match first.name == file.name {
+            true => format!("{} is given twice, and its rows are counted twice", file.name),
+            false => format!(
+                "{} and {} hold the same, and their rows are counted twice",
+                first.name, file.name
+            ),
+        };
+        notes.push(Note::new(Topic::Twice, text));
+    }
+    notes
 }
 
 /// The headings of a file, with those that the names of its folders give.
@@ -494,6 +514,14 @@ impl Input for Stack {
 
     fn counts_rows(&self) -> bool {
         self.counted() != Counted::Lines
+    }
+
+    fn facts(&self, columns: &[usize]) -> Facts {
+        Facts {
+            files: self.file_facts(|_| true),
+            of_columns: columns.iter().flat_map(|&column| self.columns.facts(column)).collect(),
+            of_files: self.files.iter().flat_map(|f| f.rows.notes(&self.options)).collect(),
+        }
     }
 
     fn rows_whole(&self) -> Result<(Vec<Column>, Vec<u64>), ReadError> {

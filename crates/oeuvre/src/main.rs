@@ -10,6 +10,7 @@ mod demo;
 mod environment;
 mod failure;
 mod messages;
+mod parts;
 mod present;
 mod report;
 mod run;

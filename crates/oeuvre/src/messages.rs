@@ -26,6 +26,13 @@ pub(crate) fn report(failure: &Failure, color: Color) -> ExitCode {
     ExitCode::from(1)
 }
 
+/// Tells something on standard error, on a line of its own.
+pub(crate) fn tell_line(text: &str) {
+    let text = escape_controls(text);
+    // Nothing is left to do when standard error is closed.
+    let _ = writeln!(std::io::stderr(), "{text}");
+}
+
 /// The text of an error.
 fn draw(error: &Error, color: bool) -> String {
     let renderer = if color { Renderer::styled() } else { Renderer::plain() };

@@ -45,17 +45,34 @@ pub(crate) fn summarize(
 ) -> Result<(Grid, Ledger, Vec<Section>), Error> {
     let files = files_named(files, None)?;
     let mut input = open(&files, options)?;
-    planned(input.as_mut(), (request, threads), style, |plan, request, input, top| {
+    summarize_rows(input.as_mut(), &files, request, (threads, explains), style)
+}
+
+/// As [`summarize`], over rows of some files that are open.
+pub(crate) fn summarize_rows(
+    input: &mut dyn Input,
+    files: &[String],
+    request: &Request,
+    (threads, explains): (usize, bool),
+    style: &Style,
+) -> Result<(Grid, Ledger, Vec<Section>), Error> {
+    planned(input, (request, threads), style, |plan, request, input, top| {
         let (mut grid, mut ledger) = oeuvre_core::run_with_checks(plan, request, input, threads)?;
         top.arrange(&mut grid, &mut ledger);
-        let sections = if explains {
-            {
-                let shown: Vec<String> = files.iter().map(|file| name_shown(file)).collect();
-                oeuvre_core::explain(request, plan, &shown)
-            }
-        } else {
-            Vec::new()
-        };
-        Ok((grid, ledger, sections))
+        Ok((grid, ledger, explained(explains, request, plan, files)))
     })
+}
+
+/// How figures are worked out from the rows of some files, where that is wanted.
+pub(crate) fn explained(
+    explains: bool,
+    request: &Request,
+    plan: &Plan,
+    files: &[String],
+) -> Vec<Section> {
+    if !explains {
+        return Vec::new();
+    }
+    let shown: Vec<String> = files.iter().map(|file| name_shown(file)).collect();
+    oeuvre_core::explain(request, plan, &shown)
 }

@@ -96,6 +96,12 @@ impl Data {
         }
     }
 
+    /// Whether it can hold values of a kind; numbers may need more bits than others of their kind.
+    pub fn fits(&self, kind: Kind) -> bool {
+        let wide = matches!((self, kind), (Data::I128(_), Kind::Number { .. }));
+        wide || std::mem::discriminant(self) == std::mem::discriminant(&Data::empty(kind))
+    }
+
     /// How many values there are, missing ones included.
     pub fn len(&self) -> usize {
         match self {

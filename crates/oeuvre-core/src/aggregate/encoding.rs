@@ -41,7 +41,7 @@ impl Encoder {
     }
 
     /// A whole number.
-    pub(crate) fn unsigned(&mut self, mut value: u128) {
+    pub fn unsigned(&mut self, mut value: u128) {
         while value > 0x7f {
             self.bytes.push(value as u8 | 0x80);
             value >>= 7;
@@ -50,12 +50,12 @@ impl Encoder {
     }
 
     /// How many things come.
-    pub(crate) fn count(&mut self, count: usize) {
+    pub fn count(&mut self, count: usize) {
         self.unsigned(count as u128);
     }
 
     /// A whole number with a sign.
-    pub(crate) fn signed(&mut self, value: i128) {
+    pub fn signed(&mut self, value: i128) {
         self.unsigned(((value << 1) ^ (value >> 127)) as u128);
     }
 
@@ -68,18 +68,18 @@ impl Encoder {
     }
 
     /// A text.
-    pub(crate) fn text(&mut self, text: &str) {
+    pub fn text(&mut self, text: &str) {
         self.bytes(text.as_bytes());
     }
 
     /// Some bytes.
-    pub(crate) fn bytes(&mut self, bytes: &[u8]) {
+    pub fn bytes(&mut self, bytes: &[u8]) {
         self.count(bytes.len());
         self.bytes.extend_from_slice(bytes);
     }
 
     /// What is written by itself, so that it can be read by itself, or passed over.
-    pub(crate) fn inner(&mut self, write: impl FnOnce(&mut Encoder)) {
+    pub fn inner(&mut self, write: impl FnOnce(&mut Encoder)) {
         let mut inner = Encoder::default();
         write(&mut inner);
         self.bytes(&inner.bytes);
@@ -166,7 +166,10 @@ impl<'a> Decoder<'a> {
     }
 
     /// What was written by itself: it is read as this is.
-    pub(crate) fn inner(&mut self) -> Result<Decoder<'a>, Damaged> {
+    ///
+    /// # Errors
+    /// Fewer bytes than are said to be there.
+    pub fn inner(&mut self) -> Result<Decoder<'a>, Damaged> {
         let n = self.count()?;
         Ok(Decoder { bytes: self.take(n)?, reads: self.reads })
     }
@@ -217,7 +220,10 @@ impl<'a> Decoder<'a> {
     }
 
     /// A whole number.
-    pub(crate) fn unsigned(&mut self) -> Result<u128, Damaged> {
+    ///
+    /// # Errors
+    /// No such number.
+    pub fn unsigned(&mut self) -> Result<u128, Damaged> {
         let mut value = 0u128;
         for shift in (0..).step_by(7) {
             let byte = self.take(1)?[0];
@@ -234,12 +240,18 @@ impl<'a> Decoder<'a> {
     }
 
     /// A number of 64 bits.
-    pub(crate) fn word(&mut self) -> Result<u64, Damaged> {
+    ///
+    /// # Errors
+    /// No number of 64 bits.
+    pub fn word(&mut self) -> Result<u64, Damaged> {
         u64::try_from(self.unsigned()?).map_err(|_| Damaged)
     }
 
     /// How many things come: never more than there are bytes left.
-    pub(crate) fn count(&mut self) -> Result<usize, Damaged> {
+    ///
+    /// # Errors
+    /// More than there can be.
+    pub fn count(&mut self) -> Result<usize, Damaged> {
         let count = usize::try_from(self.unsigned()?).map_err(|_| Damaged)?;
         if count > self.bytes.len() { Err(Damaged) } else { Ok(count) }
     }
@@ -255,13 +267,19 @@ impl<'a> Decoder<'a> {
     }
 
     /// A code below a bound.
-    pub(crate) fn code(&mut self, bound: usize) -> Result<u32, Damaged> {
+    ///
+    /// # Errors
+    /// None below the bound.
+    pub fn code(&mut self, bound: usize) -> Result<u32, Damaged> {
         let code = u32::try_from(self.unsigned()?).map_err(|_| Damaged)?;
         if (code as usize) < bound { Ok(code) } else { Err(Damaged) }
     }
 
     /// A whole number with a sign.
-    pub(crate) fn signed(&mut self) -> Result<i128, Damaged> {
+    ///
+    /// # Errors
+    /// No such number.
+    pub fn signed(&mut self) -> Result<i128, Damaged> {
         let value = self.unsigned()?;
         Ok((value >> 1) as i128 ^ -((value & 1) as i128))
     }
@@ -274,12 +292,18 @@ impl<'a> Decoder<'a> {
     }
 
     /// A text.
-    pub(crate) fn text(&mut self) -> Result<&'a str, Damaged> {
+    ///
+    /// # Errors
+    /// No text.
+    pub fn text(&mut self) -> Result<&'a str, Damaged> {
         std::str::from_utf8(self.bytes()?).map_err(|_| Damaged)
     }
 
     /// Some bytes.
-    pub(crate) fn bytes(&mut self) -> Result<&'a [u8], Damaged> {
+    ///
+    /// # Errors
+    /// Fewer bytes than are said to be there.
+    pub fn bytes(&mut self) -> Result<&'a [u8], Damaged> {
         let n = self.count()?;
         self.take(n)
     }

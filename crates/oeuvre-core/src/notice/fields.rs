@@ -172,7 +172,7 @@ fn missing_mark(texts: &mut Vec<String>, text: String) -> Mark {
 }
 
 /// Writes a mark down; `texts` are those that stand for no value.
-fn encode_mark(mark: Mark, texts: &[String], to: &mut Encoder) {
+pub(crate) fn encode_mark(mark: Mark, texts: &[String], to: &mut Encoder) {
     match mark {
         Mark::Missing(text) => {
             to.unsigned(0);
@@ -191,7 +191,10 @@ fn encode_mark(mark: Mark, texts: &[String], to: &mut Encoder) {
 }
 
 /// Reads a mark; a text that stands for no value is added to those that do.
-fn decode_mark(texts: &mut Vec<String>, from: &mut Decoder<'_>) -> Result<Mark, Damaged> {
+pub(crate) fn decode_mark(
+    texts: &mut Vec<String>,
+    from: &mut Decoder<'_>,
+) -> Result<Mark, Damaged> {
     Ok(match from.unsigned()? {
         0 if texts.len() < usize::from(u16::MAX) => missing_mark(texts, from.text()?.to_owned()),
         1 => Mark::Lacking,

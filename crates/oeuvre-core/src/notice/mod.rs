@@ -15,6 +15,7 @@ mod texts;
 mod values;
 
 pub(crate) use alike::{alike_labels, alike_lookup_keys, name_of};
+pub(crate) use fields::{decode_mark, encode_mark};
 pub(crate) use texts::{Texts, total_among_rows};
 
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder};

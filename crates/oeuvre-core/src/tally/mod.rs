@@ -29,8 +29,10 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+mod columns;
 mod fits;
 
+pub use columns::{decode_column, encode_column};
 pub use fits::wider;
 pub(crate) use fits::{Widening, factors_of, widening};
 
@@ -188,7 +190,8 @@ mod tests {
             .iter()
             .map(|row| {
                 let route = row.0.map_or(String::new(), |r| format!("R{r}"));
-                let day = row.1.map_or(String::new(), |d| format!("2025-0{}-1{}", 1 + d / 10, d % 10));
+                let day =
+                    row.1.map_or(String::new(), |d| format!("2025-0{}-1{}", 1 + d / 10, d % 10));
                 let fare = row.2.map_or(String::new(), |cents| match scale {
                     0 => (cents / 100).to_string(),
                     _ => oeuvre_columns::Decimal::new(i128::from(cents), 2).to_string(),

@@ -12,6 +12,7 @@
 
 pub(crate) mod values;
 
+use crate::facts::ColumnFact;
 use crate::options::{DEFAULT_MISSING, DateForm, DateOrder, Forced, ReadOptions, Zone};
 use oeuvre_columns::names::{missing_texts, nearest, shell_quoted};
 use oeuvre_columns::value::calendar;
@@ -208,6 +209,12 @@ impl Columns {
             for ways in &mut state.files {
                 ways.orders = orders_of(Some(form));
                 ways.pattern = pattern_of(Some(form));
+            }
+        }
+        for (name, kind) in &options.expected {
+            let known = columns.states.iter_mut().find(|state| state.name == *name);
+            if let Some(state) = known {
+                state.shape = state.shape.join(shape_of_kind(*kind));
             }
         }
         let example = "name a heading of the file, such as in --kind 'fare=number'";
@@ -418,8 +425,27 @@ impl Columns {
     /// What readers should be told of how some columns were read.
     pub(crate) fn notes(&self, columns: &[usize]) -> Vec<Note> {
         let used = columns.iter().filter(|&&c| c < self.states.len());
-        let said = used.flat_map(|&c| self.remarks(c).into_iter().chain(self.odd(c)));
+        let several = self.files.len() > 1;
+        let said = used.flat_map(|&c| self.remarks(c, several).into_iter().chain(self.once(c)));
         said.map(|text| Note::new(Topic::Reading, text)).collect()
+    }
+
+    /// What readers should be told of how a column was read, whether its files are all there are or not.
+    pub(crate) fn facts(&self, column: usize) -> Vec<ColumnFact> {
+        let Some(state) = self.states.get(column) else { return Vec::new() };
+        let fact = |once: bool, told: [String; 2]| {
+            let told = told.map(|text| Note::new(Topic::Reading, text));
+            ColumnFact { column: state.name.clone(), once, told }
+        };
+        let [alone, among] = [false, true].map(|several| self.remarks(column, several));
+        let each = alone.into_iter().zip(among).map(|(alone, among)| fact(false, [alone, among]));
+        let once = self.once(column).into_iter().map(|text| fact(true, [text.clone(), text]));
+        each.chain(once).collect()
+    }
+
+    /// What is said of a column once, whatever files it is in.
+    fn once(&self, column: usize) -> impl Iterator<Item = String> {
+        self.states[column].digits().into_iter().chain(self.odd(column))
     }
 
     /// What is said of a column that is text because of few values.
@@ -438,16 +464,12 @@ impl Columns {
         })
     }
 
-    /// What is said of how a column was read.
-    fn remarks(&self, column: usize) -> Vec<String> {
+    /// What is said of how a column was read in each file, which is named where there are several.
+    fn remarks(&self, column: usize, several: bool) -> Vec<String> {
         let state = &self.states[column];
         let mut said = Vec::new();
         for (file, ways) in state.files.iter().enumerate() {
-            let of = if self.files.len() > 1 {
-                format!(" of {}", self.files[file])
-            } else {
-                String::new()
-            };
+            let of = if several { format!(" of {}", self.files[file]) } else { String::new() };
             let numbers = matches!(state.shape, Shape::Number(_) | Shape::Float);
             if let (Some(by), true) = (&ways.other_sign, numbers) {
                 said.push(format!(
@@ -494,7 +516,6 @@ impl Columns {
                 ));
             }
         }
-        said.extend(state.digits());
         said
     }
 
@@ -512,7 +533,8 @@ impl Columns {
                     said.push((state.name.clone(), text));
                 }
             }
-            said.extend(self.remarks(column).into_iter().map(|text| (state.name.clone(), text)));
+            let told = self.remarks(column, self.files.len() > 1).into_iter().chain(state.digits());
+            said.extend(told.map(|text| (state.name.clone(), text)));
         }
         said
     }
@@ -706,6 +728,19 @@ impl ColumnState {
 /// A shape without the orders of dates, which are those of a file.
 fn forget_orders(shape: Shape) -> Shape {
     if let Shape::Date(_) = shape { Shape::Date(Orders::ALL) } else { shape }
+}
+
+/// The shape behind a kind that the core sees.
+fn shape_of_kind(kind: Kind) -> Shape {
+    match kind {
+        Kind::Nothing => Shape::Unknown,
+        Kind::Number { scale } => Shape::Number(scale),
+        Kind::Float => Shape::Float,
+        Kind::Boolean => Shape::Boolean,
+        Kind::Date => Shape::Date(Orders::ALL),
+        Kind::DateTime => Shape::DateTime,
+        _ => Shape::Text,
+    }
 }
 
 /// The kind that the core sees.

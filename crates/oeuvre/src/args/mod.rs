@@ -8,6 +8,7 @@ pub(crate) mod chart;
 mod choice;
 pub(crate) mod compare;
 pub(crate) mod output;
+pub(crate) mod parts;
 pub(crate) mod reading;
 pub(crate) mod report;
 pub(crate) mod request;
@@ -76,6 +77,14 @@ pub(crate) enum Command {
     ///
     /// Example: oeuvre report monthly.toml --to monthly.html
     Report(Box<report::ReportArgs>),
+    /// Write what the rows of some files come to, to take it together with others later; takes what summary takes.
+    ///
+    /// Example: oeuvre part bookings-07.csv --by route --show 'sum(fare)' --to bookings-07.oeu
+    Part(Box<parts::PartCommand>),
+    /// Make the table of all rows from parts of them.
+    ///
+    /// Example: oeuvre assemble bookings-*.oeu
+    Assemble(Box<parts::AssembleArgs>),
     /// Show the rows behind one cell of a summary, and the calculation made again on them.
     ///
     /// Takes what summary takes. Example: oeuvre trace bookings.csv --by route --show 'mean(fare)' --at 'route = SKE'
@@ -107,6 +116,8 @@ impl Args {
             Command::Chart(args) => args.summary.output.color,
             Command::Compare(args) => args.output.color,
             Command::Report(args) => args.output.color,
+            Command::Part(args) => args.summary.output.color,
+            Command::Assemble(args) => args.output.color,
             Command::Trace(args) => args.summary.output.color,
             Command::Explain(args) => args.summary.output.color,
             Command::Demo(_)
@@ -275,7 +286,20 @@ impl SummaryArgs {
         &self,
     ) -> Result<(oeuvre_core::Request, oeuvre_render::Style), oeuvre_core::Error> {
         let request = self.group.group(self.rows.to_request(&self.reading)?)?;
-        Ok((request, oeuvre_render::Style { long: self.group.long, ..self.style.to_style()? }))
+        Ok((request, self.to_style()?))
+    }
+
+    /// The request, with lookups that are read already.
+    pub(crate) fn to_request_with(
+        &self,
+        lookups: Vec<oeuvre_core::LookupRequest>,
+    ) -> Result<oeuvre_core::Request, oeuvre_core::Error> {
+        self.group.group(self.rows.to_request_with(lookups)?)
+    }
+
+    /// The look.
+    pub(crate) fn to_style(&self) -> Result<oeuvre_render::Style, oeuvre_core::Error> {
+        Ok(oeuvre_render::Style { long: self.group.long, ..self.style.to_style()? })
     }
 }
 

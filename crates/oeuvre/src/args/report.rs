@@ -25,6 +25,21 @@ const EXAMPLE: &str = "A report file to begin with; every option of summary is a
 
 All keys: docs/reports.md. A request that was typed becomes such a file with --save-report.";
 
+/// Options that say nothing of what is asked.
+pub(crate) const NOT_ASKED: &[&str] = &[
+    "to",
+    "as",
+    "threads",
+    "width",
+    "quiet",
+    "notes",
+    "color",
+    "save-report",
+    "replace",
+    "piece-bytes",
+    "help",
+];
+
 #[derive(clap::Args, Debug)]
 #[command(disable_help_flag = true)]
 #[command(
@@ -127,4 +142,10 @@ pub(crate) fn is_typed(typed: &ArgMatches, id: &str) -> bool {
     typed.try_contains_id(id).unwrap_or(false)
         && typed.value_source(id) == Some(ValueSource::CommandLine)
         && typed.try_get_raw(id).is_ok_and(|raw| raw.is_some())
+}
+
+/// The texts of an option, as they were typed.
+pub(crate) fn typed_texts(typed: &ArgMatches, id: &str) -> Vec<String> {
+    let raw = typed.try_get_raw(id).ok().flatten();
+    raw.map_or(Vec::new(), |raw| raw.map(|v| v.to_string_lossy().into_owned()).collect())
 }

@@ -3,6 +3,7 @@
 //! If you add one: its file here, its arguments and a row in `args/mod.rs` (`Command`), and an arm in [`run`]; the
 //! compiler asks for what lacks, and a test for its help.
 
+mod assemble;
 mod chart;
 mod compare;
 mod completions;
@@ -11,6 +12,7 @@ mod detail;
 mod explain;
 mod functions;
 mod manual;
+mod part;
 mod profile;
 mod report;
 mod summary;
@@ -24,6 +26,8 @@ use clap::ArgMatches;
 pub(crate) fn run(args: Args, typed: &ArgMatches) -> Result<(), Failure> {
     match args.command {
         Command::Demo(args) => demo::run(&args),
+        Command::Part(args) => part::run(&args, typed),
+        Command::Assemble(args) => assemble::run(&args),
         Command::Summary(args) => summary::run(&args, typed),
         Command::Detail(args) => detail::run(&args, typed),
         Command::Chart(args) => chart::run(&args, typed),

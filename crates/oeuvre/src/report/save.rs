@@ -4,7 +4,7 @@
 //! known here. Files, lookups, conditions and reading options go to `[data]`, named calculations to `[let]`, formats to
 //! `[format]`, known figures to `[[check]]`; paths are those from the folder of the report file.
 
-use crate::args::report::{SaveArgs, is_typed};
+use crate::args::report::{NOT_ASKED, SaveArgs, is_typed, typed_texts};
 use crate::args::request::{name_and_file, named};
 use crate::deliver::deliver;
 use crate::failure::Failure;
@@ -15,21 +15,6 @@ use oeuvre_data::is_address;
 use oeuvre_render::PartType;
 use std::path::{Component, Path, PathBuf};
 use toml::{Table, Value};
-
-/// Options that say nothing of what is asked.
-const NOT_ASKED: &[&str] = &[
-    "to",
-    "as",
-    "threads",
-    "width",
-    "quiet",
-    "notes",
-    "color",
-    "save-report",
-    "replace",
-    "piece-bytes",
-    "help",
-];
 
 /// That the file is not there yet, unless it may be replaced.
 pub(crate) fn ensure_free(args: &SaveArgs) -> Result<(), Error> {
@@ -48,12 +33,6 @@ pub(crate) fn save(args: &SaveArgs, part: PartType, typed: &ArgMatches) -> Resul
     let folder = path.parent().map(Path::to_owned).unwrap_or_default();
     let text = text_of(part, typed, &folder)?;
     deliver(Some(path), |out| out.write_all(text.as_bytes()))
-}
-
-/// The texts of an option, as they were typed.
-fn typed_texts(typed: &ArgMatches, id: &str) -> Vec<String> {
-    let raw = typed.try_get_raw(id).ok().flatten();
-    raw.map_or(Vec::new(), |raw| raw.map(|v| v.to_string_lossy().into_owned()).collect())
 }
 
 /// The command that shows a part by itself.

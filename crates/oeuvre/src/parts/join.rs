@@ -1,0 +1,239 @@
+//! Parts taken together: that they fit, in which order their rows stand, and what all their rows have come to.
+
+use super::asks::Asks;
+use super::file::{Leaf, Part, kind_text, lookup_id};
+use super::make::{has_tally, plans};
+use super::source::{OfParts, can_widen};
+use oeuvre_columns::{Kind, Source};
+use oeuvre_core::{Error, Plan, Request, Tally, wider};
+use std::collections::HashMap;
+
+/// Parts that were taken together.
+pub(crate) struct Joined {
+    pub(crate) asks: Asks,
+    pub(crate) request: Request,
+    /// What is known of their rows, and the rows themselves where they are kept.
+    pub(crate) rows: OfParts,
+    /// What all rows have come to, where they are not kept, with the plans that it is for.
+    pub(crate) tally: Option<(Vec<Plan>, Tally)>,
+}
+
+/// Takes parts together, each with the name of its file, in the order of their rows unless they have places.
+/// `request_of` makes the request of what a part asks.
+///
+/// # Errors
+/// Parts that do not fit together, with what differs.
+pub(crate) fn join(
+    parts: Vec<(String, Part)>,
+    request_of: impl FnOnce(&Part) -> Result<Request, Error>,
+    threads: usize,
+) -> Result<Joined, Error> {
+    let Some((first_name, first)) = parts.first() else {
+        return Err(Error::request("there are no parts"));
+    };
+    for (name, part) in &parts[1..] {
+        ensure_same((first_name, first), (name, part))?;
+    }
+    let order = order(&parts)?;
+    let request = request_of(first)?;
+    // What the first part has, in its order; others may have them in another one.
+    let mut columns = first.columns.clone();
+    let own = |part: &Part| OfParts::new(part.columns.clone(), part.zone.clone(), Vec::new());
+    let damaged = |name: &str| {
+        Error::request_with_help(
+            format!("{name}: this part is damaged"),
+            "make it again with oeuvre part",
+        )
+    };
+    let mut of_parts: Vec<Vec<Plan>> = Vec::new();
+    for (name, part) in &parts {
+        of_parts.push(plans(&request, &own(part).map_err(|_| damaged(name))?)?);
+    }
+    let keeps_rows = !has_tally(&request, &of_parts[0]);
+    if let Some((name, _)) = parts.iter().find(|(_, part)| part.tally.is_none() != keeps_rows) {
+        return Err(damaged(name));
+    }
+    for ((name, part), plans) in parts.iter().zip(&of_parts).skip(1) {
+        let mut used = plans.iter().flat_map(|plan| &plan.inputs);
+        used.try_for_each(|&at| {
+            widen(&mut columns, (first_name, name), &part.columns[at], keeps_rows)
+        })?;
+    }
+    let asks = first.asks.clone();
+    let zone = first.zone.clone();
+    let names: Vec<String> = parts.iter().map(|part| part.0.clone()).collect();
+    let mut tallies: Vec<(Vec<(String, Kind)>, Vec<u8>, usize)> = Vec::new();
+    let mut leaves: Vec<Leaf> = Vec::new();
+    for (_, part) in parts {
+        let n = part.leaves.len();
+        tallies.push((part.columns, part.tally.unwrap_or_default(), n));
+        leaves.extend(part.leaves);
+    }
+    // By its place among the leaves as they were given, where each stands in the end.
+    let mut places = vec![0u32; leaves.len()];
+    order.iter().zip(0..).for_each(|(&leaf, place)| places[leaf] = place);
+    let mut sorted: Vec<(u32, Leaf)> = places.iter().copied().zip(leaves).collect();
+    sorted.sort_by_key(|leaf| leaf.0);
+    let leaves = sorted.into_iter().map(|leaf| leaf.1).collect();
+    let rows = OfParts::new(columns, zone, leaves).map_err(|_| damaged(&names[0]))?;
+    if keeps_rows {
+        return Ok(Joined { asks, request, rows, tally: None });
+    }
+    let joined = plans(&request, &rows)?;
+    let for_joined: Vec<&Plan> = joined.iter().collect();
+    let (mut all, mut at) = (None::<Tally>, 0);
+    for ((name, own), (columns, bytes, n)) in names.iter().zip(&of_parts).zip(tallies) {
+        let fits = own.iter().zip(&joined).all(|(own, joined)| Tally::fits(own, joined));
+        if !fits {
+            return Err(not_widened((&names[0], name), &columns, &rows.columns));
+        }
+        let own: Vec<&Plan> = own.iter().collect();
+        let tally = Tally::decode(&bytes, (&own, &for_joined), &places[at..at + n]);
+        let tally = tally.map_err(|_| damaged(name))?;
+        at += n;
+        match &mut all {
+            None => all = Some(tally),
+            Some(all) => all.absorb(tally, threads)?,
+        }
+    }
+    let tally = all.map(|tally| (joined, tally));
+    Ok(Joined { asks, request, rows, tally })
+}
+
+/// That two parts are of the same request and the same lookups.
+fn ensure_same((a, first): (&str, &Part), (b, part): (&str, &Part)) -> Result<(), Error> {
+    if let Some([of_a, of_b]) = first.asks.difference(&part.asks) {
+        return Err(Error::request_with_help(
+            format!("{a} asks {of_a}, {b} asks {of_b}"),
+            "parts are taken together that ask the same; make one of them again",
+        ));
+    }
+    for (of_a, of_b) in first.lookups.iter().zip(&part.lookups) {
+        if lookup_id(of_a) != lookup_id(of_b) {
+            return Err(Error::request_with_help(
+                format!("the lookup {} of {b} is not the same as that of {a}", of_a.table.name),
+                "make one of them again with the other's lookup",
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// The order of all leaves, counted over all parts as they were given: by their places where they have any.
+fn order(parts: &[(String, Part)]) -> Result<Vec<usize>, Error> {
+    let leaves: Vec<(&String, &Leaf)> =
+        parts.iter().flat_map(|(name, part)| part.leaves.iter().map(move |l| (name, l))).collect();
+    let mut known: HashMap<u128, &String> = HashMap::new();
+    for (name, leaf) in &leaves {
+        if let Some(before) = known.insert(leaf.id, name) {
+            let files: Vec<&str> = leaf.facts.files.iter().map(|f| f.name.as_str()).collect();
+            let what = match before == *name {
+                true => format!("{name} is given twice"),
+                false => format!("the rows of {} are in {before} and in {name}", files.join(", ")),
+            };
+            return Err(Error::request_with_help(what, "name each part once"));
+        }
+    }
+    let mut order: Vec<usize> = (0..leaves.len()).collect();
+    if leaves.iter().all(|(_, leaf)| leaf.place.is_none()) {
+        return Ok(order);
+    }
+    if let Some((name, _)) = leaves.iter().find(|(_, leaf)| leaf.place.is_none()) {
+        return Err(Error::request_with_help(
+            format!("{name} has no place, and others have one"),
+            "make it again with --place N, or all of them without",
+        ));
+    }
+    order.sort_by_key(|&at| leaves[at].1.place);
+    for two in order.windows(2) {
+        let [(a, first), (b, second)] = [leaves[two[0]], leaves[two[1]]];
+        if let (Some(place), true) = (first.place, first.place == second.place) {
+            return Err(Error::request_with_help(
+                format!("{a} and {b} are both at place {place}"),
+                "make one of them again with another --place",
+            ));
+        }
+    }
+    Ok(order)
+}
+
+/// Widens a column by what a part has of it.
+fn widen(
+    columns: &mut [(String, Kind)],
+    names: (&str, &str),
+    part: &(String, Kind),
+    keeps_rows: bool,
+) -> Result<(), Error> {
+    let Some(column) = columns.iter_mut().find(|column| column.0 == part.0) else {
+        return Err(Error::request_with_help(
+            format!("{} has no column {}, which {} has", names.0, part.0, names.1),
+            "parts that are taken together have the columns that they use",
+        ));
+    };
+    let both = match keeps_rows {
+        true if can_widen(part.1, column.1) => Some(column.1),
+        true => can_widen(column.1, part.1).then_some(part.1),
+        false => wider(column.1, part.1),
+    };
+    match both {
+        Some(kind) => column.1 = kind,
+        None => return Err(differs(names, (&column.0, column.1, part.1))),
+    }
+    Ok(())
+}
+
+/// A column whose kinds in two parts are not brought together.
+fn differs((a, b): (&str, &str), (column, of_a, of_b): (&str, Kind, Kind)) -> Error {
+    let said = |kind: Kind| match kind {
+        Kind::Number { scale: 0 } => "a whole number".to_owned(),
+        Kind::Number { scale } => format!("a number with {scale} digits behind its point"),
+        Kind::Float => "a number in binary64".to_owned(),
+        other => kind_text(other),
+    };
+    // Any value is one of text, and any number one in binary64.
+    let (wide, narrow) = match (of_a, of_b) {
+        (Kind::Text, _) | (_, Kind::Number { .. }) => (a, b),
+        _ => (b, a),
+    };
+    Error::request_with_help(
+        format!("{column} is {} in {a}, and {} in {b}", said(of_a), said(of_b)),
+        format!("make {narrow} again with --as-in {wide}, or both with --kind '{column}=…'"),
+    )
+}
+
+/// A part whose labels would be others, had its numbers the digits that they have in others.
+fn not_widened((a, b): (&str, &str), own: &[(String, Kind)], joined: &[(String, Kind)]) -> Error {
+    let kind = |name: &str| joined.iter().find(|column| column.0 == name).map(|column| column.1);
+    let differing = own.iter().find(|(name, own)| kind(name).is_some_and(|kind| kind != *own));
+    let column = differing.map_or("a column", |column| column.0.as_str());
+    Error::request_with_help(
+        format!(
+            "{column} has fewer digits behind its point in {b} than in others, and texts are made of it"
+        ),
+        format!(
+            "make {b} again with --as-in {a}, or all of them with --as-in the one that has most digits"
+        ),
+    )
+}
+
+impl Joined {
+    /// All as one part.
+    pub(crate) fn into_part(self) -> Part {
+        let Joined { asks, request, rows, tally } = self;
+        let tally = tally.map(|(plans, tally)| tally.encode(&plans.iter().collect::<Vec<_>>()));
+        Part {
+            asks,
+            zone: rows.zone().to_owned(),
+            columns: rows.columns,
+            lookups: request.lookups,
+            leaves: rows.leaves,
+            tally,
+        }
+    }
+
+    /// The names of the files that the rows are of.
+    pub(crate) fn files(&self) -> Vec<String> {
+        let files = self.rows.leaves.iter().flat_map(|leaf| &leaf.facts.files);
+        files.map(|file| file.name.clone()).collect()
+    }
+}
