@@ -67,6 +67,7 @@ pub use database::cancel_queries;
 pub use facts::{ColumnFact, Facts, FileFacts, fingerprint};
 pub use input::{Input, read_whole, settled};
 pub use instructions::Instructions;
+pub use kinds::wider_kind;
 pub use names::{files_named, is_address, name_shown, stem_of};
 pub use open::{open, open_bytes};
 pub use options::{

@@ -203,8 +203,23 @@ pub struct ReadOptions {
 }
 
 impl ReadOptions {
+    /// What was said of how values are read, as a text that is the same where the same was said.
+    pub fn as_said(&self) -> String {
+        let said = ReadOptions {
+            expected: Vec::new(),
+            #[cfg(feature = "web")]
+            web: Arc::default(),
+            #[cfg(feature = "databases")]
+            databases: Arc::default(),
+            piece_bytes: 0,
+            instructions: Instructions::Auto,
+            ..self.clone()
+        };
+        format!("{said:?}")
+    }
+
     /// How a file is read, by its place among the names.
-    pub(crate) fn of_file(&self, file: usize) -> &ReadOptions {
+    pub fn of_file(&self, file: usize) -> &ReadOptions {
         self.of_files.iter().find(|(at, _)| *at == file).map_or(self, |(_, options)| options)
     }
 

@@ -121,14 +121,19 @@ impl GroupsShare {
         Ok(it)
     }
 
-    /// The groups, when all rows have been seen.
-    pub(crate) fn into_groups(mut self) -> Vec<GroupStates> {
-        // Without a single row the states have not been told of the groups yet.
+    /// Tells the states of all groups: of those whose rows were all left out, or where there was no row, they do not
+    /// know yet.
+    pub(crate) fn settle(&mut self) {
         for states in &mut self.groupings {
             let groups = states.grouper.groups();
             states.counts.resize(groups);
             states.states.iter_mut().for_each(|s| s.resize(groups));
         }
+    }
+
+    /// The groups, when all rows have been seen.
+    pub(crate) fn into_groups(mut self) -> Vec<GroupStates> {
+        self.settle();
         self.groupings
     }
 }
@@ -160,20 +165,9 @@ impl GroupStates {
     fn encode(&self, to: &mut Encoder) {
         let groups = 1..self.grouper.groups() as u32;
         to.inner(|to| self.grouper.encode(to));
-        // Without a row they may not have been told of the groups.
-        let whole = |state: &dyn State, to: &mut Encoder| {
-            let mut all = state.fresh();
-            all.resize(groups.end as usize);
-            all.encode(groups.clone(), to);
-        };
-        let has_rows = self.counts.0.len() >= groups.end as usize;
-        for state in
-            std::iter::once(&self.counts as &dyn State).chain(self.states.iter().map(AsRef::as_ref))
-        {
-            to.inner(|to| match has_rows {
-                true => state.encode(groups.clone(), to),
-                false => whole(state, to),
-            });
+        let states = self.states.iter().map(AsRef::as_ref);
+        for state in std::iter::once(&self.counts as &dyn State).chain(states) {
+            to.inner(|to| state.encode(groups.clone(), to));
         }
     }
 

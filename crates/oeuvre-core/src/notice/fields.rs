@@ -24,9 +24,23 @@ impl Fields {
         if column.marks.is_empty() {
             return;
         }
-        self.texts[place].clone_from(&column.marks.texts);
-        for (_, mark) in column.marks.iter() {
-            self.add(place, mark, 1);
+        self.add_all(place, column.marks.iter().map(|(_, mark)| (mark, 1)), &column.marks.texts);
+    }
+
+    /// Adds marks of a column for which these texts stand for no value: the same ones for all rows of a source, as a rule.
+    fn add_all(
+        &mut self,
+        place: usize,
+        marks: impl Iterator<Item = (Mark, u64)>,
+        texts: &Arc<Vec<String>>,
+    ) {
+        if self.texts[place].is_empty() {
+            self.texts[place].clone_from(texts);
+        }
+        let same = Arc::ptr_eq(&self.texts[place], texts) || self.texts[place] == *texts;
+        for (mark, n) in marks {
+            let mark = if same { mark } else { self.with_texts(place, mark, texts) };
+            self.add(place, mark, n);
         }
     }
 
@@ -51,15 +65,7 @@ impl Fields {
 
     pub(super) fn absorb(&mut self, other: Fields) {
         for (place, (marks, texts)) in other.marks.into_iter().zip(other.texts).enumerate() {
-            // In one pass they are the same.
-            if self.texts[place].is_empty() {
-                self.texts[place] = texts.clone();
-            }
-            let same = self.texts[place] == texts;
-            for (mark, n) in marks {
-                let mark = if same { mark } else { self.with_texts(place, mark, &texts) };
-                self.add(place, mark, n);
-            }
+            self.add_all(place, marks.into_iter(), &texts);
         }
     }
 

@@ -239,6 +239,7 @@ impl HandOut {
                 std::mem::swap(column, of_reader);
             } else {
                 column.data.clone_from(&of_reader.data);
+                column.marks.clone_from(&of_reader.marks);
                 std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
             }
         }

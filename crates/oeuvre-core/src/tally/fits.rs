@@ -6,7 +6,7 @@
 //! has more digits.
 
 use crate::plan::{Built, Plan};
-use crate::rows::program::Program;
+use crate::rows::program::{Program, Step};
 use oeuvre_columns::Kind;
 
 /// How values of one kind become those of another.
@@ -74,7 +74,9 @@ pub(super) fn fits(own: &Plan, joined: &Plan) -> bool {
 /// Whether two programs make the same texts, where they make any.
 fn same_texts(own: &Program, joined: &Program) -> bool {
     let texts = |program: &'_ Program| {
-        let steps = program.steps.iter().filter(|step| step.kind == Kind::Text);
+        // What is made of nothing is the same everywhere.
+        let is_made = |step: &&Step| step.kind == Kind::Text && !step.arg_kinds.is_empty();
+        let steps = program.steps.iter().filter(is_made);
         steps.map(|step| (step.text.clone(), step.arg_kinds.clone())).collect::<Vec<_>>()
     };
     let (own, joined) = (texts(own), texts(joined));
@@ -82,8 +84,12 @@ fn same_texts(own: &Program, joined: &Program) -> bool {
         let is_same = |(a, b): (&Kind, &Kind)| a == b || *a == Kind::Nothing;
         own.len() == joined.len() && own.iter().zip(joined).all(is_same)
     };
-    own.len() == joined.len()
-        && own.iter().zip(&joined).all(|(a, b)| a.0 == b.0 && same_kinds(&a.1, &b.1))
+    // What is made of no value at all is none, and may not be made in the same way.
+    let is_joined = |(text, kinds): &(_, Vec<Kind>)| {
+        kinds.contains(&Kind::Nothing)
+            || joined.iter().any(|it| it.0 == *text && same_kinds(kinds, &it.1))
+    };
+    own.iter().all(is_joined)
 }
 
 #[cfg(test)]

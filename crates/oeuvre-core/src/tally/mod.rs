@@ -72,7 +72,8 @@ impl Tally {
     /// As [`crate::run`].
     pub fn of(plans: &[&Plan], source: &dyn Source, threads: usize) -> Result<Tally, Error> {
         let groups: Vec<Groups<'_>> = plans.iter().map(|plan| Groups(plan)).collect();
-        let each = Pass::over(source, threads).serve_all(&groups)?;
+        let mut each = Pass::over(source, threads).serve_all(&groups)?;
+        each.iter_mut().for_each(|done| done.share.settle());
         plans.iter().try_for_each(|plan| source.ensure_sound(&plan.inputs))?;
         Ok(Tally { each })
     }

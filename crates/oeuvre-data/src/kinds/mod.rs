@@ -730,6 +730,11 @@ fn forget_orders(shape: Shape) -> Shape {
     if let Shape::Date(_) = shape { Shape::Date(Orders::ALL) } else { shape }
 }
 
+/// The kind that holds the values of both: text, where no other does.
+pub fn wider_kind(a: Kind, b: Kind) -> Kind {
+    kind_of(shape_of_kind(a).join(shape_of_kind(b)))
+}
+
 /// The shape behind a kind that the core sees.
 fn shape_of_kind(kind: Kind) -> Shape {
     match kind {

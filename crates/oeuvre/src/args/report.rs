@@ -62,6 +62,12 @@ pub(crate) struct ReportArgs {
     /// The one part of the report to run, by its name; repeatable.
     #[arg(long, value_name = "PART", help_heading = "Of a report file")]
     pub(crate) only: Vec<String>,
+    /// Keep what each file comes to in a folder, so that files that have not changed are not read again.
+    ///
+    /// Keep what each file comes to in a folder, so that files that have not changed (size, time, and where only the time
+    /// has, their content) are not read again. The folder may be deleted at any time.
+    #[arg(long, value_name = "DIR", help_heading = "Of a report file")]
+    pub(crate) parts_in: Option<PathBuf>,
     /// Write when the report was made at its top.
     #[arg(long, help_heading = "Where to and how")]
     pub(crate) stamp: bool,

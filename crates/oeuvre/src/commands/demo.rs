@@ -200,8 +200,15 @@ fn write_report(dir: &Path, report: &str, page: &mut Vec<u8>) -> Result<(), Fail
         let Some(format) = Format::of_ending(name) else { continue };
         let none = &[];
         let for_reading = format.is_for_reading();
-        let asked = report::Asked { files: none, given: none, only: none, for_reading, threads };
-        let finished = report::run(&mut report::prepare(&definition, asked)?, threads)?;
+        let asked = report::Asked {
+            files: none,
+            given: none,
+            only: none,
+            for_reading,
+            threads,
+            parts_in: None,
+        };
+        let finished = report::run(&mut report::prepare(&definition, asked)?, threads, None)?;
         let document = finished.document(None, format.explains());
         let (style, text) = (Style::default(), TextSettings::default());
         let settings = Settings { style: &style, format, text, with_ledger: true, beside: None };
@@ -244,9 +251,15 @@ fn write_changes(
         let to = dir.join(name);
         let Some(format) = Format::of_ending(name) else { continue };
         let given = [format!("month={month}")];
-        let asked =
-            report::Asked { files: &[], given: &given, only: &[], for_reading: false, threads };
-        let finished = report::run(&mut report::prepare(definition, asked)?, threads)?;
+        let asked = report::Asked {
+            files: &[],
+            given: &given,
+            only: &[],
+            for_reading: false,
+            threads,
+            parts_in: None,
+        };
+        let finished = report::run(&mut report::prepare(definition, asked)?, threads, None)?;
         let document = finished.document(None, false);
         let settings = Settings { style: &style, format, text, with_ledger: true, beside: None };
         deliver(Some(&to), |out| oeuvre_render::write_document(&document, settings, out))?;

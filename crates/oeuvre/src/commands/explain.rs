@@ -48,7 +48,7 @@ fn explain_report(args: &ExplainArgs, path: &str, files: &[String]) -> Result<()
     let output = &args.summary.output;
     let threads = output.threads.map_or_else(environment::threads, usize::from);
     let (given, only) = (&args.given.given, &args.given.only);
-    let asked = report::Asked { files, given, only, for_reading: true, threads };
+    let asked = report::Asked { files, given, only, for_reading: true, threads, parts_in: None };
     let mut prepared = report::prepare(&definition, asked)?;
     let explained = report::explain(&mut prepared)?;
     let width = output.width.or_else(environment::terminal_width).unwrap_or(usize::MAX);

@@ -16,10 +16,11 @@ pub(crate) fn run(args: &ReportArgs) -> Result<(), Failure> {
         only: &args.only,
         for_reading: target.format().is_for_reading(),
         threads,
+        parts_in: args.parts_in.as_deref(),
     };
     let mut prepared = prepare(&definition, asked)?;
     target.ensure_holds(prepared.parts.iter().map(|part| (part.name.as_str(), part.shows)))?;
-    let finished = run_report(&mut prepared, threads)?;
+    let finished = run_report(&mut prepared, threads, args.parts_in.as_deref())?;
     let stamp = args.stamp.then(environment::stamp);
     let document = finished.document(stamp, target.format().explains());
     present_document(&args.output, &target, &document)

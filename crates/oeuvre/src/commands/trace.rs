@@ -82,7 +82,7 @@ pub(super) fn of_report(
     table: &str,
     at: &str,
     threads: usize,
-) -> Result<(Trace, Style), Error> {
+) -> Result<(Trace, Style), Failure> {
     cell_of_report(definition, (&[], &[]), (table, at), threads)
 }
 
@@ -91,13 +91,14 @@ fn cell_of_report(
     (files, given): (&[String], &[String]),
     (table, at): (&str, &str),
     threads: usize,
-) -> Result<(Trace, Style), Error> {
+) -> Result<(Trace, Style), Failure> {
     let only = [table.to_owned()];
-    let asked = report::Asked { files, given, only: &only, for_reading: true, threads };
+    let asked =
+        report::Asked { files, given, only: &only, for_reading: true, threads, parts_in: None };
     let mut prepared = report::prepare(definition, asked)?;
     report::ensure_sound(&mut prepared)?;
     let Some(MadeOf::Job(job)) = prepared.parts.first().map(|part| &part.made_of) else {
-        return Err(Error::request("a trace is of a table"));
+        return Err(Error::request("a trace is of a table").into());
     };
     let job = &prepared.jobs[*job];
     let at = cell::read("--at", at, &job.request.by)?;

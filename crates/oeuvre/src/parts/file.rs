@@ -40,6 +40,8 @@ pub(crate) struct Part {
     pub(crate) asks: Asks,
     /// Its columns with their kinds, in the order of the first file.
     pub(crate) columns: Vec<(String, Kind)>,
+    /// Those that are used, by their names.
+    pub(crate) used: Vec<String>,
     /// The zone whose clock was read.
     pub(crate) zone: String,
     pub(crate) lookups: Vec<LookupRequest>,
@@ -123,6 +125,7 @@ impl Part {
             to.text(name);
             to.text(&kind_text(*kind));
         }
+        texts(&self.used, to);
         to.text(&self.zone);
         to.count(self.lookups.len());
         self.lookups.iter().for_each(|lookup| encode_lookup(lookup, to));
@@ -142,6 +145,7 @@ impl Part {
         let columns = many(from, |from| {
             Ok((from.text()?.to_owned(), kind_of(from.text()?).ok_or(Damaged)?))
         })?;
+        let used = read_texts(from)?;
         let zone = from.text()?.to_owned();
         let lookups = many(from, decode_lookup)?;
         let leaves = many(from, |from| {
@@ -154,7 +158,7 @@ impl Part {
         })?;
         let tally = read_optional(from)?;
         match from.is_done() {
-            true => Ok(Part { asks: Asks(asks), columns, zone, lookups, leaves, tally }),
+            true => Ok(Part { asks: Asks(asks), columns, used, zone, lookups, leaves, tally }),
             false => Err(Damaged),
         }
     }

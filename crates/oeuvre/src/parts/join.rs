@@ -14,6 +14,8 @@ pub(crate) struct Joined {
     pub(crate) request: Request,
     /// What is known of their rows, and the rows themselves where they are kept.
     pub(crate) rows: OfParts,
+    /// The columns that are used.
+    pub(crate) used: Vec<String>,
     /// What all rows have come to, where they are not kept, with the plans that it is for.
     pub(crate) tally: Option<(Vec<Plan>, Tally)>,
 }
@@ -59,9 +61,16 @@ pub(crate) fn join(
             widen(&mut columns, (first_name, name), &part.columns[at], keeps_rows)
         })?;
     }
-    let asks = first.asks.clone();
+    let (asks, used) = (first.asks.clone(), first.used.clone());
     let zone = first.zone.clone();
     let names: Vec<String> = parts.iter().map(|part| part.0.clone()).collect();
+    // For each column the part whose values need the most digits.
+    let mut widest: HashMap<String, String> = HashMap::new();
+    for (name, part) in &parts {
+        for column in part.columns.iter().filter(|column| columns.contains(column)) {
+            widest.entry(column.0.clone()).or_insert_with(|| name.clone());
+        }
+    }
     let mut tallies: Vec<(Vec<(String, Kind)>, Vec<u8>, usize)> = Vec::new();
     let mut leaves: Vec<Leaf> = Vec::new();
     for (_, part) in parts {
@@ -77,7 +86,7 @@ pub(crate) fn join(
     let leaves = sorted.into_iter().map(|leaf| leaf.1).collect();
     let rows = OfParts::new(columns, zone, leaves).map_err(|_| damaged(&names[0]))?;
     if keeps_rows {
-        return Ok(Joined { asks, request, rows, tally: None });
+        return Ok(Joined { asks, request, rows, used, tally: None });
     }
     let joined = plans(&request, &rows)?;
     let for_joined: Vec<&Plan> = joined.iter().collect();
@@ -85,7 +94,7 @@ pub(crate) fn join(
     for ((name, own), (columns, bytes, n)) in names.iter().zip(&of_parts).zip(tallies) {
         let fits = own.iter().zip(&joined).all(|(own, joined)| Tally::fits(own, joined));
         if !fits {
-            return Err(not_widened((&names[0], name), &columns, &rows.columns));
+            return Err(not_widened(name, &columns, &rows.columns, &widest));
         }
         let own: Vec<&Plan> = own.iter().collect();
         let tally = Tally::decode(&bytes, (&own, &for_joined), &places[at..at + n]);
@@ -97,7 +106,7 @@ pub(crate) fn join(
         }
     }
     let tally = all.map(|tally| (joined, tally));
-    Ok(Joined { asks, request, rows, tally })
+    Ok(Joined { asks, request, rows, used, tally })
 }
 
 /// That two parts are of the same request and the same lookups.
@@ -202,29 +211,36 @@ fn differs((a, b): (&str, &str), (column, of_a, of_b): (&str, Kind, Kind)) -> Er
 }
 
 /// A part whose labels would be others, had its numbers the digits that they have in others.
-fn not_widened((a, b): (&str, &str), own: &[(String, Kind)], joined: &[(String, Kind)]) -> Error {
+fn not_widened(
+    name: &str,
+    own: &[(String, Kind)],
+    joined: &[(String, Kind)],
+    widest: &HashMap<String, String>,
+) -> Error {
     let kind = |name: &str| joined.iter().find(|column| column.0 == name).map(|column| column.1);
-    let differing = own.iter().find(|(name, own)| kind(name).is_some_and(|kind| kind != *own));
-    let column = differing.map_or("a column", |column| column.0.as_str());
+    let is_narrower = |(name, own): &&(String, Kind)| {
+        matches!(own, Kind::Number { .. }) && kind(name).is_some_and(|kind| kind != *own)
+    };
+    let column = own.iter().find(is_narrower).map_or("a column", |column| column.0.as_str());
+    let other = widest.get(column).map_or("the one that has most digits", String::as_str);
     Error::request_with_help(
         format!(
-            "{column} has fewer digits behind its point in {b} than in others, and texts are made of it"
+            "{column} has fewer digits behind its point in {name} than in {other}, and texts are made of it"
         ),
-        format!(
-            "make {b} again with --as-in {a}, or all of them with --as-in the one that has most digits"
-        ),
+        format!("make {name} again with --as-in {other}"),
     )
 }
 
 impl Joined {
     /// All as one part.
     pub(crate) fn into_part(self) -> Part {
-        let Joined { asks, request, rows, tally } = self;
+        let Joined { asks, request, rows, used, tally } = self;
         let tally = tally.map(|(plans, tally)| tally.encode(&plans.iter().collect::<Vec<_>>()));
         Part {
             asks,
             zone: rows.zone().to_owned(),
             columns: rows.columns,
+            used,
             lookups: request.lookups,
             leaves: rows.leaves,
             tally,

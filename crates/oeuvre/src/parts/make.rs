@@ -55,10 +55,12 @@ pub(crate) fn make(input: &mut dyn Input, making: &Making<'_>) -> Result<Part, E
         }
         let facts = input.facts(&used);
         let id = id_of(&facts, tally.as_deref().or(rows.as_deref()).unwrap_or_default());
-        let columns = input.columns().into_iter().map(|info| (info.name, info.kind));
+        let columns = || input.columns().into_iter().map(|info| (info.name, info.kind));
+        let names: Vec<String> = columns().map(|column| column.0).collect();
         Ok(Part {
             asks: making.asks.clone(),
-            columns: columns.collect(),
+            columns: columns().collect(),
+            used: used.iter().filter_map(|&at| names.get(at).cloned()).collect(),
             zone: input.zone().to_owned(),
             lookups: request.lookups.clone(),
             leaves: vec![Leaf { place: making.place, id, facts, rows }],

@@ -13,10 +13,12 @@
 mod asks;
 mod file;
 mod join;
+mod kept;
 mod make;
 mod source;
 
 pub(crate) use asks::Asks;
 pub(crate) use file::{ENDING, Part};
 pub(crate) use join::{Joined, join};
+pub(crate) use kept::KeptParts;
 pub(crate) use make::{Making, make};

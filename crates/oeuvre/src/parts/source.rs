@@ -14,8 +14,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-/// So many rows are kept together.
-const BATCH_ROWS: usize = 1 << 15;
+/// No batch that a reader gives has so many rows.
+const MOST_ROWS: usize = 1 << 26;
 
 /// The rows of joined parts.
 pub(crate) struct OfParts {
@@ -123,7 +123,7 @@ fn decode_rows(
             columns.insert(name, (kind, column));
         }
         // Rows without a column are only counted, and cost nothing, however many they are said to be.
-        if !from.is_done() || (columns.is_empty() && rows > BATCH_ROWS * 64) {
+        if !from.is_done() || (columns.is_empty() && rows > MOST_ROWS) {
             return Err(Damaged);
         }
         batches.push(Kept { rows, columns });

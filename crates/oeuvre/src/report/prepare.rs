@@ -6,27 +6,32 @@ use super::given::known;
 use super::making::Making;
 use super::prepared::{Asked, Prepared};
 use super::rows::{Context, Of, Sources};
+use crate::failure::Failure;
+use crate::parts::KeptParts;
 use oeuvre_columns::Value;
 use oeuvre_columns::names::{all_of, nearest};
 use oeuvre_core::language::parser::parse;
 use oeuvre_core::{Error, Given, Givens, Request, Show};
 use oeuvre_render::Style;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// Makes the requests of a report.
-pub(crate) fn prepare(definition: &Definition, asked: Asked<'_>) -> Result<Prepared, Error> {
+pub(crate) fn prepare(definition: &Definition, asked: Asked<'_>) -> Result<Prepared, Failure> {
     let (values, open) = known(&definition.file, &definition.given, asked.given)?;
     let mut given = Arc::new(values);
     let mut sources = Sources::default();
+    let mut read = BTreeSet::new();
     if !open.is_empty() {
         let of = Of { definition, files: asked.files, given: &given };
         let context = sources.context(&of, &Rows::default(), None)?;
         let calcs: Vec<&Written> = open.iter().map(|(_, calc)| *calc).collect();
-        let found = figures(definition, &mut sources, &context, &calcs, &given, asked.threads)?;
+        let found =
+            figures(definition, &mut sources, (&context, &calcs, &given), (asked, &mut read))?;
         let mut all = Givens::clone(&given);
         for ((definition, calc), value) in open.iter().zip(found) {
-            let value: Given = definition.found(&value).map_err(|problem| calc.mistake(problem))?;
+            let value: Given =
+                definition.found(&value).map_err(|problem| Error::from(calc.mistake(problem)))?;
             all.insert(definition.name.clone(), value);
         }
         given = Arc::new(all);
@@ -58,7 +63,7 @@ pub(crate) fn prepare(definition: &Definition, asked: Asked<'_>) -> Result<Prepa
     let formats = definition.formats.clone();
     let sources = making.sources.all;
     let (is_partial, file) = (!asked.only.is_empty(), definition.file.text.name.clone());
-    Ok(Prepared { title, text, sources, jobs, parts, checks, formats, is_partial, file })
+    Ok(Prepared { title, text, sources, jobs, parts, checks, formats, is_partial, file, read })
 }
 
 /// The parts and checks that are wanted: all where none is named.
@@ -105,11 +110,9 @@ impl Only<'_> {
 fn figures(
     definition: &Definition,
     sources: &mut Sources,
-    context: &Context,
-    calcs: &[&Written],
-    given: &Arc<Givens>,
-    threads: usize,
-) -> Result<Vec<Value>, Error> {
+    (context, calcs, given): (&Context, &[&Written], &Arc<Givens>),
+    (asked, read): (Asked<'_>, &mut BTreeSet<String>),
+) -> Result<Vec<Value>, Failure> {
     let show = calcs.iter().map(|c| Show { heading: None, calc: c.source("default", given) });
     // What needs a value that is still worked out cannot be used for it; a mistake in it is told later.
     let lets = definition.lets.iter();
@@ -123,10 +126,22 @@ fn figures(
         one_spelling: context.one_spelling.clone(),
         ..Request::default()
     };
-    let input = sources.all[context.source].input.as_mut();
+    let (open, threads) = (&mut sources.all[context.source], asked.threads);
     let style = Style::default();
-    let grid = crate::run::planned(input, (&request, threads), &style, |plan, _, source, _| {
-        Ok(oeuvre_core::run(plan, source, threads)?.0)
-    })?;
+    let of_files = (open.files.as_slice(), &open.options);
+    let grid = match asked.parts_in.map(|folder| KeptParts::of(folder, of_files, threads)) {
+        Some(Some(kept)) if request.one_spelling.is_empty() => {
+            let request = Request { for_reading: true, ..request };
+            let (tables, places) = kept.tables(&[&request])?;
+            read.extend(places.into_iter().map(|place| open.files[place].clone()));
+            tables.into_iter().map(|table| table.grid).next().unwrap_or_default()
+        }
+        _ => {
+            let input = open.input.as_mut();
+            crate::run::planned(input, (&request, threads), &style, |plan, _, source, _| {
+                Ok(oeuvre_core::run(plan, source, threads)?.0)
+            })?
+        }
+    };
     Ok((0..grid.columns.len()).map(|column| grid.cell(0, column)).collect())
 }

@@ -9,6 +9,8 @@ use super::rows::OpenSource;
 use oeuvre_columns::{SavedTable, Value};
 use oeuvre_core::{AtLabel, Request, SourceText, Terms};
 use oeuvre_render::{ChartLook, PartType, Style};
+use std::collections::BTreeSet;
+use std::path::Path;
 use std::sync::Arc;
 
 /// What is asked of a report.
@@ -23,6 +25,8 @@ pub(crate) struct Asked<'a> {
     /// Whether figures are to be read.
     pub(crate) for_reading: bool,
     pub(crate) threads: usize,
+    /// Where parts of what the files come to are kept.
+    pub(crate) parts_in: Option<&'a Path>,
 }
 
 /// A report ready to run.
@@ -39,6 +43,8 @@ pub(crate) struct Prepared {
     pub(super) is_partial: bool,
     /// The name of the report file.
     pub(super) file: String,
+    /// The files that were read for values that are worked out, where parts of them are kept.
+    pub(super) read: BTreeSet<String>,
 }
 
 /// A request over some rows.

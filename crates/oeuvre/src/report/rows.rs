@@ -21,6 +21,8 @@ pub(crate) struct OpenSource {
     key: String,
     /// The names of its files.
     pub(crate) files: Vec<String>,
+    /// How they are read.
+    pub(crate) options: ReadOptions,
     pub(crate) input: Box<dyn Input>,
 }
 
@@ -162,8 +164,8 @@ impl Sources {
         if let Some(known) = self.all.iter().position(|source| source.key == key) {
             return Ok(known);
         }
-        let input = open(&files, options)?;
-        self.all.push(OpenSource { key, files, input });
+        let input = open(&files, options.clone())?;
+        self.all.push(OpenSource { key, files, options, input });
         Ok(self.all.len() - 1)
     }
 

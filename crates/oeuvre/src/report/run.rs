@@ -7,6 +7,8 @@ use super::prepared::{
 };
 use crate::args::style::{columns_of, ensure_fits, ensure_fits_columns};
 use crate::chart::{doubts, ensure_drawn, in_words, runs_along_periods};
+use crate::failure::Failure;
+use crate::parts::KeptParts;
 use oeuvre_columns::names::{all_of, nearest};
 use oeuvre_columns::{Kind, SavedTable, Source, Value};
 use oeuvre_core::{
@@ -16,6 +18,7 @@ use oeuvre_core::{
 use oeuvre_data::settled;
 use oeuvre_render::{ChartLook, Document, Named, Part, PartType, Settings, Style, TextSettings};
 use std::collections::BTreeSet;
+use std::path::Path;
 
 /// What the columns of a headline are called that compare it with another figure.
 const DIFFERENCE: &str = "difference";
@@ -52,13 +55,22 @@ struct Done {
     explained: Vec<Section>,
 }
 
-/// Runs a report.
-pub(crate) fn run(prepared: &mut Prepared, threads: usize) -> Result<Finished, Error> {
+/// Runs a report; with a folder for its parts what has not changed is not read again.
+pub(crate) fn run(
+    prepared: &mut Prepared,
+    threads: usize,
+    parts_in: Option<&Path>,
+) -> Result<Finished, Failure> {
     ensure_sound(prepared)?;
     let mut done: Vec<Option<Done>> = prepared.jobs.iter().map(|_| None).collect();
+    let mut told = Vec::new();
     for source in 0..prepared.sources.len() {
+        if let Some(folder) = parts_in {
+            told.extend(of_parts(prepared, source, folder, threads, &mut done)?);
+        }
         let jobs = &prepared.jobs;
-        let of_source: Vec<usize> = (0..jobs.len()).filter(|&j| jobs[j].source == source).collect();
+        let is_open = |job: &usize| jobs[*job].source == source && done[*job].is_none();
+        let of_source: Vec<usize> = (0..jobs.len()).filter(is_open).collect();
         let mut groups: Vec<Vec<usize>> = Vec::new();
         for job in of_source {
             let same = |g: &&mut Vec<usize>| {
@@ -83,14 +95,8 @@ pub(crate) fn run(prepared: &mut Prepared, threads: usize) -> Result<Finished, E
                         worked(&requests, &source, threads)?
                     }
                 };
-                for (&job, (plan, grid, mut ledger)) in group.iter().zip(worked) {
-                    let request = &jobs[job].request;
-                    let style = jobs[job].style.clone();
-                    if let Some(look) = &jobs[job].chart {
-                        ledger.notes.extend(doubts(look, &plan, &grid, &style));
-                    }
-                    let explained = oeuvre_core::explain(request, &plan, files);
-                    made.push((job, Done { grid, ledger, style, explained }));
+                for (&job, (plan, grid, ledger)) in group.iter().zip(worked) {
+                    made.push((job, done_of(&jobs[job], &plan, (grid, ledger), files)));
                 }
             }
             Ok::<_, Error>(made)
@@ -99,7 +105,65 @@ pub(crate) fn run(prepared: &mut Prepared, threads: usize) -> Result<Finished, E
             done[job] = Some(it);
         }
     }
-    finish(prepared, &done.into_iter().flatten().collect::<Vec<_>>())
+    let mut finished = finish(prepared, &done.into_iter().flatten().collect::<Vec<_>>())?;
+    finished.notes.extend(told.into_iter().map(|text| (text, Vec::new())));
+    Ok(finished)
+}
+
+/// What is kept of a job's table, with what is told of a chart and how it was worked out.
+fn done_of(job: &Job, plan: &Plan, (grid, mut ledger): (Grid, Ledger), files: &[String]) -> Done {
+    let style = job.style.clone();
+    if let Some(look) = &job.chart {
+        ledger.notes.extend(doubts(look, plan, &grid, &style));
+    }
+    let explained = oeuvre_core::explain(&job.request, plan, files);
+    Done { grid, ledger, style, explained }
+}
+
+/// Answers those jobs of a source from parts for which they serve, and says which files were read for them.
+fn of_parts(
+    prepared: &mut Prepared,
+    source: usize,
+    folder: &Path,
+    threads: usize,
+    done: &mut [Option<Done>],
+) -> Result<Option<String>, Failure> {
+    let (jobs, open) = (&prepared.jobs, &mut prepared.sources[source]);
+    let mut served = Vec::new();
+    for job in (0..jobs.len()).filter(|&job| jobs[job].source == source) {
+        let request = &jobs[job].request;
+        if settled(open.input.as_mut(), |input| KeptParts::serve(request, input))? {
+            served.push(job);
+        }
+    }
+    if served.is_empty() {
+        return Ok(None);
+    }
+    let files = &open.files;
+    let Some(kept) = KeptParts::of(folder, (files, &open.options), threads) else {
+        return Ok(Some(format!("{}: read again each time", files.join(", "))));
+    };
+    // Kept are the same parts whether figures are read or handed on.
+    let of_reading = |&job: &usize| Request { for_reading: true, ..jobs[job].request.clone() };
+    let requests: Vec<Request> = served.iter().map(of_reading).collect();
+    let (tables, read) = kept.tables(&requests.iter().collect::<Vec<_>>())?;
+    for (&job, of_kept) in served.iter().zip(tables) {
+        let made = (of_kept.grid, of_kept.ledger);
+        done[job] = Some(done_of(&jobs[job], &of_kept.plan, made, files));
+    }
+    let is_read =
+        |(place, file): &(usize, &String)| read.contains(place) || prepared.read.contains(*file);
+    let names: Vec<&str> =
+        files.iter().enumerate().filter(is_read).map(|(_, file)| file.as_str()).collect();
+    let of = match files.len() {
+        1 => "1 file".to_owned(),
+        n => format!("{n} files"),
+    };
+    Ok(Some(match names.len() {
+        0 => format!("of {of} none has changed, and none was read again"),
+        n if n == files.len() => format!("all of {of} were read, and their parts are kept"),
+        _ => format!("of {of} only {} were read; the others have not changed", names.join(", ")),
+    }))
 }
 
 /// Plans requests over the same rows, and runs them in one pass.
