@@ -54,6 +54,25 @@ pub fn grouped(n: u64) -> String {
     out
 }
 
+/// A number of bytes as people read it.
+///
+/// ```
+/// use oeuvre_columns::names::shown_bytes;
+///
+/// assert_eq!([4096, 1 << 30, 1_600_000].map(shown_bytes), ["4 KiB", "1 GiB", "1.5 MiB"]);
+/// ```
+pub fn shown_bytes(bytes: u64) -> String {
+    let units = [("GiB", 30), ("MiB", 20), ("KiB", 10)];
+    let Some((unit, shift)) = units.into_iter().find(|unit| bytes >> unit.1 > 0) else {
+        return format!("{bytes} bytes");
+    };
+    let tenths = (u128::from(bytes) * 10) >> shift;
+    match tenths % 10 {
+        0 => format!("{} {unit}", tenths / 10),
+        rest => format!("{}.{rest} {unit}", tenths / 10),
+    }
+}
+
 /// A label in single quotes, with what nobody would see in it written out.
 ///
 /// ```

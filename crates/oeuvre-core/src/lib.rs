@@ -75,7 +75,7 @@ pub use error::{Cause, Diagnostic, Error, FileText, Given, Givens, SourceText, W
 pub use grid::{Figure, Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
 pub use ledger::{Checked, Entry, Ledger, LookupAccount};
 pub use listing::{Parts, list, list_in_parts};
-pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan};
+pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan, wider};
 pub use profile::{LooksLike, profile};
 pub use request::{AtLabel, Check, Doubled, LookupRequest, Request, Show, Totals, TotalsAt};
 pub use respelt::{Respelt, respelt, respelt_all};
@@ -83,5 +83,5 @@ pub use rows::lookup::{Lookup, NoMatch};
 pub use run::{run, run_all};
 pub use spelling::{Spelling, Spellings};
 pub use table::ReadsAs;
-pub use tally::{Tally, decode_column, encode_column, wider};
+pub use tally::{Tally, decode_column, encode_column};
 pub use trace::{Entered, Trace, Traced, cell_named, trace};

@@ -64,7 +64,7 @@ enum Kept {
 
 impl<'p> Wants<'p> {
     fn of(plan: &'p Plan) -> Wants<'p> {
-        if plan.listing { Wants::Rows(keep(plan)) } else { Wants::Groups(Groups(plan)) }
+        if plan.listing { Wants::Rows(keep(plan)) } else { Wants::Groups(Groups::new(plan)) }
     }
 }
 

@@ -51,6 +51,34 @@ pub(crate) fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, |n| n.get())
 }
 
+/// How many bytes of memory are free: on the machine, or in the control group that it runs in, where that has fewer.
+pub(crate) fn free_memory() -> Option<u64> {
+    let read = |path: &str| std::fs::read_to_string(path).ok();
+    let number = |path: &str| read(path)?.trim().parse::<u64>().ok();
+    // The number behind a word that begins a line.
+    let line = |text: &str, word: &str| {
+        let rest = text.lines().find_map(|line| line.strip_prefix(word))?;
+        rest.trim_start_matches([':', ' ']).trim_end_matches(" kB").parse::<u64>().ok()
+    };
+    let machine = line(&read("/proc/meminfo")?, "MemAvailable")? * 1024;
+    // Files that are only kept at hand give way.
+    let group = |folder: &str, limit: &str, used: &str, cached: &str| {
+        let at_hand = read(&format!("{folder}/memory.stat")).and_then(|stat| line(&stat, cached));
+        let used = number(&format!("{folder}/{used}"))?.saturating_sub(at_hand.unwrap_or(0));
+        Some(number(&format!("{folder}/{limit}"))?.saturating_sub(used))
+    };
+    let groups = [
+        group("/sys/fs/cgroup", "memory.max", "memory.current", "file "),
+        group(
+            "/sys/fs/cgroup/memory",
+            "memory.limit_in_bytes",
+            "memory.usage_in_bytes",
+            "total_cache ",
+        ),
+    ];
+    groups.into_iter().flatten().chain([machine]).min()
+}
+
 /// The variable that names the instructions of the processor that may be used, for comparing them.
 pub(crate) const INSTRUCTIONS: &str = "OEUVRE_INSTRUCTIONS";
 

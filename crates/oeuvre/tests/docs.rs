@@ -113,7 +113,7 @@ fn helps() -> Vec<(String, String)> {
     all
 }
 
-const PAGES: [&str; 10] = [
+const PAGES: [&str; 12] = [
     "README.md",
     "CHANGELOG.md",
     "docs/charts.md",
@@ -121,8 +121,10 @@ const PAGES: [&str; 10] = [
     "docs/guide.md",
     "docs/language.md",
     "docs/options.md",
+    "docs/parts.md",
     "docs/reading.md",
     "docs/reports.md",
+    "docs/scale.md",
     "docs/tables.md",
 ];
 

@@ -102,6 +102,18 @@ impl Data {
         wide || std::mem::discriminant(self) == std::mem::discriminant(&Data::empty(kind))
     }
 
+    /// How many bytes its values take.
+    pub fn size_bytes(&self) -> usize {
+        match self {
+            Data::I64(v) => size_of_val(v.as_slice()),
+            Data::I128(v) => size_of_val(v.as_slice()),
+            Data::F64(v) => size_of_val(v.as_slice()),
+            Data::Codes(v) => size_of_val(v.as_slice()),
+            Data::I32(v) => size_of_val(v.as_slice()),
+            Data::Bool(v) => size_of_val(v.as_slice()),
+        }
+    }
+
     /// How many values there are, missing ones included.
     pub fn len(&self) -> usize {
         match self {

@@ -10,10 +10,9 @@ use crate::aggregate::{Overflow, Rows, State};
 use crate::at_once::at_once;
 use crate::error::Error;
 use crate::ledger::Ledger;
-use crate::pass::{Consumer, Pass, RowWork, Selected, Share};
-use crate::plan::{Grouping, Plan};
+use crate::pass::{Budget, Consumer, Held, Pass, RowWork, Selected, Share};
+use crate::plan::{Grouping, Plan, Widening, factors_of, widening};
 use crate::rows::program::Operand;
-use crate::tally::{Widening, factors_of, widening};
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column, Data};
@@ -31,18 +30,29 @@ pub(crate) fn gather_one(
     source: &dyn Source,
     threads: usize,
 ) -> Result<Gathered, Error> {
-    let done = Pass::over(source, threads).serve(&Groups(plan))?;
+    let done = Pass::over(source, threads).serve(&Groups::new(plan))?;
     let ledger = done.share.rows.ledger(plan, source, &done.account)?;
     Ok((done.share.into_groups(), ledger))
 }
 
 /// The groups of a plan, as a consumer of a pass.
-pub(crate) struct Groups<'p>(pub(crate) &'p Plan);
+pub(crate) struct Groups<'p> {
+    plan: &'p Plan,
+    budget: Budget,
+}
+
+impl<'p> Groups<'p> {
+    /// The groups of a plan.
+    pub(crate) fn new(plan: &'p Plan) -> Groups<'p> {
+        Groups { plan, budget: Budget::of(plan) }
+    }
+}
 
 /// The groups that a worker has seen.
 pub(crate) struct GroupsShare {
     pub(crate) rows: RowWork,
     groupings: Vec<GroupStates>,
+    held: Held,
     /// Scratch: the group of each row, and of those for which a condition holds.
     groups: Vec<u32>,
     some: Vec<u32>,
@@ -52,36 +62,39 @@ impl Consumer for Groups<'_> {
     type Share = GroupsShare;
 
     fn columns(&self) -> &[usize] {
-        &self.0.inputs
+        &self.plan.inputs
     }
 
     fn limits(&self) -> Limits {
-        self.0.limits()
+        self.plan.limits()
     }
 
     fn share(&self) -> GroupsShare {
         GroupsShare {
-            rows: RowWork::new(self.0),
-            groupings: self.0.groupings.iter().map(GroupStates::new).collect(),
+            rows: RowWork::new(self.plan),
+            groupings: self.plan.groupings.iter().map(GroupStates::new).collect(),
+            held: Held::default(),
             groups: Vec::new(),
             some: Vec::new(),
         }
     }
 
     fn take(&self, share: &mut GroupsShare, batch: &mut Batch) -> Result<(), Error> {
-        let GroupsShare { rows, groupings, groups, some } = share;
-        if let Some(selected) = rows.select(self.0, batch)? {
+        let GroupsShare { rows, groupings, held, groups, some } = share;
+        if let Some(selected) = rows.select(self.plan, batch)? {
             let inputs: Vec<&Column> = selected.batch.columns.iter().collect();
-            for (states, plan) in groupings.iter_mut().zip(&self.0.groupings) {
+            for (states, plan) in groupings.iter_mut().zip(&self.plan.groupings) {
                 states.accumulate(plan, selected, &inputs, (&mut *groups, &mut *some))?;
             }
+            let weight = || groupings.iter().map(GroupStates::size_bytes).sum();
+            self.budget.weigh(held, weight, "the groups and their values")?;
         }
         Ok(())
     }
 
     fn finish(&self, share: &mut GroupsShare, batch: &Batch) -> Result<(), Error> {
         let inputs: Vec<&Column> = batch.columns.iter().collect();
-        for (states, plan) in share.groupings.iter_mut().zip(&self.0.groupings) {
+        for (states, plan) in share.groupings.iter_mut().zip(&self.plan.groupings) {
             let keys: Vec<&Column> =
                 plan.keys.iter().map(|k| share.rows.row.column(k.operand, &inputs)).collect();
             states.grouper.finish(&keys);
@@ -112,7 +125,7 @@ impl GroupsShare {
         (own, plan): (&Plan, &Plan),
         from: &mut Decoder<'_>,
     ) -> Result<GroupsShare, Damaged> {
-        let mut it = Groups(plan).share();
+        let mut it = Groups::new(plan).share();
         it.rows = RowWork::decode(plan, &mut from.inner()?)?;
         let each = own.groupings.iter().zip(&plan.groupings);
         for (groups, both) in it.groupings.iter_mut().zip(each) {
@@ -205,6 +218,12 @@ impl GroupStates {
             }
         }
         Ok(it)
+    }
+
+    /// About how many bytes they take.
+    fn size_bytes(&self) -> u64 {
+        let states = self.states.iter().map(|state| state.size_bytes()).sum::<usize>();
+        (states + self.counts.0.len() * 8 + self.grouper.size_bytes()) as u64
     }
 
     /// Takes in the groups that another worker has seen.

@@ -265,6 +265,7 @@ impl Checks {
             condition,
             programs,
             by_keys: checker.by_keys,
+            memory: request.memory,
             listing: checker.listing,
             results,
             fill: self.fill,

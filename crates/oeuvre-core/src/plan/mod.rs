@@ -34,6 +34,7 @@ mod lower;
 mod make;
 mod notes;
 mod watches;
+mod widening;
 
 use crate::aggregate::Aggregate;
 use crate::error::SourceText;
@@ -52,6 +53,8 @@ use std::sync::Arc;
 
 pub(crate) use watches::texts;
 pub use watches::{DaysWatch, TextsWatch, ValuesWatch, Watches};
+pub use widening::wider;
+pub(crate) use widening::{Widening, factors_of, fits, widening};
 
 /// A column of a program.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -284,6 +287,8 @@ pub struct Plan {
     pub programs: Programs,
     /// How many of the table's keys stand down the side; the others stand along the top.
     pub by_keys: usize,
+    /// How many bytes what is kept of the rows may take.
+    pub memory: Option<u64>,
     /// Whether rows are listed, each a cell of its own, instead of being grouped.
     pub listing: bool,
     /// The results.

@@ -30,11 +30,8 @@
 //! ```
 
 mod columns;
-mod fits;
 
 pub use columns::{decode_column, encode_column};
-pub use fits::wider;
-pub(crate) use fits::{Widening, factors_of, widening};
 
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder, Reads};
 use crate::error::Error;
@@ -42,7 +39,7 @@ use crate::grid::Grid;
 use crate::grouping::{Groups, GroupsShare};
 use crate::ledger::Ledger;
 use crate::pass::{Done, Pass, Share};
-use crate::plan::Plan;
+use crate::plan::{Plan, fits};
 use crate::run::finished;
 use oeuvre_columns::{Account, Source};
 
@@ -63,7 +60,7 @@ impl Tally {
     /// Whether what one plan has counted can be read for another one, of the same request over columns of kinds that
     /// are as wide or wider.
     pub fn fits(own: &Plan, plan: &Plan) -> bool {
-        fits::fits(own, plan)
+        fits(own, plan)
     }
 
     /// Counts rows for some plans, in one pass.
@@ -71,7 +68,7 @@ impl Tally {
     /// # Errors
     /// As [`crate::run`].
     pub fn of(plans: &[&Plan], source: &dyn Source, threads: usize) -> Result<Tally, Error> {
-        let groups: Vec<Groups<'_>> = plans.iter().map(|plan| Groups(plan)).collect();
+        let groups: Vec<Groups<'_>> = plans.iter().map(|plan| Groups::new(plan)).collect();
         let mut each = Pass::over(source, threads).serve_all(&groups)?;
         each.iter_mut().for_each(|done| done.share.settle());
         plans.iter().try_for_each(|plan| source.ensure_sound(&plan.inputs))?;

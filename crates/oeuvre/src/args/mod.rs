@@ -286,7 +286,8 @@ impl SummaryArgs {
         &self,
     ) -> Result<(oeuvre_core::Request, oeuvre_render::Style), oeuvre_core::Error> {
         let request = self.group.group(self.rows.to_request(&self.reading)?)?;
-        Ok((request, self.to_style()?))
+        let memory = self.output.memory()?;
+        Ok((oeuvre_core::Request { memory, ..request }, self.to_style()?))
     }
 
     /// The request, with lookups that are read already.

@@ -1,7 +1,7 @@
 //! Where results go, as what, and how to run.
 
 use super::choice::choice;
-use crate::environment::Color;
+use crate::environment::{self, Color};
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use oeuvre_columns::choices;
 use oeuvre_core::Error;
@@ -36,6 +36,12 @@ pub(crate) struct OutputArgs {
     /// How many threads to use; as many as the machine runs at once unless said.
     #[arg(hide_short_help = true, long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
     pub(crate) threads: Option<u16>,
+    /// How much memory what is kept of the rows may take, such as 4G; three quarters of what is free unless said.
+    ///
+    /// How much memory groups, values and rows that are compared may take, such as 4G or 500M; three quarters of what the
+    /// machine, or its control group, has free unless said. What would take more ends with an error.
+    #[arg(hide_short_help = true, long, value_name = "SIZE")]
+    pub(crate) memory: Option<String>,
     /// The columns of characters a text table may take; the terminal's width unless said.
     #[arg(hide_short_help = true, long, value_name = "N")]
     pub(crate) width: Option<usize>,
@@ -60,6 +66,14 @@ fn format_parser() -> impl TypedValueParser<Value = Format> {
 }
 
 impl OutputArgs {
+    /// How many bytes what is kept of the rows may take.
+    pub(crate) fn memory(&self) -> Result<Option<u64>, Error> {
+        match &self.memory {
+            Some(size) => super::reading::bytes("--memory", size).map(Some),
+            None => Ok(environment::free_memory().map(|free| free / 4 * 3)),
+        }
+    }
+
     /// The file type: as asked for, else by the file's ending, else text.
     pub(crate) fn format(&self) -> Result<Format, Error> {
         if let Some(file_type) = self.file_type {

@@ -134,7 +134,7 @@ fn zone(text: &str) -> Result<Zone, Error> {
 }
 
 /// A number of bytes: `500M`, `20G`, `1000000`.
-fn bytes(text: &str) -> Result<u64, Error> {
+pub(super) fn bytes(option: &str, text: &str) -> Result<u64, Error> {
     let upper = text.trim().to_ascii_uppercase();
     let upper = upper.trim_end_matches('B').trim_end_matches('I');
     let shifts = [('K', 10), ('M', 20), ('G', 30), ('T', 40)];
@@ -142,8 +142,8 @@ fn bytes(text: &str) -> Result<u64, Error> {
     let (digits, shift) = unit.unwrap_or((upper, 0));
     let number = digits.trim().parse::<u64>().ok().filter(|n| n.leading_zeros() > shift);
     number.map(|n| n << shift).ok_or_else(|| {
-        let message = format!("--most-bytes '{text}' is no number of bytes");
-        Error::request_with_help(message, "write --most-bytes 20G, or 500M")
+        let message = format!("{option} '{text}' is no number of bytes");
+        Error::request_with_help(message, format!("write {option} 20G, or 500M"))
     })
 }
 
@@ -258,7 +258,7 @@ impl ReadingArgs {
             options.instructions = word(environment::INSTRUCTIONS, &named)?;
         }
         if let Some(size) = &self.most_bytes {
-            options.most_bytes = bytes(size)?;
+            options.most_bytes = bytes("--most-bytes", size)?;
         }
         #[cfg(feature = "web")]
         {

@@ -30,6 +30,7 @@ pub(crate) const NOT_ASKED: &[&str] = &[
     "to",
     "as",
     "threads",
+    "memory",
     "width",
     "quiet",
     "notes",
@@ -123,7 +124,8 @@ pub(crate) fn of_report<'a>(
             )),
         };
     }
-    let on_output = ["to", "file_type", "threads", "width", "quiet", "notes", "color", "files"];
+    let on_output =
+        ["to", "file_type", "threads", "memory", "width", "quiet", "notes", "color", "files"];
     // Structs of options are among the ids, too.
     let all = super::command();
     let options =

@@ -5,7 +5,7 @@
 //! What else differs cannot be brought together afterwards: a text that was made of a number is another one where that
 //! has more digits.
 
-use crate::plan::{Built, Plan};
+use super::{Built, Plan};
 use crate::rows::program::{Program, Step};
 use oeuvre_columns::Kind;
 
@@ -49,7 +49,7 @@ pub(crate) fn factors_of(own: &[Built], joined: &[Built]) -> Option<Vec<i128>> {
 
 /// Whether what a plan has counted can be read by another one, which is made of the same request over columns of wider
 /// kinds.
-pub(super) fn fits(own: &Plan, joined: &Plan) -> bool {
+pub(crate) fn fits(own: &Plan, joined: &Plan) -> bool {
     let widens = |own: &[Built], joined: &[Built]| {
         let mut both = own.iter().zip(joined);
         own.len() == joined.len() && both.all(|(a, b)| widening(a.kind, b.kind).is_some())
