@@ -2,6 +2,7 @@
 //! they were read, so that it is told of all together as it would be in one run.
 
 use oeuvre_columns::Note;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use twox_hash::XxHash3_128;
 
 /// What is known of the rows of some files.
@@ -44,6 +45,34 @@ pub fn fingerprint(bytes: &[u8]) -> u128 {
     XxHash3_128::oneshot(bytes)
 }
 
+/// As [`fingerprint`], of many bytes: what all their pieces come to, which are looked at by all threads.
+pub fn fingerprint_of_file(bytes: &[u8]) -> u128 {
+    /// Whatever the number of threads, pieces are of one size.
+    const PIECE: usize = 1 << 22;
+    let pieces: Vec<&[u8]> = bytes.chunks(PIECE).collect();
+    let next = AtomicUsize::new(0);
+    let look = || {
+        let mut found = Vec::new();
+        loop {
+            let at = next.fetch_add(1, Ordering::Relaxed);
+            let Some(piece) = pieces.get(at) else { return found };
+            found.push((at, fingerprint(piece)));
+        }
+    };
+    let threads = std::thread::available_parallelism().map_or(1, |n| n.get()).min(pieces.len());
+    let mut found = std::thread::scope(|scope| {
+        let others: Vec<_> = (1..threads).map(|_| scope.spawn(look)).collect();
+        let mut found = look();
+        for other in others {
+            found.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+        }
+        found
+    });
+    found.sort_unstable_by_key(|piece| piece.0);
+    let all: Vec<u8> = found.iter().flat_map(|piece| piece.1.to_le_bytes()).collect();
+    fingerprint(&all)
+}
+
 impl Facts {
     /// The notes on all rows, of what is known of parts of them in their order; `columns` are those that are used.
     pub fn notes(all: &[&Facts], columns: &[String]) -> Vec<Note> {
@@ -60,5 +89,24 @@ impl Facts {
         notes.extend(crate::stack::same_files(&files));
         notes.extend(all.iter().flat_map(|facts| facts.of_files.iter().cloned()));
         notes
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_are_the_same_where_all_their_bytes_are() {
+        let mut bytes = vec![7u8; 9 << 20];
+        let before = fingerprint_of_file(&bytes);
+        assert_eq!(before, fingerprint_of_file(&bytes.clone()));
+        for at in [0, 4 << 20, (9 << 20) - 1] {
+            bytes[at] ^= 1;
+            assert_ne!(fingerprint_of_file(&bytes), before, "byte {at}");
+            bytes[at] ^= 1;
+        }
+        assert_ne!(fingerprint_of_file(&bytes[1..]), before);
+        assert_eq!(fingerprint_of_file(&[]), fingerprint(&[]));
     }
 }

@@ -64,7 +64,7 @@ mod workbook;
 
 #[cfg(feature = "databases")]
 pub use database::cancel_queries;
-pub use facts::{ColumnFact, Facts, FileFacts, fingerprint};
+pub use facts::{ColumnFact, Facts, FileFacts, fingerprint, fingerprint_of_file};
 pub use input::{Input, read_whole, settled};
 pub use instructions::Instructions;
 pub use kinds::wider_kind;

@@ -4,7 +4,7 @@
 //! its own rows. What no file holds is added here: the file that a row stands in, and the keys that stand in the
 //! names of folders (`year=2025/month=07`).
 
-use crate::facts::{Facts, FileFacts, fingerprint};
+use crate::facts::{Facts, FileFacts, fingerprint_of_file};
 use crate::file_rows::{Counted, FilePass, FileReader, FileRows, Want, Wanted};
 use crate::input::Input;
 use crate::kinds::{Columns, Learnt};
@@ -144,7 +144,7 @@ impl Stack {
             let is_known = !bytes.is_empty() && looked_at(bytes.len());
             FileFacts {
                 name: file.name.clone(),
-                content: is_known.then(|| (bytes.len() as u64, fingerprint(bytes))),
+                content: is_known.then(|| (bytes.len() as u64, fingerprint_of_file(bytes))),
                 keys: keys.collect(),
                 in_rows: bytes.is_empty() && file.rows.counted() == Counted::Rows,
             }

@@ -14,8 +14,8 @@
 //! they have here ([`Reads`]), and where parts of the rows stand in the order of all.
 
 use num_bigint::{BigInt, Sign};
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::dictionary::Dictionary;
-use std::collections::HashMap;
 
 /// The version of the layout: it changes whenever the layout does.
 pub const VERSION: u8 = 1;
@@ -89,19 +89,23 @@ impl Encoder {
 /// Codes in the order in which they are met, numbered anew from 0: those that some groups use.
 #[derive(Default)]
 pub(crate) struct Locals {
-    known: HashMap<u32, u32>,
+    /// By code; [`NO_NUMBER`] where it was not met.
+    known: Vec<u32>,
     codes: Vec<u32>,
 }
 
 impl Locals {
     /// The new number of a code.
     pub(crate) fn of(&mut self, code: u32) -> u32 {
-        let fresh = self.codes.len() as u32;
-        let local = *self.known.entry(code).or_insert(fresh);
-        if local == fresh {
+        let at = code as usize;
+        if at >= self.known.len() {
+            self.known.resize((at + 1).next_power_of_two(), NO_NUMBER);
+        }
+        if self.known[at] == NO_NUMBER {
+            self.known[at] = self.codes.len() as u32;
             self.codes.push(code);
         }
-        local
+        self.known[at]
     }
 
     /// The codes by their new numbers.

@@ -56,7 +56,7 @@ impl Part {
         let mut to = Encoder::default();
         self.encode(&mut to);
         let raw = to.into_bytes();
-        let compressed = zstd::bulk::compress(&raw, 3).unwrap_or_default();
+        let compressed = zstd::bulk::compress(&raw, 1).unwrap_or_default();
         let is_worth = !compressed.is_empty()
             && compressed.len() < raw.len()
             && raw.len() <= compressed.len().saturating_mul(MOST_TIMES);

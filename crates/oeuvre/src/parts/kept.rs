@@ -13,7 +13,7 @@ use crate::deliver::deliver_all;
 use crate::failure::Failure;
 use oeuvre_columns::{Kind, Source};
 use oeuvre_core::{Error, Grid, Ledger, Plan, Request, SourceText};
-use oeuvre_data::{ReadOptions, fingerprint, open};
+use oeuvre_data::{ReadOptions, fingerprint, fingerprint_of_file, open};
 use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
@@ -184,7 +184,7 @@ fn content(file: &str, known: &mut Option<String>) -> Result<String, Failure> {
         let problem = oeuvre_columns::DataProblem::in_file(file, format!("cannot be read: {e}"));
         Failure::Error(problem.into())
     })?;
-    Ok(known.insert(format!("{:032x}", fingerprint(&bytes))).clone())
+    Ok(known.insert(format!("{:032x}", fingerprint_of_file(&bytes))).clone())
 }
 
 /// The part that is kept under a path, where it is of the file as it is now.
