@@ -91,7 +91,7 @@ proptest! {
 #[rstest]
 #[case::twice("p0.oeu p0.oeu", "p0.oeu is given twice", "name each part once")]
 #[case::joined("p01.oeu p1.oeu", "the rows of b1.csv are in p01.oeu and in p1.oeu", "once")]
-#[case::asked("p0.oeu other.oeu", "p0.oeu asks --by route, other.oeu asks --by note", "the same")]
+#[case::asked("p0.oeu other.oeu", "p0.oeu asks --by route, other.oeu --by note", "the same")]
 #[case::lookup(
     "l0.oeu l1.oeu",
     "the lookup routes of l1.oeu is not the same as that of l0.oeu",
@@ -170,6 +170,24 @@ fn columns_are_read_as_in_another_part() {
     }
     let sums = folder.line("assemble a.oeu b.oeu --as csv --quiet").ok();
     assert_eq!(sums, "sum(fare),median(fare)\n27.50,8\n");
+}
+
+#[test]
+fn each_part_is_read_as_its_file_wants() {
+    let folder = Folder::new();
+    folder.write("a.csv", "route,fare\nSKE,7.50\n");
+    folder.write("b.csv", "route;fare\nSKE;12,25\nKEL;n.a.\n");
+    let asked = "--by route --show 'sum(fare)'";
+    folder.line(&format!("part a.csv {asked} --to a.oeu --quiet")).ok();
+    folder.line(&format!("part b.csv {asked} --decimal , --missing n.a. --to b.oeu --quiet")).ok();
+    let sums = folder.line("assemble a.oeu b.oeu --as csv --quiet").ok();
+    assert_eq!(sums, "route,sum(fare)\nKEL,\nSKE,19.75\n");
+    // By whose clock times are read is the same for all.
+    folder
+        .line(&format!("part b.csv {asked} --zone Europe/Oslo --missing n.a. --to b.oeu --quiet"))
+        .ok();
+    let told = folder.line("assemble a.oeu b.oeu").error();
+    assert!(told.contains("a.oeu asks no --zone, b.oeu --zone Europe/Oslo"), "{told}");
 }
 
 #[test]

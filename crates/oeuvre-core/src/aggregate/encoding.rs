@@ -11,7 +11,7 @@
 //! read by itself.
 //!
 //! Who reads says by what values are multiplied, where they were written with fewer digits behind their point than
-//! they have here ([`Reads`]), and where parts of the rows stand in the order of all.
+//! they have here, and where parts of the rows stand in the order of all.
 
 use num_bigint::{BigInt, Sign};
 use oeuvre_columns::column::NO_NUMBER;

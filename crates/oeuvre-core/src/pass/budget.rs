@@ -44,7 +44,7 @@ impl Budget {
         let Some(most) = self.most else { return Ok(()) };
         held.batches += 1;
         // The first batches may be all there is.
-        if held.batches % BATCHES != 0 && held.batches > 4 {
+        if !held.batches.is_multiple_of(BATCHES) && held.batches > 4 {
             return Ok(());
         }
         let now = weight();

@@ -439,7 +439,7 @@ impl Columns {
         };
         let [alone, among] = [false, true].map(|several| self.remarks(column, several));
         let each = alone.into_iter().zip(among).map(|(alone, among)| fact(false, [alone, among]));
-        let once = self.once(column).into_iter().map(|text| fact(true, [text.clone(), text]));
+        let once = self.once(column).map(|text| fact(true, [text.clone(), text]));
         each.chain(once).collect()
     }
 

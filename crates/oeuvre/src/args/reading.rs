@@ -9,9 +9,12 @@ use oeuvre_data::{DateForm, DateOrder, Forced, ReadOptions, Zone};
 use std::str::FromStr;
 use std::sync::Arc;
 
+/// What stands above options that say how to read.
+pub(crate) const HOW_TO_READ: &str = "How to read";
+
 /// Options that say how to read.
 #[derive(clap::Args, Debug, Default)]
-#[command(next_help_heading = "How to read")]
+#[command(next_help_heading = HOW_TO_READ)]
 pub(crate) struct ReadingArgs {
     /// What a column holds: number, text, boolean, date or datetime; repeatable, as in 'fare=number'.
     ///

@@ -1,6 +1,7 @@
 //! A request as a part carries it: the options that were typed, in the order of the help, without those that say where
 //! the result goes.
 
+use crate::args::reading::HOW_TO_READ;
 use crate::args::report::{NOT_ASKED, is_typed, typed_texts};
 use crate::args::request::name_and_file;
 use crate::args::{Args, Command, SummaryArgs};
@@ -22,7 +23,9 @@ impl Asks {
         let mut asks = Vec::new();
         for option in command.get_arguments() {
             let Some(long) = option.get_long() else { continue };
-            let is_asked = !NOT_ASKED.contains(&long) && !OF_PARTS.contains(&long);
+            // How a file is read is a matter of that file; by whose clock, of all.
+            let of_file = option.get_help_heading() == Some(HOW_TO_READ) && long != "zone";
+            let is_asked = !NOT_ASKED.contains(&long) && !OF_PARTS.contains(&long) && !of_file;
             if !is_asked || !is_typed(typed, option.get_id().as_str()) {
                 continue;
             }

@@ -26,94 +26,90 @@ pub(crate) struct Joined {
 /// # Errors
 /// Parts that do not fit together, with what differs.
 pub(crate) fn join(
-    parts: Vec<(String, Part)>,
+    mut parts: Vec<(String, Part)>,
     request_of: impl FnOnce(&Part) -> Result<Request, Error>,
     threads: usize,
 ) -> Result<Joined, Error> {
-    let Some((first_name, first)) = parts.first() else {
+    let Some(((first_name, first), others)) = parts.split_first() else {
         return Err(Error::request("there are no parts"));
     };
-    for (name, part) in &parts[1..] {
+    for (name, part) in others {
         ensure_same((first_name, first), (name, part))?;
     }
-    let order = order(&parts)?;
     let request = request_of(first)?;
-    // What the first part has, in its order; others may have them in another one.
-    let mut columns = first.columns.clone();
-    let own = |part: &Part| OfParts::new(part.columns.clone(), part.zone.clone(), Vec::new());
-    let damaged = |name: &str| {
-        Error::request_with_help(
-            format!("{name}: this part is damaged"),
-            "make it again with oeuvre part",
-        )
-    };
-    let mut of_parts: Vec<Vec<Plan>> = Vec::new();
-    for (name, part) in &parts {
-        of_parts.push(plans(&request, &own(part).map_err(|_| damaged(name))?)?);
-    }
-    let keeps_rows = !has_tally(&request, &of_parts[0]);
+    let (asks, used, zone) = (first.asks.clone(), first.used.clone(), first.zone.clone());
+    let own = own_plans(&parts, &request)?;
+    let keeps_rows = !has_tally(&request, &own[0]);
     if let Some((name, _)) = parts.iter().find(|(_, part)| part.tally.is_none() != keeps_rows) {
         return Err(damaged(name));
     }
-    for ((name, part), plans) in parts.iter().zip(&of_parts).skip(1) {
-        let mut used = plans.iter().flat_map(|plan| &plan.inputs);
-        used.try_for_each(|&at| {
-            widen(&mut columns, (first_name, name), &part.columns[at], keeps_rows)
-        })?;
-    }
-    let (asks, used) = (first.asks.clone(), first.used.clone());
-    let zone = first.zone.clone();
-    let names: Vec<String> = parts.iter().map(|part| part.0.clone()).collect();
-    // For each column the part whose values need the most digits.
-    let mut widest: HashMap<String, String> = HashMap::new();
-    for (name, part) in &parts {
-        for column in part.columns.iter().filter(|column| columns.contains(column)) {
-            widest.entry(column.0.clone()).or_insert_with(|| name.clone());
-        }
-    }
-    let mut tallies: Vec<(Vec<(String, Kind)>, Vec<u8>, usize)> = Vec::new();
-    let mut leaves: Vec<Leaf> = Vec::new();
-    for (_, part) in parts {
-        let n = part.leaves.len();
-        tallies.push((part.columns, part.tally.unwrap_or_default(), n));
-        leaves.extend(part.leaves);
-    }
-    // By its place among the leaves as they were given, where each stands in the end.
-    let mut places = vec![0u32; leaves.len()];
-    order.iter().zip(0..).for_each(|(&leaf, place)| places[leaf] = place);
+    let columns = joined_columns(&parts, &own, keeps_rows)?;
+    let places = places(&parts)?;
+    let of_parts: Vec<usize> = parts.iter().map(|(_, part)| part.leaves.len()).collect();
+    let leaves = parts.iter_mut().flat_map(|(_, part)| std::mem::take(&mut part.leaves));
     let mut sorted: Vec<(u32, Leaf)> = places.iter().copied().zip(leaves).collect();
     sorted.sort_by_key(|leaf| leaf.0);
     let leaves = sorted.into_iter().map(|leaf| leaf.1).collect();
-    let rows = OfParts::new(columns, zone, leaves).map_err(|_| damaged(&names[0]))?;
+    let rows = OfParts::new(columns, zone, leaves).map_err(|_| damaged(&parts[0].0))?;
     if keeps_rows {
         return Ok(Joined { asks, request, rows, used, tally: None });
     }
-    let joined = plans(&request, &rows)?;
-    let for_joined: Vec<&Plan> = joined.iter().collect();
+    let plans = plans(&request, &rows)?;
     let (mut all, mut at) = (None::<Tally>, 0);
-    for ((name, own), (columns, bytes, n)) in names.iter().zip(&of_parts).zip(tallies) {
-        let fits = own.iter().zip(&joined).all(|(own, joined)| Tally::fits(own, joined));
-        if !fits {
-            return Err(not_widened(name, &columns, &rows.columns, &widest));
+    for (((name, part), own), leaves) in parts.iter().zip(&own).zip(of_parts) {
+        if !own.iter().zip(&plans).all(|(own, joined)| Tally::fits(own, joined)) {
+            return Err(not_widened(name, &rows.columns, &parts));
         }
         let own: Vec<&Plan> = own.iter().collect();
-        let tally = Tally::decode(&bytes, (&own, &for_joined), &places[at..at + n]);
+        let for_all: Vec<&Plan> = plans.iter().collect();
+        let bytes = part.tally.as_deref().unwrap_or_default();
+        let tally = Tally::decode(bytes, (&own, &for_all), &places[at..at + leaves]);
         let tally = tally.map_err(|_| damaged(name))?;
-        at += n;
+        at += leaves;
         match &mut all {
             None => all = Some(tally),
             Some(all) => all.absorb(tally, threads)?,
         }
     }
-    let tally = all.map(|tally| (joined, tally));
+    let tally = all.map(|tally| (plans, tally));
     Ok(Joined { asks, request, rows, used, tally })
+}
+
+fn damaged(name: &str) -> Error {
+    let help = "make it again with oeuvre part";
+    Error::request_with_help(format!("{name}: this part is damaged"), help)
+}
+
+/// The plans of a request over the columns of each part.
+fn own_plans(parts: &[(String, Part)], request: &Request) -> Result<Vec<Vec<Plan>>, Error> {
+    let of_part = |(name, part): &(String, Part)| {
+        let rows = OfParts::new(part.columns.clone(), part.zone.clone(), Vec::new());
+        plans(request, &rows.map_err(|_| damaged(name))?)
+    };
+    parts.iter().map(of_part).collect()
+}
+
+/// The columns of the first part, in their order, those that are used as wide as those of the others need them.
+fn joined_columns(
+    parts: &[(String, Part)],
+    own: &[Vec<Plan>],
+    keeps_rows: bool,
+) -> Result<Vec<(String, Kind)>, Error> {
+    let (first_name, first) = &parts[0];
+    let mut columns = first.columns.clone();
+    for ((name, part), plans) in parts.iter().zip(own).skip(1) {
+        for &at in plans.iter().flat_map(|plan| &plan.inputs) {
+            widen(&mut columns, (first_name, name), &part.columns[at], keeps_rows)?;
+        }
+    }
+    Ok(columns)
 }
 
 /// That two parts are of the same request and the same lookups.
 fn ensure_same((a, first): (&str, &Part), (b, part): (&str, &Part)) -> Result<(), Error> {
     if let Some([of_a, of_b]) = first.asks.difference(&part.asks) {
         return Err(Error::request_with_help(
-            format!("{a} asks {of_a}, {b} asks {of_b}"),
+            format!("{a} asks {of_a}, {b} {of_b}"),
             "parts are taken together that ask the same; make one of them again",
         ));
     }
@@ -128,8 +124,9 @@ fn ensure_same((a, first): (&str, &Part), (b, part): (&str, &Part)) -> Result<()
     Ok(())
 }
 
-/// The order of all leaves, counted over all parts as they were given: by their places where they have any.
-fn order(parts: &[(String, Part)]) -> Result<Vec<usize>, Error> {
+/// Of each leaf, counted over all parts as they were given, where its rows stand among all: by their places where they
+/// have any.
+fn places(parts: &[(String, Part)]) -> Result<Vec<u32>, Error> {
     let leaves: Vec<(&String, &Leaf)> =
         parts.iter().flat_map(|(name, part)| part.leaves.iter().map(move |l| (name, l))).collect();
     let mut known: HashMap<u128, &String> = HashMap::new();
@@ -145,7 +142,7 @@ fn order(parts: &[(String, Part)]) -> Result<Vec<usize>, Error> {
     }
     let mut order: Vec<usize> = (0..leaves.len()).collect();
     if leaves.iter().all(|(_, leaf)| leaf.place.is_none()) {
-        return Ok(order);
+        return Ok((0..leaves.len() as u32).collect());
     }
     if let Some((name, _)) = leaves.iter().find(|(_, leaf)| leaf.place.is_none()) {
         return Err(Error::request_with_help(
@@ -163,7 +160,9 @@ fn order(parts: &[(String, Part)]) -> Result<Vec<usize>, Error> {
             ));
         }
     }
-    Ok(order)
+    let mut places = vec![0; leaves.len()];
+    order.into_iter().zip(0..).for_each(|(leaf, place)| places[leaf] = place);
+    Ok(places)
 }
 
 /// Widens a column by what a part has of it.
@@ -211,18 +210,22 @@ fn differs((a, b): (&str, &str), (column, of_a, of_b): (&str, Kind, Kind)) -> Er
 }
 
 /// A part whose labels would be others, had its numbers the digits that they have in others.
-fn not_widened(
-    name: &str,
-    own: &[(String, Kind)],
-    joined: &[(String, Kind)],
-    widest: &HashMap<String, String>,
-) -> Error {
-    let kind = |name: &str| joined.iter().find(|column| column.0 == name).map(|column| column.1);
-    let is_narrower = |(name, own): &&(String, Kind)| {
-        matches!(own, Kind::Number { .. }) && kind(name).is_some_and(|kind| kind != *own)
+fn not_widened(name: &str, joined: &[(String, Kind)], parts: &[(String, Part)]) -> Error {
+    let of = |part: &Part, column: &str| {
+        part.columns.iter().find(|known| known.0 == column).map(|known| known.1)
     };
-    let column = own.iter().find(is_narrower).map_or("a column", |column| column.0.as_str());
-    let other = widest.get(column).map_or("the one that has most digits", String::as_str);
+    let part = parts.iter().find(|part| part.0 == name).map(|part| &part.1);
+    let is_narrower = |(column, kind): &&(String, Kind)| {
+        let own = part.and_then(|part| of(part, column));
+        matches!(own, Some(own @ Kind::Number { .. }) if own != *kind)
+    };
+    let (column, other) = match joined.iter().find(is_narrower) {
+        Some((column, kind)) => {
+            let wide = parts.iter().find(|(_, part)| of(part, column) == Some(*kind));
+            (column.as_str(), wide.map_or("others", |wide| wide.0.as_str()))
+        }
+        None => ("a column", "others"),
+    };
     Error::request_with_help(
         format!(
             "{column} has fewer digits behind its point in {name} than in {other}, and texts are made of it"

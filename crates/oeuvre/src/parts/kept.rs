@@ -15,7 +15,7 @@ use oeuvre_columns::{Kind, Source};
 use oeuvre_core::{Error, Grid, Ledger, Plan, Request, SourceText};
 use oeuvre_data::{ReadOptions, fingerprint, fingerprint_of_file, open};
 use std::collections::{BTreeSet, HashMap};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::UNIX_EPOCH;
 
 /// The parts of some files in a folder.
@@ -189,7 +189,7 @@ fn content(file: &str, known: &mut Option<String>) -> Result<String, Failure> {
 
 /// The part that is kept under a path, where it is of the file as it is now.
 fn known(
-    path: &PathBuf,
+    path: &Path,
     key: &str,
     file: &str,
     seen: &Seen,

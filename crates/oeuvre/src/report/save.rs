@@ -4,6 +4,7 @@
 //! known here. Files, lookups, conditions and reading options go to `[data]`, named calculations to `[let]`, formats to
 //! `[format]`, known figures to `[[check]]`; paths are those from the folder of the report file.
 
+use crate::args::reading::HOW_TO_READ;
 use crate::args::report::{NOT_ASKED, SaveArgs, is_typed, typed_texts};
 use crate::args::request::{name_and_file, named};
 use crate::deliver::deliver;
@@ -109,7 +110,7 @@ impl<'a> Saved<'a> {
             // With the lookups.
             "match" | "no-match" | "doubled" => {}
             _ => {
-                let of_rows = option.get_help_heading() == Some("How to read")
+                let of_rows = option.get_help_heading() == Some(HOW_TO_READ)
                     || matches!(long, "where" | "one-spelling");
                 let to = if of_rows { &mut self.data } else { &mut self.part };
                 to.insert(long.to_owned(), value(option, long, &values));
