@@ -1,7 +1,8 @@
 //! What is known of rows that are counted apart from others: which files they are of, and what is to be told of how
 //! they were read, so that it is told of all together as it would be in one run.
 
-use oeuvre_columns::Note;
+use oeuvre_columns::{Note, Topic};
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use twox_hash::XxHash3_128;
 
@@ -86,10 +87,41 @@ impl Facts {
             notes.extend(of_column().find(|fact| fact.once).map(note));
         }
         let files: Vec<&FileFacts> = all.iter().flat_map(|facts| &facts.files).collect();
-        notes.extend(crate::stack::same_files(&files));
+        notes.extend(same_files(&files));
         notes.extend(all.iter().flat_map(|facts| facts.of_files.iter().cloned()));
         notes
     }
+}
+
+/// What is told of files that hold the same, or are given twice.
+pub(crate) fn same_files(files: &[&FileFacts]) -> Vec<Note> {
+    let mut notes = Vec::new();
+    // What has no bytes of its own, a sheet or a table of a database, is known by its name.
+    let mut tables: HashSet<&str> = HashSet::new();
+    for file in files.iter().filter(|file| file.in_rows) {
+        if !tables.insert(&file.name) {
+            let text = format!("{} is given twice, and its rows are counted twice", file.name);
+            notes.push(Note::new(Topic::Twice, text));
+        }
+    }
+    let mut known: HashMap<(u64, u128), &FileFacts> = HashMap::new();
+    for file in files {
+        let Some(content) = file.content else { continue };
+        let first = *known.entry(content).or_insert(file);
+        // Months that hold the same stand in folders of their own.
+        if std::ptr::eq(first, *file) || first.keys != file.keys {
+            continue;
+        }
+        let text = match first.name == file.name {
+            true => format!("{} is given twice, and its rows are counted twice", file.name),
+            false => format!(
+                "{} and {} hold the same, and their rows are counted twice",
+                first.name, file.name
+            ),
+        };
+        notes.push(Note::new(Topic::Twice, text));
+    }
+    notes
 }
 
 #[cfg(test)]

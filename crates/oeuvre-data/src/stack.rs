@@ -4,7 +4,7 @@
 //! its own rows. What no file holds is added here: the file that a row stands in, and the keys that stand in the
 //! names of folders (`year=2025/month=07`).
 
-use crate::facts::{Facts, FileFacts, fingerprint_of_file};
+use crate::facts::{Facts, FileFacts, fingerprint_of_file, same_files};
 use crate::file_rows::{Counted, FilePass, FileReader, FileRows, Want, Wanted};
 use crate::input::Input;
 use crate::kinds::{Columns, Learnt};
@@ -16,10 +16,10 @@ use oeuvre_columns::column::marks::Mark;
 use oeuvre_columns::column::{Batch, Column, Data, MISSING_I64};
 use oeuvre_columns::{
     Account, Bounds, ColumnInfo, DataProblem, Kind, LocationColumn, Note, ReadError, Reader, Size,
-    Source, Topic,
+    Source,
 };
 use std::borrow::Cow;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 
@@ -178,37 +178,6 @@ impl Stack {
         };
         scanned.iter().map(want).collect()
     }
-}
-
-/// What is told of files that hold the same, or are given twice.
-pub(crate) fn same_files(files: &[&FileFacts]) -> Vec<Note> {
-    let mut notes = Vec::new();
-    // What has no bytes of its own, a sheet or a table of a database, is known by its name.
-    let mut tables: HashSet<&str> = HashSet::new();
-    for file in files.iter().filter(|file| file.in_rows) {
-        if !tables.insert(&file.name) {
-            let text = format!("{} is given twice, and its rows are counted twice", file.name);
-            notes.push(Note::new(Topic::Twice, text));
-        }
-    }
-    let mut known: HashMap<(u64, u128), &FileFacts> = HashMap::new();
-    for file in files {
-        let Some(content) = file.content else { continue };
-        let first = *known.entry(content).or_insert(file);
-        // Months that hold the same stand in folders of their own.
-        if std::ptr::eq(first, *file) || first.keys != file.keys {
-            continue;
-        }
-        let text = match first.name == file.name {
-            true => format!("{} is given twice, and its rows are counted twice", file.name),
-            false => format!(
-                "{} and {} hold the same, and their rows are counted twice",
-                first.name, file.name
-            ),
-        };
-        notes.push(Note::new(Topic::Twice, text));
-    }
-    notes
 }
 
 /// The headings of a file, with those that the names of its folders give.
