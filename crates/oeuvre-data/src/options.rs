@@ -196,6 +196,8 @@ pub struct ReadOptions {
     pub expected: Vec<(String, Kind)>,
     /// Whether the files are some of several, so that the file of each row is a column even of one.
     pub of_many: bool,
+    /// Told, while a pass goes on, how many of how many bytes have been read, about.
+    pub progress: Option<fn(u64, u64)>,
     /// Bytes in a piece of work; no result depends on it.
     pub piece_bytes: usize,
     /// Which instructions of the processor may be used; no result depends on it either.
@@ -207,6 +209,7 @@ impl ReadOptions {
     pub fn as_said(&self) -> String {
         let said = ReadOptions {
             expected: Vec::new(),
+            progress: None,
             #[cfg(feature = "web")]
             web: Arc::default(),
             #[cfg(feature = "databases")]
@@ -269,6 +272,7 @@ impl Default for ReadOptions {
             lookup: None,
             expected: Vec::new(),
             of_many: false,
+            progress: None,
             // With its marks and columns a piece stays in a core's second-level cache.
             piece_bytes: 256 << 10,
             instructions: Instructions::Auto,

@@ -344,6 +344,20 @@ impl<'a> StackPass<'a> {
         }
     }
 
+    /// Tells whoever waits how far a piece of a file lies behind the first.
+    fn tell(&self, file: usize, piece: u64) {
+        let Some(progress) = self.stack.options.progress else { return };
+        let files = &self.stack.files;
+        let bytes = |files: &[Stacked]| files.iter().map(|f| f.rows.bytes()).sum::<u64>();
+        let before = bytes(&files[..file.min(files.len())]);
+        let here = files.get(file).map_or(0, |f| {
+            let pieces = f.rows.pieces(self.stack.options.piece_bytes).max(1) as u128;
+            let read = u128::from(f.rows.bytes()) * u128::from(piece).min(pieces) / pieces;
+            read as u64
+        });
+        progress(before + here, bytes(files));
+    }
+
     /// Fills the columns that no file holds.
     fn fill(&self, file: usize, batch: &mut Batch) {
         let stack = self.stack;
@@ -423,14 +437,17 @@ impl Reader for StackReader<'_> {
             self.piece = (self.file as u64) << PIECE_BITS | reader.piece();
             match read {
                 Ok(true) => {
+                    let piece = reader.piece();
                     batch.piece = self.piece;
                     self.pass.fill(self.file, batch);
+                    self.pass.tell(self.file, piece);
                     return Ok(true);
                 }
                 Ok(false) => {
                     self.account.add(reader.account());
                     self.reader = None;
                     self.file += 1;
+                    self.pass.tell(self.file, 0);
                 }
                 Err(error) => {
                     self.pass.stop.store(true, Ordering::Release);

@@ -263,6 +263,7 @@ impl ReadingArgs {
         if let Some(size) = &self.most_bytes {
             options.most_bytes = bytes("--most-bytes", size)?;
         }
+        options.progress = environment::progress();
         #[cfg(feature = "web")]
         {
             options.web = environment::web();
