@@ -20,7 +20,7 @@ pub(crate) const VERSION: u8 = 1;
 /// How a file of a part begins.
 const BEGINS: &[u8] = b"oeuvre part\n";
 /// What was compressed is no larger than so many times as much: what would be is written as it is.
-const MOST_TIMES: usize = 256;
+const MOST_TIMES: usize = 64;
 
 /// What is known of the rows of one part that was made from files.
 #[derive(Clone, Debug, PartialEq)]
