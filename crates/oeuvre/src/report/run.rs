@@ -155,14 +155,19 @@ fn of_parts(
         |(place, file): &(usize, &String)| read.contains(place) || prepared.read.contains(*file);
     let names: Vec<&str> =
         files.iter().enumerate().filter(is_read).map(|(_, file)| file.as_str()).collect();
-    let of = match files.len() {
-        1 => "1 file".to_owned(),
-        n => format!("{n} files"),
-    };
-    Ok(Some(match names.len() {
-        0 => format!("of {of} none has changed, and none was read again"),
-        n if n == files.len() => format!("all of {of} were read, and their parts are kept"),
-        _ => format!("of {of} only {} were read; the others have not changed", names.join(", ")),
+    let n = files.len();
+    Ok(Some(match (names.as_slice(), n) {
+        ([], 1) => format!("{} has not changed, and was not read again", files[0]),
+        ([_], 1) => format!("{} was read, and what it comes to is kept", files[0]),
+        ([], _) => format!("of {n} files none has changed, and none was read again"),
+        (all, _) if all.len() == n => {
+            format!("all {n} files were read, and what they come to is kept")
+        }
+        ([one], _) => format!("of {n} files only {one} was read; the others have not changed"),
+        (some, _) => {
+            let names = some.join(", ");
+            format!("of {n} files only {names} were read; the others have not changed")
+        }
     }))
 }
 
