@@ -24,6 +24,7 @@
 //! # Ok::<(), oeuvre_columns::ReadError>(())
 //! ```
 
+mod at_once;
 mod choice;
 pub mod column;
 mod memory;
@@ -36,6 +37,7 @@ mod schema;
 mod source;
 pub mod value;
 
+pub use at_once::at_once;
 pub use choice::Choice;
 pub use memory::InMemory;
 pub use note::{Note, Topic};

@@ -38,7 +38,6 @@
 //! ```
 
 pub mod aggregate;
-mod at_once;
 mod changes;
 mod checks;
 mod columns_top;

@@ -391,6 +391,10 @@ fn refuse_other_formats(name: &str, bytes: &[u8]) -> Result<(), ReadError> {
         [b'P', b'A', b'R', b'1', ..] => ("a Parquet file", NOT_BUILT_FOR_IT),
         [b'A', b'R', b'R', b'O', b'W', b'1', ..] => ("an Arrow file", NOT_BUILT_FOR_IT),
         [b'S', b'Q', b'L', b'i', b't', b'e', ..] => ("an SQLite database", NOT_BUILT_FOR_IT),
+        // A version is behind the line that names it.
+        _ if bytes.starts_with(b"oeuvre part\n") && bytes.get(12).is_some_and(|&v| v < b' ') => {
+            ("a part of a summary", "oeuvre assemble makes a table of it, and of others with it")
+        }
         _ if bytes[..bytes.len().min(4096)].contains(&0) => (
             "a binary file",
             "is it UTF-16? say --encoding utf-16le; rows are read from CSV and its kin, JSON, Parquet, Arrow, XLSX and ODS",

@@ -1,9 +1,8 @@
 //! What is known of rows that are counted apart from others: which files they are of, and what is to be told of how
 //! they were read, so that it is told of all together as it would be in one run.
 
-use oeuvre_columns::{Note, Topic};
+use oeuvre_columns::{Note, Topic, at_once};
 use std::collections::{HashMap, HashSet};
-use std::sync::atomic::{AtomicUsize, Ordering};
 use twox_hash::XxHash3_128;
 
 /// What is known of the rows of some files.
@@ -50,27 +49,9 @@ pub fn fingerprint(bytes: &[u8]) -> u128 {
 pub fn fingerprint_of_file(bytes: &[u8]) -> u128 {
     /// Whatever the number of threads, pieces are of one size.
     const PIECE: usize = 1 << 22;
-    let pieces: Vec<&[u8]> = bytes.chunks(PIECE).collect();
-    let next = AtomicUsize::new(0);
-    let look = || {
-        let mut found = Vec::new();
-        loop {
-            let at = next.fetch_add(1, Ordering::Relaxed);
-            let Some(piece) = pieces.get(at) else { return found };
-            found.push((at, fingerprint(piece)));
-        }
-    };
-    let threads = std::thread::available_parallelism().map_or(1, |n| n.get()).min(pieces.len());
-    let mut found = std::thread::scope(|scope| {
-        let others: Vec<_> = (1..threads).map(|_| scope.spawn(look)).collect();
-        let mut found = look();
-        for other in others {
-            found.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-        }
-        found
-    });
-    found.sort_unstable_by_key(|piece| piece.0);
-    let all: Vec<u8> = found.iter().flat_map(|piece| piece.1.to_le_bytes()).collect();
+    let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
+    let found = at_once(bytes.chunks(PIECE).collect(), threads, fingerprint);
+    let all: Vec<u8> = found.into_iter().flat_map(u128::to_le_bytes).collect();
     fingerprint(&all)
 }
 

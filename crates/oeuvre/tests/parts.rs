@@ -195,14 +195,10 @@ fn a_part_is_told_and_goes_to_a_file_of_its_own() {
     let (folder, _) = split(&[]);
     let run = folder.line("part b0.csv --by route --show 'sum(fare)' --to p.oeu");
     assert_eq!((run.code, run.stdout.as_str()), (0, ""));
-    assert!(
-        run.stderr.starts_with("p.oeu: ") && run.stderr.contains("what its rows come to"),
-        "{}",
-        run.stderr
-    );
+    assert!(run.stderr.starts_with("p.oeu holds what its rows come to, "), "{}", run.stderr);
     let kept =
         folder.line("part b0.csv --by route --show 'count(where fare > mean(fare))' --to k.oeu");
-    assert!(kept.stderr.contains("its rows"), "{}", kept.stderr);
+    assert!(kept.stderr.starts_with("k.oeu holds its rows, "), "{}", kept.stderr);
     for (line, said) in [
         ("part b0.csv --by route", "name it: --to bookings-07.oeu"),
         ("part b0.csv --by route --to p.csv", "name it: --to bookings-07.oeu"),
@@ -212,6 +208,11 @@ fn a_part_is_told_and_goes_to_a_file_of_its_own() {
         let told = folder.line(line).error();
         assert!(told.contains(said), "{told}");
     }
+    let told = folder.line("summary p.oeu --by route").error();
+    assert!(
+        told.contains("this is a part of a summary") && told.contains("oeuvre assemble"),
+        "{told}"
+    );
     assert!(!folder.names().contains(&"q.oeu".to_owned()), "nothing is left of what failed");
 }
 

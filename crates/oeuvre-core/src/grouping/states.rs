@@ -7,7 +7,6 @@ use super::codes::{Codes, Grouper};
 use crate::aggregate::count::Counts;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder, Reads};
 use crate::aggregate::{Overflow, Rows, State};
-use crate::at_once::at_once;
 use crate::error::Error;
 use crate::ledger::Ledger;
 use crate::pass::{Budget, Consumer, Held, Pass, RowWork, Selected, Share};
@@ -15,6 +14,7 @@ use crate::plan::{Grouping, Plan, Widening, factors_of, widening};
 use crate::rows::program::Operand;
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
+use oeuvre_columns::at_once;
 use oeuvre_columns::column::{Batch, Column, Data};
 use std::collections::BTreeSet;
 

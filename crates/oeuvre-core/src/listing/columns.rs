@@ -3,12 +3,12 @@
 //! Workers keep pieces in whatever order they come; at the end they are sorted by their place in the file and
 //! joined, a column at a time and several columns at once. Texts keep the codes of their worker until then.
 
-use crate::at_once::at_once;
 use crate::error::Error;
 use crate::pass::{Budget, Consumer, Held, RowWork, Share};
 use crate::plan::Plan;
 use crate::rows::program::Operand;
 use oeuvre_columns::Limits;
+use oeuvre_columns::at_once;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
 

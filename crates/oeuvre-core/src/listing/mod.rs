@@ -25,7 +25,6 @@
 mod columns;
 mod stream;
 
-use crate::at_once::at_once;
 use crate::error::Error;
 use crate::grid::{Grid, Line, LineKind, RatioColumns, ResultColumn};
 use crate::ledger::Ledger;
@@ -39,6 +38,7 @@ use crate::window::partition::Partitions;
 use crate::window::{self, Argument, Calc, Cells};
 pub(crate) use columns::{Keep, KeepShare};
 use oeuvre_columns::Source;
+use oeuvre_columns::at_once;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data};

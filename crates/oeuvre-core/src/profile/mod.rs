@@ -19,7 +19,6 @@ mod rows;
 use crate::aggregate::sums::Mean;
 use crate::aggregate::values::Values;
 use crate::aggregate::{Aggregate, State};
-use crate::at_once::at_once;
 use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::grouping::gather_one;
@@ -27,6 +26,7 @@ use crate::ledger::Ledger;
 use crate::notice::{alike_labels, total_among_rows};
 use crate::plan::Plan;
 use crate::request::Request;
+use oeuvre_columns::at_once;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::names::{
     as_name, grouped, missing_texts, plain_label, shell_quoted, visible_label,

@@ -1,7 +1,6 @@
 //! `oeuvre assemble`: the table of all rows from parts of them, or one part of several.
 
 use crate::args::parts::AssembleArgs;
-use crate::deliver::deliver_all;
 use crate::environment;
 use crate::failure::Failure;
 use crate::parts::{ENDING, Joined, Part, join};
@@ -9,6 +8,7 @@ use crate::present::present_explained;
 use crate::run::{explained, summarize_rows};
 use oeuvre_core::{Request, with_checks};
 use oeuvre_render::Style;
+use std::path::PathBuf;
 
 pub(crate) fn run(args: &AssembleArgs) -> Result<(), Failure> {
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
@@ -27,12 +27,10 @@ pub(crate) fn run(args: &AssembleArgs) -> Result<(), Failure> {
         },
         threads,
     )?;
-    let to = args.output.to.as_deref();
-    if to.is_some_and(|to| to.extension().is_some_and(|e| e == ENDING)) {
-        let bytes = joined.into_part().to_bytes();
-        return deliver_all(to, false, |out| {
-            out.write_all(&bytes).map_err(|e| Failure::writing("the part", &e))
-        });
+    let is_part = |to: &&PathBuf| to.extension().is_some_and(|ending| ending == ENDING);
+    if let Some(to) = args.output.to.as_ref().filter(is_part) {
+        joined.into_part().write(to)?;
+        return Ok(());
     }
     let format = args.output.format()?;
     let files = joined.files();

@@ -1,7 +1,6 @@
 //! `oeuvre part`: what the rows of some files have come to, in a file of its own.
 
 use crate::args::parts::PartCommand;
-use crate::deliver::deliver_all;
 use crate::environment;
 use crate::failure::Failure;
 use crate::messages::tell_line;
@@ -38,16 +37,13 @@ pub(crate) fn run(command: &PartCommand, typed: &ArgMatches) -> Result<(), Failu
     let making =
         Making { asks: Asks::typed(typed), request: &request, place: command.place, threads };
     let part = make(input.as_mut(), &making)?;
-    let bytes = part.to_bytes();
-    deliver_all(Some(to), false, |out| {
-        out.write_all(&bytes).map_err(|e| Failure::writing(&to.display().to_string(), &e))
-    })?;
+    let bytes = part.write(to)?;
     if !args.output.quiet {
         let what = if part.tally.is_some() { "what its rows come to" } else { "its rows" };
         tell_line(&format!(
-            "{}: {} bytes, {what}",
+            "{} holds {what}, {} bytes",
             to.display(),
-            oeuvre_columns::names::grouped(bytes.len() as u64)
+            oeuvre_columns::names::grouped(bytes)
         ));
     }
     Ok(())

@@ -4,6 +4,7 @@
 //! than a fixed multiple of the file.
 
 use super::asks::Asks;
+use crate::deliver::deliver;
 use crate::failure::Failure;
 use oeuvre_columns::{Choice, DataProblem, Kind, Note, Table, Topic};
 use oeuvre_core::aggregate::encoding::{Damaged, Decoder, Encoder};
@@ -52,7 +53,7 @@ pub(crate) struct Part {
 
 impl Part {
     /// The bytes of its file.
-    pub(crate) fn to_bytes(&self) -> Vec<u8> {
+    fn to_bytes(&self) -> Vec<u8> {
         let mut to = Encoder::default();
         self.encode(&mut to);
         let raw = to.into_bytes();
@@ -68,6 +69,16 @@ impl Part {
         let checksum = fingerprint(&bytes);
         bytes.extend_from_slice(&checksum.to_le_bytes());
         bytes
+    }
+
+    /// Writes the file of a part, and gives its size.
+    ///
+    /// # Errors
+    /// What cannot be written; then nothing is left of it.
+    pub(crate) fn write(&self, path: &Path) -> Result<u64, Failure> {
+        let bytes = self.to_bytes();
+        deliver(Some(path), |out| out.write_all(&bytes))?;
+        Ok(bytes.len() as u64)
     }
 
     /// Reads the file of a part.
@@ -86,7 +97,7 @@ impl Part {
     }
 
     /// Reads the bytes of a part.
-    pub(crate) fn of_bytes(bytes: &[u8]) -> Result<Part, Wrong> {
+    fn of_bytes(bytes: &[u8]) -> Result<Part, Wrong> {
         let rest = bytes.strip_prefix(BEGINS).ok_or(Wrong::NoPart)?;
         let (&[version, compressed], rest) = rest.split_first_chunk().ok_or(Wrong::Damaged)?;
         if version != VERSION {

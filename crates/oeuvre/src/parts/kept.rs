@@ -9,9 +9,8 @@ use super::asks::Asks;
 use super::file::{Part, VERSION, lookup_id};
 use super::join::join;
 use super::make::{Making, has_tally, make, plans};
-use crate::deliver::deliver_all;
 use crate::failure::Failure;
-use oeuvre_columns::{Kind, Source};
+use oeuvre_columns::{DataProblem, Kind, Source};
 use oeuvre_core::{Error, Grid, Ledger, Plan, Request, SourceText};
 use oeuvre_data::{ReadOptions, fingerprint, fingerprint_of_file, open};
 use std::collections::{BTreeSet, HashMap};
@@ -142,12 +141,9 @@ impl<'a> KeptParts<'a> {
             ];
             let making = Making { asks: Asks(kept), request, place: None, threads: self.threads };
             let part = make(input.as_mut(), &making)?;
-            let bytes = part.to_bytes();
             std::fs::create_dir_all(self.folder)
                 .map_err(|e| Failure::writing(&self.folder.display().to_string(), &e))?;
-            deliver_all(Some(&path), false, |out| {
-                out.write_all(&bytes).map_err(|e| Failure::writing(&path.display().to_string(), &e))
-            })?;
+            part.write(&path)?;
             out.push(numbered(part, place));
         }
         Ok(out)
@@ -163,13 +159,14 @@ fn numbered(mut part: Part, place: usize) -> Part {
     part
 }
 
+fn unreadable(file: &str, error: &std::io::Error) -> Failure {
+    let problem = DataProblem::in_file(file, format!("cannot be read: {error}"));
+    Failure::Error(problem.into())
+}
+
 /// How a file looks now.
 fn seen(file: &str) -> Result<Seen, Failure> {
-    let unreadable = |e: &std::io::Error| {
-        let problem = oeuvre_columns::DataProblem::in_file(file, format!("cannot be read: {e}"));
-        Failure::Error(problem.into())
-    };
-    let about = std::fs::metadata(file).map_err(|e| unreadable(&e))?;
+    let about = std::fs::metadata(file).map_err(|e| unreadable(file, &e))?;
     let changed = about.modified().ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
     let changed = changed.map_or(String::new(), |since| since.as_nanos().to_string());
     Ok(Seen { bytes: about.len(), changed })
@@ -180,10 +177,7 @@ fn content(file: &str, known: &mut Option<String>) -> Result<String, Failure> {
     if let Some(known) = known {
         return Ok(known.clone());
     }
-    let bytes = std::fs::read(file).map_err(|e| {
-        let problem = oeuvre_columns::DataProblem::in_file(file, format!("cannot be read: {e}"));
-        Failure::Error(problem.into())
-    })?;
+    let bytes = std::fs::read(file).map_err(|e| unreadable(file, &e))?;
     Ok(known.insert(format!("{:032x}", fingerprint_of_file(&bytes))).clone())
 }
 

@@ -1,10 +1,14 @@
 //! Some work on each of a few things, by several threads at once.
+//!
+//! ```
+//! assert_eq!(oeuvre_columns::at_once(vec![3, 4], 2, |side| side * side), [9, 16]);
+//! ```
 
 use std::sync::{Mutex, PoisonError};
 
 /// What some work makes of each thing, in their order: whichever of the threads is ready takes the next one. A panic
 /// goes on where it was asked for.
-pub(crate) fn at_once<T: Send, R: Send>(
+pub fn at_once<T: Send, R: Send>(
     things: Vec<T>,
     threads: usize,
     work: impl Fn(T) -> R + Sync,
