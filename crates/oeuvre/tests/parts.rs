@@ -91,6 +91,7 @@ proptest! {
 #[rstest]
 #[case::twice("p0.oeu p0.oeu", "p0.oeu is given twice", "name each part once")]
 #[case::joined("p01.oeu p1.oeu", "the rows of b1.csv are in p01.oeu and in p1.oeu", "once")]
+#[case::again("p1.oeu p1again.oeu", "the rows of b1.csv are in p1.oeu and in p1again.oeu", "once")]
 #[case::asked("p0.oeu other.oeu", "p0.oeu asks --by route, other.oeu --by note", "the same")]
 #[case::lookup(
     "l0.oeu l1.oeu",
@@ -113,6 +114,9 @@ fn parts_that_do_not_fit_are_refused(#[case] parts: &str, #[case] said: &str, #[
     let asked = "--by route --show 'sum(fare), count(distinct fare)'";
     make(&folder, asked, &files, false);
     folder.line("assemble p0.oeu p1.oeu --to p01.oeu").ok();
+    // Made again by several threads, of small pieces.
+    let pieces = "--piece-bytes 300 --threads 3";
+    folder.line(&format!("part b1.csv {asked} {pieces} --to p1again.oeu --quiet")).ok();
     folder
         .line(
             "part b1.csv --by note --show 'sum(fare), count(distinct fare)' --to other.oeu --quiet",
