@@ -108,7 +108,6 @@ impl Request {
     pub fn over_all(&self, show: Vec<Show>) -> Request {
         Request {
             show,
-            memory: self.memory,
             lets: self.lets.clone(),
             lookups: self.lookups.clone(),
             one_spelling: self.one_spelling.clone(),

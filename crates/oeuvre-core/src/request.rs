@@ -150,8 +150,6 @@ pub enum TotalsAt {
 pub struct Request {
     /// Whether the figures are to be read, and so rounded, rather than handed on.
     pub for_reading: bool,
-    /// How many bytes what is kept of the rows may take; as many as it needs where nothing is said.
-    pub memory: Option<u64>,
     /// Whether the rows are listed instead of grouped.
     pub listing: bool,
     /// The results; without any the rows are counted, and in a detail all columns are shown.

@@ -79,6 +79,24 @@ pub(crate) fn free_memory() -> Option<u64> {
     groups.into_iter().flatten().chain([machine]).min()
 }
 
+/// The folder for large temporary files: the system's, unless that is in memory itself and there is another one.
+pub(crate) fn folder_on_disk() -> std::path::PathBuf {
+    let folder = std::env::temp_dir();
+    #[cfg(target_os = "linux")]
+    {
+        // From linux/magic.h: tmpfs and ramfs.
+        const IN_MEMORY: [u32; 2] = [0x0102_1994, 0x8584_58f6];
+        let on_disk = std::path::Path::new("/var/tmp");
+        let is_in_memory = |path: &std::path::Path| {
+            rustix::fs::statfs(path).is_ok_and(|of| IN_MEMORY.contains(&(of.f_type as u32)))
+        };
+        if is_in_memory(&folder) && on_disk.is_dir() && !is_in_memory(on_disk) {
+            return on_disk.to_owned();
+        }
+    }
+    folder
+}
+
 /// The variable that names the instructions of the processor that may be used, for comparing them.
 pub(crate) const INSTRUCTIONS: &str = "OEUVRE_INSTRUCTIONS";
 

@@ -18,6 +18,10 @@ mod run;
 use clap::FromArgMatches;
 use std::process::ExitCode;
 
+/// Where all memory comes from: it is limited by `--memory`.
+#[global_allocator]
+static MEMORY: oeuvre_memory::Memory = oeuvre_memory::Memory::new();
+
 fn main() -> ExitCode {
     clap_complete::CompleteEnv::with_factory(args::command).var(complete::VARIABLE).complete();
     let parsed = args::command().try_get_matches().and_then(|matches| {
@@ -31,7 +35,8 @@ fn main() -> ExitCode {
     let color = args.color();
     // What was typed matters to a request that is saved.
     let typed = matches.subcommand().map_or(&matches, |(_, typed)| typed);
-    match commands::run(args, typed) {
+    let limited = args.output().map_or(Ok(()), args::output::OutputArgs::limit);
+    match limited.map_err(Into::into).and_then(|()| commands::run(args, typed)) {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => {
             environment::end_if_interrupted();

@@ -11,6 +11,7 @@ use oeuvre_columns::names::all_of;
 use oeuvre_columns::{Note, Topic};
 use oeuvre_core::{Error, Grid, Ledger, Section};
 use oeuvre_render::{Document, Format, LedgerSettings, PartType, Settings, Style, TextSettings};
+use std::borrow::Cow;
 use std::collections::HashSet;
 use std::io::{self, IsTerminal, Write};
 use std::path::Path;
@@ -274,8 +275,13 @@ pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> 
         return if ledger.holds() { Ok(()) } else { Err(Failure::Check) };
     }
     let width = || environment::stderr_width();
+    // How the figures came about is no part of a document: they are the same with any memory.
+    let mut noted = Cow::Borrowed(ledger);
+    if let Some(spilled) = output.spilled() {
+        noted.to_mut().notes.push(Note::new(Topic::Reading, spilled));
+    }
     let mut text = oeuvre_render::ledger_text(
-        ledger,
+        &noted,
         LedgerSettings {
             all_notes: output.notes == Notes::All,
             width_cols: output.width.or_else(width),

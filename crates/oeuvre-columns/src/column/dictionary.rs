@@ -115,15 +115,35 @@ impl Dictionary {
 
     /// The codes that the texts of another dictionary have here; new ones are added.
     pub fn absorb(&mut self, other: &Dictionary) -> Vec<u32> {
-        let mut map = Vec::new();
-        self.follow(other, &mut map);
-        map
+        let mut followed = Followed::default();
+        self.follow(other, &mut followed);
+        followed.codes
     }
 
-    /// Goes on with an [`Dictionary::absorb`] of a dictionary that has grown since: `map` gets the
-    /// codes of the texts that it does not have yet.
-    pub fn follow(&mut self, other: &Dictionary, map: &mut Vec<u32>) {
-        map.extend((map.len()..other.len()).map(|c| self.intern(other.text(c as u32))));
+    /// Goes on with an [`Dictionary::absorb`] of a dictionary that has grown since, or was begun anew: `followed` gets
+    /// the codes of the texts that it does not have yet.
+    pub fn follow(&mut self, other: &Dictionary, followed: &mut Followed) {
+        if followed.of != Some(other.seed) || followed.codes.len() > other.len() {
+            *followed = Followed { codes: Vec::new(), of: Some(other.seed) };
+        }
+        let new = followed.codes.len()..other.len();
+        followed.codes.extend(new.map(|c| self.intern(other.text(c as u32))));
+    }
+}
+
+/// The codes that the texts of a dictionary have in another one, which follows it.
+#[derive(Clone, Debug, Default)]
+pub struct Followed {
+    codes: Vec<u32>,
+    /// Which dictionary was followed: no two that were begun have the same seed.
+    of: Option<u64>,
+}
+
+impl std::ops::Deref for Followed {
+    type Target = [u32];
+
+    fn deref(&self) -> &[u32] {
+        &self.codes
     }
 }
 

@@ -22,13 +22,12 @@ use super::ahead::{SOON, ask_for, is_far};
 use super::dictionary::fold;
 use super::{MISSING_I64, NO_NUMBER};
 use std::hash::{BuildHasher, RandomState};
+use std::sync::OnceLock;
 
 /// A window of this many places is always allowed (16 MiB): ids of a million customers are worth it.
 const SMALL_WINDOW: usize = 1 << 22;
 /// A larger window must be at least this full: 1 in 8.
 const SPARSEST: usize = 8;
-/// The largest window, in places (256 MiB).
-const LARGEST_WINDOW: usize = 1 << 26;
 
 /// An open-addressing table from a 64-bit word to a code, at most half full; seeded at random, as dictionaries
 /// are, so that no data can be written to make it slow.
@@ -255,7 +254,7 @@ impl Interner {
         let new_low = if v < low { (v - spare).max(i128::from(i64::MIN)) } else { low };
         let new_high = if v >= high { v + spare + 1 } else { high };
         let needed = (new_high - new_low) as u128;
-        let limit = SMALL_WINDOW.max(self.values.len() * SPARSEST).min(LARGEST_WINDOW);
+        let limit = SMALL_WINDOW.max(self.values.len() * SPARSEST);
         if needed > limit as u128 {
             return false;
         }
@@ -304,10 +303,26 @@ pub struct Pairs {
     direct: Vec<u32>,
     shift: u32,
     table: Option<WordTable>,
+    /// Of pairs that came all at once, the table when somebody first asks for one.
+    later: Option<OnceLock<WordTable>>,
     pairs: Vec<(u32, u32)>,
 }
 
 impl Pairs {
+    /// Pairs no two of which are the same, in this order. None is looked up as long as nobody asks for one.
+    pub fn of_distinct(pairs: Vec<(u32, u32)>) -> Pairs {
+        Pairs { later: Some(OnceLock::new()), pairs, ..Pairs::default() }
+    }
+
+    /// The table of all pairs.
+    fn tabled(pairs: &[(u32, u32)]) -> WordTable {
+        let mut table = WordTable::default();
+        for (i, &(a, b)) in pairs.iter().enumerate() {
+            table.get_or_insert(u64::from(a) << 32 | u64::from(b), i as u32);
+        }
+        table
+    }
+
     /// About how many bytes of memory the pairs take.
     pub fn size_bytes(&self) -> usize {
         size_of_val(self.direct.as_slice())
@@ -332,7 +347,8 @@ impl Pairs {
 
     /// The number of a pair, or `None` when it has not been added.
     pub fn find(&self, first: u32, second: u32) -> Option<u32> {
-        match &self.table {
+        let later = || self.later.as_ref().map(|it| it.get_or_init(|| Self::tabled(&self.pairs)));
+        match self.table.as_ref().or_else(later) {
             None => {
                 let in_range = u64::from(second) < 1 << self.shift;
                 let place = (first as usize) << self.shift | second as usize;
@@ -344,6 +360,9 @@ impl Pairs {
 
     /// Makes room for codes below these bounds; to be called before [`Pairs::number`] with codes that large.
     pub fn ensure(&mut self, firsts: usize, seconds: usize) {
+        if let Some(later) = self.later.take() {
+            self.table = Some(later.into_inner().unwrap_or_else(|| Self::tabled(&self.pairs)));
+        }
         if self.table.is_some() {
             return;
         }
@@ -353,12 +372,8 @@ impl Pairs {
             return;
         }
         if needed > DIRECT_PAIRS {
-            let mut table = WordTable::default();
-            for (i, &(a, b)) in self.pairs.iter().enumerate() {
-                table.get_or_insert(u64::from(a) << 32 | u64::from(b), i as u32);
-            }
             self.direct = Vec::new();
-            self.table = Some(table);
+            self.table = Some(Self::tabled(&self.pairs));
             return;
         }
         self.direct = vec![NO_NUMBER; needed];

@@ -3,7 +3,7 @@
 //! Each group has a set of bits, one for each value: a month of a million customers takes as many bits, and a row
 //! sets one. Whole numbers that lie near each other are places in it themselves; other values are numbered as they
 //! come. Where there are many groups with few values each, such sets would be mostly empty; then pairs of group and
-//! code are kept instead. Missing values are no value; a group without any gives 0. What it
+//! code are kept instead. Values hardly two of which are the same are put into sorted runs, as those of `values/` are. Missing values are no value; a group without any gives 0. What it
 //! counts does not add up over lines, and so a total is counted from the sets, merged.
 //!
 //! ```
@@ -29,13 +29,15 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
-use super::values::ValueCodes;
+use super::values::runs::{Label, Runs, Store, Texts, Wholes};
+use super::values::{MANY, SELDOM, ValueCodes, add_texts, add_wholes};
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows};
 use oeuvre_columns::column::ahead::{SOON, ask_for};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::interner::Pairs;
 use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I64};
 use oeuvre_columns::value::Kind;
+use std::borrow::Cow;
 use std::ops::Range;
 
 /// How many different values there are. 0 when there are none.
@@ -51,6 +53,10 @@ enum Sets {
     Coded(Bits),
     /// Group and code.
     Pairs(Pairs),
+    /// Values hardly two of which are the same, and so no codes.
+    Wholes(Runs<Wholes>),
+    /// Such texts.
+    Texts(Runs<Texts>),
 }
 
 #[derive(Clone)]
@@ -58,6 +64,8 @@ pub(crate) struct Seen {
     groups: usize,
     known: ValueCodes,
     sets: Sets,
+    /// How many values have come in codes; none where some need more than 64 bits: runs have no such.
+    seen: Option<u64>,
     codes: Vec<u32>,
 }
 
@@ -67,13 +75,13 @@ impl Seen {
             ValueCodes::Whole(_) => Sets::Near { base: None, bits: Bits::default() },
             ValueCodes::Text(..) => Sets::Coded(Bits::default()),
         };
-        Seen { groups: 0, known, sets, codes: Vec::new() }
+        Seen { groups: 0, known, sets, seen: Some(0), codes: Vec::new() }
     }
 
     /// Adds codes to groups.
     fn add(&mut self, entries: impl Iterator<Item = (u32, u32)>) {
         match &mut self.sets {
-            Sets::Near { .. } => {}
+            Sets::Near { .. } | Sets::Wholes(_) | Sets::Texts(_) => {}
             Sets::Pairs(pairs) => {
                 pairs.ensure(self.groups, self.known.len());
                 for (group, code) in entries {
@@ -94,6 +102,58 @@ impl Seen {
         }
     }
 
+    fn are_runs(&self) -> bool {
+        matches!(self.sets, Sets::Wholes(_) | Sets::Texts(_))
+    }
+
+    /// Each group with the code of each of its values, where they have codes.
+    fn entries(&self) -> Box<dyn Iterator<Item = (u32, u32)> + '_> {
+        match &self.sets {
+            Sets::Coded(bits) => Box::new(bits.entries().map(|(group, code)| (group, code as u32))),
+            Sets::Pairs(pairs) => Box::new(pairs.pairs().iter().copied()),
+            Sets::Near { .. } | Sets::Wholes(_) | Sets::Texts(_) => Box::new(std::iter::empty()),
+        }
+    }
+
+    /// Goes over to runs where nearly every row has a value of its own.
+    fn settle(&mut self) {
+        let many = self.known.len();
+        let seldom = self.seen.is_some_and(|seen| seen <= (many as u64).saturating_mul(SELDOM));
+        if many >= MANY && seldom && !self.are_runs() {
+            self.to_runs();
+        }
+    }
+
+    /// Goes over to runs, unless there are values that these do not hold.
+    fn to_runs(&mut self) -> bool {
+        self.code();
+        if self.are_runs() {
+            return true;
+        }
+        self.sets = match &self.known {
+            ValueCodes::Text(texts, _) => {
+                let mut runs = Runs::default();
+                self.entries()
+                    .for_each(|(group, code)| runs.add(group, Label(texts.text(code)), 1));
+                Sets::Texts(runs)
+            }
+            ValueCodes::Whole(known) => {
+                let values = known.values();
+                if values.iter().any(|value| i64::try_from(*value).is_err()) {
+                    self.seen = None;
+                    return false;
+                }
+                let mut runs = Runs::default();
+                self.entries().for_each(|(group, code)| {
+                    runs.add(group, values[code as usize] as i64, 1);
+                });
+                Sets::Wholes(runs)
+            }
+        };
+        self.known = self.known.fresh();
+        true
+    }
+
     /// Goes over to codes where the numbers do not lie near each other.
     fn code(&mut self) {
         let none = Sets::Coded(Bits::of_groups(self.groups));
@@ -105,6 +165,26 @@ impl Seen {
                 for (group, place) in bits.entries() {
                     if let ValueCodes::Whole(known) = known {
                         codes.push((group, known.intern_wide(base + i128::from(place))));
+                    }
+                }
+                self.add(codes.into_iter());
+            }
+            sets => self.sets = sets,
+        }
+    }
+
+    /// Goes back to codes, for values that runs do not hold.
+    fn leave_runs(&mut self) {
+        let none = Sets::Coded(Bits::of_groups(self.groups));
+        match std::mem::replace(&mut self.sets, none) {
+            Sets::Wholes(runs) => {
+                self.seen = None;
+                let known = &mut self.known;
+                let mut codes = Vec::new();
+                for (of, group) in runs.of_groups(self.groups).zip(1..) {
+                    if let ValueCodes::Whole(known) = known {
+                        let code = |at| (group, known.intern(of.get(at).0));
+                        codes.extend((0..of.len()).map(code));
                     }
                 }
                 self.add(codes.into_iter());
@@ -290,6 +370,19 @@ impl GroupState for Seen {
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         let groups = rows.groups;
+        match &mut self.sets {
+            Sets::Texts(runs) => {
+                add_texts(groups, rows.args[0], |group, text| runs.add(group, Label(text), 1));
+                return Ok(());
+            }
+            Sets::Wholes(runs) => {
+                if add_wholes(groups, rows.args[0], |group, value| runs.add(group, value, 1)) {
+                    return Ok(());
+                }
+                self.leave_runs();
+            }
+            _ => {}
+        }
         let are_near = match &rows.args[0].data {
             Data::I64(v) => self.add_near(groups, v, |&v| (v != MISSING_I64).then_some(v)),
             Data::I32(v) => {
@@ -307,6 +400,8 @@ impl GroupState for Seen {
         let present = |&(&g, &code): &(&u32, &u32)| g != 0 && code != MISSING_CODE;
         self.add(groups.iter().zip(&codes).filter(present).map(|(&g, &code)| (g, code)));
         self.codes = codes;
+        self.seen = self.seen.map(|seen| seen + groups.len() as u64);
+        self.settle();
         Ok(())
     }
 
@@ -338,26 +433,30 @@ impl GroupState for Seen {
                 }
             }
         }
-        let mut coded = None;
-        let other = match &other.sets {
-            Sets::Near { .. } => {
-                let coded = coded.insert(other.clone());
-                coded.code();
-                &*coded
+        // Both are brought to one form: to runs where one of them is, and these hold the values.
+        let mut other = Cow::Borrowed(other);
+        if (self.are_runs() || other.are_runs())
+            && !(self.to_runs() && (other.are_runs() || other.to_mut().to_runs()))
+        {
+            self.leave_runs();
+            if other.are_runs() {
+                other.to_mut().leave_runs();
             }
-            _ => other,
-        };
-        self.code();
-        let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
-        let here = |(group, code): (u32, u32)| (map[group as usize], codes[code as usize]);
-        let kept = |(group, _): &(u32, u32)| *group != 0;
-        match &other.sets {
-            Sets::Near { .. } => {}
-            Sets::Coded(bits) => {
-                let entries = bits.entries().map(|(group, code)| (group, code as u32));
-                self.add(entries.map(here).filter(kept));
+        }
+        match (&mut self.sets, &other.sets) {
+            (Sets::Wholes(mine), Sets::Wholes(theirs)) => mine.absorb(theirs, map),
+            (Sets::Texts(mine), Sets::Texts(theirs)) => mine.absorb(theirs, map),
+            _ => {
+                self.code();
+                if let Sets::Near { .. } = other.sets {
+                    other.to_mut().code();
+                }
+                let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
+                let here = |(group, code): (u32, u32)| (map[group as usize], codes[code as usize]);
+                self.add(other.entries().map(here).filter(|(group, _)| *group != 0));
+                self.seen = self.seen.zip(other.seen).map(|(a, b)| a + b);
+                self.settle();
             }
-            Sets::Pairs(pairs) => self.add(pairs.pairs().iter().copied().map(here).filter(kept)),
         }
         Ok(())
     }
@@ -372,29 +471,32 @@ impl GroupState for Seen {
                 size_of_val(bits.rows.as_slice()) + bits.words * 8
             }
             Sets::Pairs(pairs) => pairs.size_bytes(),
+            Sets::Wholes(runs) => runs.size_bytes(),
+            Sets::Texts(runs) => runs.size_bytes(),
         };
         self.known.size_bytes() + sets
     }
 
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
-        if let Sets::Near { .. } = self.sets {
-            let mut coded = self.clone();
-            coded.code();
-            return coded.encode(groups, to);
+        match &self.sets {
+            Sets::Near { .. } => {
+                let mut coded = self.clone();
+                coded.code();
+                return coded.encode(groups, to);
+            }
+            Sets::Wholes(runs) => {
+                let write = |value, to: &mut Encoder| to.signed(i128::from(value));
+                return runs.encode(groups, false, to, write);
+            }
+            Sets::Texts(runs) => {
+                return runs.encode(groups, false, to, |label, to| to.text(label.0));
+            }
+            Sets::Coded(_) | Sets::Pairs(_) => {}
         }
         let mut locals = Locals::default();
         let mut of_group: Vec<Vec<u32>> = vec![Vec::new(); groups.len()];
-        let mut add = |(group, code): (u32, u32)| {
-            if groups.contains(&group) {
-                of_group[(group - groups.start) as usize].push(locals.of(code));
-            }
-        };
-        match &self.sets {
-            Sets::Near { .. } => {}
-            Sets::Coded(bits) => {
-                bits.entries().map(|(group, code)| (group, code as u32)).for_each(&mut add);
-            }
-            Sets::Pairs(pairs) => pairs.pairs().iter().copied().for_each(&mut add),
+        for (group, code) in self.entries().filter(|entry| groups.contains(&entry.0)) {
+            of_group[(group - groups.start) as usize].push(locals.of(code));
         }
         self.known.encode(&locals, to);
         to.count(groups.len());
@@ -415,7 +517,9 @@ impl GroupState for Seen {
                 all.push((group, codes[from.code(codes.len())? as usize]));
             }
         }
+        self.seen = self.seen.map(|seen| seen + all.len() as u64);
         self.add(all.into_iter());
+        self.settle();
         Ok(())
     }
 }
@@ -427,6 +531,10 @@ impl GroupAggregate for Distinct {
         Ok(Kind::Number { scale: 0 })
     }
     fn finish(&self, state: &Seen, _: &[Kind]) -> Result<Column, Overflow> {
+        fn of_runs<S: Store>(runs: &Runs<S>, counts: &mut [i64]) {
+            let of_groups = runs.of_groups(counts.len());
+            counts.iter_mut().skip(1).zip(of_groups).for_each(|(n, of)| *n = of.len() as i64);
+        }
         let seen = state;
         let mut counts = vec![0i64; seen.groups.max(1)];
         match &seen.sets {
@@ -438,6 +546,8 @@ impl GroupAggregate for Distinct {
             Sets::Pairs(pairs) => {
                 pairs.pairs().iter().for_each(|&(g, _)| counts[g as usize] += 1);
             }
+            Sets::Wholes(runs) => of_runs(runs, &mut counts),
+            Sets::Texts(runs) => of_runs(runs, &mut counts),
         }
         counts.remove(0);
         Ok(Column::from(Data::I64(counts)))
@@ -468,9 +578,10 @@ mod tests {
         let mut seen = Seen::new(ValueCodes::new(Kind::Number { scale: 0 }));
         let n = 40_000u32;
         seen.resize(n as usize + 1);
-        let values: Vec<i64> = (0..i64::from(n)).collect();
+        // Each often enough for a code.
+        let values: Vec<i64> = (0..i64::from(n) * 5).map(|row| row / 5).collect();
         let column = Column::from(Data::I64(values));
-        let groups: Vec<u32> = (1..=n).collect();
+        let groups: Vec<u32> = (0..n * 5).map(|row| 1 + row / 5).collect();
         seen.update(Rows { groups: &groups, args: &[&column], piece: 0 }).unwrap();
         assert!(
             matches!(seen.sets, Sets::Pairs(_)),
@@ -478,7 +589,7 @@ mod tests {
         );
         let mut dense = Seen::new(ValueCodes::new(Kind::Number { scale: 0 }));
         dense.resize(2);
-        let groups = vec![1; n as usize];
+        let groups = vec![1; n as usize * 5];
         dense.update(Rows { groups: &groups, args: &[&column], piece: 0 }).unwrap();
         assert!(matches!(dense.sets, Sets::Near { .. }));
         let mut one = seen.fresh();

@@ -31,7 +31,7 @@ use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, finite, number,
     whole_column,
 };
-use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::{Kind, text_order};
 use std::cmp::Ordering;
@@ -64,7 +64,7 @@ pub(crate) enum Extremes {
     /// Anything that sorts as a whole number. Empty groups have the smallest above the largest.
     Whole(Vec<(i128, i128)>),
     /// Codes of an own dictionary.
-    Text { found: Vec<(u32, u32)>, texts: Dictionary, map: Vec<u32> },
+    Text { found: Vec<(u32, u32)>, texts: Dictionary, map: Followed },
 }
 
 const NONE: (i128, i128) = (i128::MAX, i128::MIN);
@@ -72,7 +72,7 @@ const NO_TEXT: (u32, u32) = (MISSING_CODE, MISSING_CODE);
 
 impl Extremes {
     fn text() -> Extremes {
-        Extremes::Text { found: Vec::new(), texts: Dictionary::default(), map: Vec::new() }
+        Extremes::Text { found: Vec::new(), texts: Dictionary::default(), map: Followed::default() }
     }
 
     fn take_texts(found: &mut [(u32, u32)], texts: &Dictionary, group: u32, code: u32) {
@@ -180,7 +180,7 @@ impl GroupState for Extremes {
         match self {
             Extremes::Whole(s) => size_of_val(s.as_slice()),
             Extremes::Text { found, texts, map } => {
-                size_of_val(found.as_slice()) + texts.size_bytes() + size_of_val(map.as_slice())
+                size_of_val(found.as_slice()) + texts.size_bytes() + size_of_val(&**map)
             }
         }
     }

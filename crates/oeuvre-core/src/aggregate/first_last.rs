@@ -27,7 +27,7 @@
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::{column_of, float_key};
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Ordinal, Overflow, Rows};
-use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, text_order};
 use std::cmp::Ordering;
@@ -58,8 +58,8 @@ pub(crate) struct FirstLastState {
     ends: Vec<Ends>,
     /// The texts of the value and of what is walked along.
     texts: Dictionary,
-    value_map: Vec<u32>,
-    along_map: Vec<u32>,
+    value_map: Followed,
+    along_map: Followed,
     along_is_text: bool,
     value_is_text: bool,
 }
@@ -84,8 +84,8 @@ impl FirstLastState {
         FirstLastState {
             ends: Vec::new(),
             texts: Dictionary::default(),
-            value_map: Vec::new(),
-            along_map: Vec::new(),
+            value_map: Followed::default(),
+            along_map: Followed::default(),
             along_is_text,
             value_is_text,
         }

@@ -24,8 +24,8 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
-use super::extremes::{column_of, float_from_key};
-use super::values::Values;
+use super::extremes::float_from_key;
+use super::values::{Item, Values, column_of_items, value_of_item};
 use super::{Additivity, ArgumentProblem, GroupAggregate, Overflow, number};
 use num_bigint::BigInt;
 use oeuvre_columns::column::dictionary::MISSING_CODE;
@@ -52,23 +52,16 @@ impl GroupAggregate for Mode {
         Ok(args[0])
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = state;
-        let modes = values.for_each_sorted(|group| {
-            let mut best: Option<(u64, u32)> = None;
-            for (code, times) in group.codes() {
+        let modes = state.for_each_sorted(|group| {
+            let mut best: Option<(u64, Item<'_>)> = None;
+            for (item, times) in group.each() {
                 if best.is_none_or(|b| times > b.0) {
-                    best = Some((times, code));
+                    best = Some((times, item));
                 }
             }
             best.map(|b| b.1)
         });
-        Ok(match values.texts() {
-            Some(texts) => {
-                let codes = modes.iter().map(|m| m.unwrap_or(MISSING_CODE));
-                Column::coded(Data::Codes(codes.collect()), texts.clone())
-            }
-            None => column_of(args[0], modes.iter().map(|m| m.map(|code| values.number(code)))),
-        })
+        Ok(column_of_items(args[0], modes.into_iter()))
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note("the most frequent value of all rows, not a sum of the lines")
@@ -82,11 +75,10 @@ impl GroupAggregate for List {
         Ok(Kind::Text)
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = state;
         let mut out = Column::from(Data::Codes(Vec::new()));
-        let lists = values.for_each_sorted(|group| {
-            let labels: Vec<String> =
-                group.codes().map(|(code, _)| values.value_of(args[0], code).to_string()).collect();
+        let lists = state.for_each_sorted(|group| {
+            let label = |(item, _)| value_of_item(args[0], item).to_string();
+            let labels: Vec<String> = group.each().map(label).collect();
             labels.join(", ")
         });
         let codes = lists
@@ -135,15 +127,14 @@ impl GroupAggregate for Product {
         number(args, 0).map(|_| Kind::Float)
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = state;
         let mut overflow = false;
-        let products = values.for_each_sorted(|group| {
+        let products = state.for_each_sorted(|group| {
             if group.count() == 0 {
                 return f64::NAN;
             }
             let mut product = Scaled { mantissa: BigInt::from(1), exponent: 0 };
-            for (code, times) in group.codes() {
-                let value = values.number(code);
+            for (item, times) in group.each() {
+                let value = item.number();
                 let mut factor = Scaled { mantissa: BigInt::from(1), exponent: 0 };
                 match args[0] {
                     // Cut to 256 bits like the product.

@@ -27,7 +27,7 @@
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::float_key;
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, Shape};
-use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
+use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, text_order};
 use std::ops::Range;
@@ -47,7 +47,7 @@ pub(crate) struct Best {
     /// The value, its labels, and how many of these are to be there before doubled ones are taken out.
     groups: Vec<(i128, Vec<u32>, usize)>,
     texts: Dictionary,
-    map: Vec<u32>,
+    map: Followed,
     largest: bool,
 }
 
@@ -78,7 +78,7 @@ impl GroupState for Best {
     const FAMILY: &'static str = "label_at_extreme";
 
     fn of(_: &[Kind]) -> Self {
-        let (groups, map) = (Vec::new(), Vec::new());
+        let (groups, map) = (Vec::new(), Followed::default());
         Best { groups, texts: Dictionary::default(), map, largest: false }
     }
     fn resize(&mut self, groups: usize) {

@@ -251,15 +251,6 @@ impl Grouper {
         number + 1
     }
 
-    /// About how many bytes the groups take.
-    pub(crate) fn size_bytes(&self) -> usize {
-        let codes = self.codes.iter().map(|codes| match codes {
-            Codes::Text(d) => d.size_bytes(),
-            Codes::Whole(i) => i.size_bytes(),
-        });
-        codes.sum::<usize>() + self.pairs.iter().map(Pairs::size_bytes).sum::<usize>()
-    }
-
     /// Takes over the dictionaries of the key columns, once the worker is done.
     pub(crate) fn finish(&mut self, keys: &[&Column]) {
         for (codes, key) in self.codes.iter_mut().zip(keys) {

@@ -224,10 +224,19 @@ impl Numbered {
         let mut chain: Vec<Pairs> = Vec::new();
         let mut groups = members.map_or(1, |m| m.count);
         for &key in kept {
+            let of_key = |g: u32| codes[key][g as usize];
+            // No two groups have all keys in common: behind the last one each is its own.
+            if members.is_none() && chain.len() + 1 == codes.len() {
+                let each = numbers.iter().zip(&present).map(|(&number, &g)| (number, of_key(g)));
+                chain.push(Pairs::of_distinct(each.collect()));
+                groups = present.len();
+                numbers = (0..groups as u32).collect();
+                break;
+            }
             let mut pairs = Pairs::default();
             pairs.ensure(groups, gathered.grouper.codes[key].len());
             for (number, &g) in numbers.iter_mut().zip(&present) {
-                *number = pairs.number(*number, codes[key][g as usize]);
+                *number = pairs.number(*number, of_key(g));
             }
             groups = pairs.len();
             chain.push(pairs);

@@ -9,13 +9,14 @@ use crate::aggregate::encoding::{Damaged, Decoder, Encoder, Reads};
 use crate::aggregate::{Overflow, Rows, State};
 use crate::error::Error;
 use crate::ledger::Ledger;
-use crate::pass::{Budget, Consumer, Held, Pass, RowWork, Selected, Share};
+use crate::pass::{Consumer, Pass, RowWork, Selected, Share};
 use crate::plan::{Grouping, Plan, Widening, factors_of, widening};
-use crate::rows::program::Operand;
+use crate::rows::program::{Op, Operand};
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::{Batch, Column, Data};
+use oeuvre_columns::value::Kind;
 use std::collections::BTreeSet;
 
 /// The groups of a plan, and the account of the rows.
@@ -38,21 +39,40 @@ pub(crate) fn gather_one(
 /// The groups of a plan, as a consumer of a pass.
 pub(crate) struct Groups<'p> {
     plan: &'p Plan,
-    budget: Budget,
+    /// Steps of the row program whose texts only states take.
+    forgets: Vec<bool>,
 }
 
 impl<'p> Groups<'p> {
     /// The groups of a plan.
     pub(crate) fn new(plan: &'p Plan) -> Groups<'p> {
-        Groups { plan, budget: Budget::of(plan) }
+        Groups { plan, forgets: only_in_states(plan) }
     }
+}
+
+/// The steps of the row program whose texts go into states and further steps alone: no key has them, and nobody watches
+/// them.
+fn only_in_states(plan: &Plan) -> Vec<bool> {
+    let steps = &plan.row.steps;
+    let mut only: Vec<bool> = steps
+        .iter()
+        .map(|step| matches!(step.op, Op::Scalar(_)) && step.kind == Kind::Text)
+        .collect();
+    let keys = plan.groupings.iter().flat_map(|grouping| &grouping.keys).map(|key| key.operand);
+    let watched = plan.watches.row_texts.iter().map(|watch| watch.operand);
+    let others = steps.iter().filter(|step| !matches!(step.op, Op::Scalar(_)));
+    for operand in keys.chain(watched).chain(others.flat_map(|step| step.args.iter().copied())) {
+        if let Operand::Step(step) = operand {
+            only[step] = false;
+        }
+    }
+    only
 }
 
 /// The groups that a worker has seen.
 pub(crate) struct GroupsShare {
     pub(crate) rows: RowWork,
     groupings: Vec<GroupStates>,
-    held: Held,
     /// Scratch: the group of each row, and of those for which a condition holds.
     groups: Vec<u32>,
     some: Vec<u32>,
@@ -71,23 +91,20 @@ impl Consumer for Groups<'_> {
 
     fn share(&self) -> GroupsShare {
         GroupsShare {
-            rows: RowWork::new(self.plan),
+            rows: RowWork::new(self.plan).forgetting(self.forgets.clone()),
             groupings: self.plan.groupings.iter().map(GroupStates::new).collect(),
-            held: Held::default(),
             groups: Vec::new(),
             some: Vec::new(),
         }
     }
 
     fn take(&self, share: &mut GroupsShare, batch: &mut Batch) -> Result<(), Error> {
-        let GroupsShare { rows, groupings, held, groups, some } = share;
+        let GroupsShare { rows, groupings, groups, some } = share;
         if let Some(selected) = rows.select(self.plan, batch)? {
             let inputs: Vec<&Column> = selected.batch.columns.iter().collect();
             for (states, plan) in groupings.iter_mut().zip(&self.plan.groupings) {
                 states.accumulate(plan, selected, &inputs, (&mut *groups, &mut *some))?;
             }
-            let weight = || groupings.iter().map(GroupStates::size_bytes).sum();
-            self.budget.weigh(held, weight, "the groups and their values")?;
         }
         Ok(())
     }
@@ -218,12 +235,6 @@ impl GroupStates {
             }
         }
         Ok(it)
-    }
-
-    /// About how many bytes they take.
-    fn size_bytes(&self) -> u64 {
-        let states = self.states.iter().map(|state| state.size_bytes()).sum::<usize>();
-        (states + self.counts.0.len() * 8 + self.grouper.size_bytes()) as u64
     }
 
     /// Takes in the groups that another worker has seen.

@@ -4,7 +4,7 @@
 //! joined, a column at a time and several columns at once. Texts keep the codes of their worker until then.
 
 use crate::error::Error;
-use crate::pass::{Budget, Consumer, Held, RowWork, Share};
+use crate::pass::{Consumer, RowWork, Share};
 use crate::plan::Plan;
 use crate::rows::program::Operand;
 use oeuvre_columns::Limits;
@@ -41,16 +41,12 @@ pub(crate) struct Keep<'a> {
     pub(super) plan: &'a Plan,
     /// The columns of the row program.
     pub(super) operands: Vec<Operand>,
-    pub(super) budget: Budget,
 }
 
 /// What a worker has read of them.
 pub(crate) struct KeepShare {
     pub(super) rows: RowWork,
     pub(super) columns: Columns,
-    /// The bytes of its chunks.
-    bytes: u64,
-    held: Held,
 }
 
 impl Consumer for Keep<'_> {
@@ -67,7 +63,7 @@ impl Consumer for Keep<'_> {
     fn share(&self) -> KeepShare {
         let texts = vec![Dictionary::default(); self.operands.len()];
         let columns = Columns { texts: vec![texts], ..Columns::default() };
-        KeepShare { rows: RowWork::new(self.plan), columns, bytes: 0, held: Held::default() }
+        KeepShare { rows: RowWork::new(self.plan), columns }
     }
 
     fn take(&self, share: &mut KeepShare, batch: &mut Batch) -> Result<(), Error> {
@@ -83,11 +79,9 @@ impl Consumer for Keep<'_> {
             column.data.clone()
         });
         let data: Vec<Data> = data.collect();
-        share.bytes += data.iter().map(|data| data.size_bytes() as u64).sum::<u64>();
         chunks.push((selected.batch.piece, selected.batch.rows, data));
         worker_of.push(0);
-        let texts = || texts.iter().map(|texts| texts.size_bytes() as u64).sum::<u64>();
-        self.budget.weigh(&mut share.held, || share.bytes + texts(), "the rows that are compared")
+        Ok(())
     }
 }
 

@@ -28,7 +28,7 @@ mod stream;
 use crate::error::Error;
 use crate::grid::{Grid, Line, LineKind, RatioColumns, ResultColumn};
 use crate::ledger::Ledger;
-use crate::pass::{Budget, Done, Pass, note_zero_divisions};
+use crate::pass::{Done, Pass, note_zero_divisions};
 use crate::plan::{Built, Reference, TableInput, Window};
 use crate::plan::{Plan, SortBy};
 use crate::rows::evaluator::Evaluator;
@@ -72,7 +72,7 @@ pub fn list(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, L
 /// The rows that the plan of a listing wants, as a consumer of a pass.
 pub(crate) fn keep(plan: &Plan) -> Keep<'_> {
     let operands = of_rows(plan).map(|(_, operand)| operand).collect();
-    Keep { plan, operands, budget: Budget::of(plan) }
+    Keep { plan, operands }
 }
 
 /// The inputs of the table program that are worked out row by row.

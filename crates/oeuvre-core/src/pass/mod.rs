@@ -25,10 +25,8 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
-mod budget;
 mod rows;
 
-pub(crate) use budget::{Budget, Held};
 pub(crate) use rows::{RowWork, Selected, note_zero_divisions};
 
 use crate::error::Error;

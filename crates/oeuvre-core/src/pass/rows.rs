@@ -127,6 +127,11 @@ impl RowWork {
         }
     }
 
+    /// Lets go of the texts of some steps of the row program: see [`Evaluator::forgetting`].
+    pub(crate) fn forgetting(self, forgets: Vec<bool>) -> RowWork {
+        RowWork { row: self.row.forgetting(forgets), ..self }
+    }
+
     /// Keeps all columns for the rows that count, to be shown.
     pub(crate) fn keeping_all(self) -> RowWork {
         RowWork { keeps_all: true, ..self }

@@ -265,7 +265,6 @@ impl Checks {
             condition,
             programs,
             by_keys: checker.by_keys,
-            memory: request.memory,
             listing: checker.listing,
             results,
             fill: self.fill,

@@ -287,8 +287,6 @@ pub struct Plan {
     pub programs: Programs,
     /// How many of the table's keys stand down the side; the others stand along the top.
     pub by_keys: usize,
-    /// How many bytes what is kept of the rows may take.
-    pub memory: Option<u64>,
     /// Whether rows are listed, each a cell of its own, instead of being grouped.
     pub listing: bool,
     /// The results.

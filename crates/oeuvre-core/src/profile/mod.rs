@@ -279,8 +279,8 @@ fn shown(value: &Value) -> String {
 fn counted(state: &dyn State, kind: Kind) -> Counted {
     let values = state.typed().of::<Values>();
     let mut all = values.for_each_sorted(|group| {
-        let (codes, times): (Vec<u32>, Vec<u64>) = group.codes().unzip();
-        Counted { kind, values: values.column_of(kind, &codes), times }
+        let times = group.each().map(|it| it.1).collect();
+        Counted { kind, values: group.column(kind), times }
     });
     let none = || Counted { kind, values: Column::from(Data::empty(kind)), times: Vec::new() };
     if all.is_empty() { none() } else { all.swap_remove(0) }

@@ -26,7 +26,7 @@
 
 use super::program::Memory;
 use super::vectors::{bools, codes, f64s, i32s, i64s, i128s, order};
-use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::dictionary::{Followed, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::Kind;
 use std::cmp::Ordering;
@@ -91,7 +91,7 @@ pub(super) fn pick(
     }
     match Data::empty(kind) {
         Data::Codes(_) => {
-            memory.maps.resize(args.len(), Vec::new());
+            memory.maps.resize(args.len(), Followed::default());
             for (arg, map) in args.iter().zip(memory.maps.iter_mut()) {
                 out.dictionary.follow(&arg.dictionary, map);
             }

@@ -26,9 +26,17 @@
 use super::kernels;
 use super::program::{Memory, Operand, Program, Step, Use};
 use oeuvre_columns::column::Column;
+use oeuvre_columns::column::dictionary::{Dictionary, Followed};
 use oeuvre_columns::value::{Overflow, Value};
 use std::collections::HashSet;
 use std::sync::Arc;
+
+/// More texts of a calculation than this are not kept from one batch to the next.
+#[cfg(not(test))]
+const MANY_TEXTS: usize = 1 << 16;
+/// Few in tests, so that these see both.
+#[cfg(test)]
+const MANY_TEXTS: usize = 2;
 
 /// Why a program stopped.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -44,10 +52,12 @@ pub struct StepOverflow {
 pub struct Evaluator {
     registers: Vec<Column>,
     memos: Vec<Vec<u8>>,
-    maps: Vec<Vec<Vec<u32>>>,
+    maps: Vec<Vec<Followed>>,
     known: Vec<Vec<Value>>,
     rows_found: Vec<Vec<i32>>,
     choices: Vec<u8>,
+    /// Steps whose texts nobody knows by their codes from one batch to the next.
+    forgets: Vec<bool>,
     /// Divisions by zero on rows that use their result, by step.
     pub zero_divisions: Vec<u64>,
     /// Those of which it is not known yet: the step, and the rows.
@@ -72,8 +82,32 @@ impl Evaluator {
             known: vec![Vec::new(); n],
             rows_found: vec![Vec::new(); n],
             choices: Vec::new(),
+            forgets: vec![false; n],
             zero_divisions: vec![0; n],
             waiting: Vec::new(),
+        }
+    }
+
+    /// Lets go of the texts of some steps when there are many, which nobody but other steps and whoever follows
+    /// dictionaries knows by their codes.
+    pub(crate) fn forgetting(mut self, forgets: Vec<bool>) -> Evaluator {
+        self.forgets = forgets;
+        self
+    }
+
+    /// Begins the texts of a step anew where there are many, and all that other steps remember of them.
+    fn forget(&mut self, program: &Program, step: usize) {
+        if !self.forgets[step] || self.registers[step].dictionary.len() <= MANY_TEXTS {
+            return;
+        }
+        self.registers[step].dictionary = Dictionary::default();
+        for (user, it) in program.steps.iter().enumerate() {
+            if it.args.contains(&Operand::Step(step)) {
+                self.memos[user].clear();
+                self.maps[user].clear();
+                self.known[user].clear();
+                self.rows_found[user].clear();
+            }
         }
     }
 
@@ -102,6 +136,7 @@ impl Evaluator {
         rows: usize,
     ) -> Result<(), StepOverflow> {
         for (i, step) in program.steps.iter().enumerate().take(steps.end).skip(steps.start) {
+            self.forget(program, i);
             let mut out = std::mem::take(&mut self.registers[i]);
             let registers = &self.registers;
             let args: Vec<&Column> =

@@ -34,6 +34,7 @@
 use super::lookup::Lookup;
 use super::scalar::Scalar;
 use oeuvre_columns::Table;
+use oeuvre_columns::column::dictionary::Followed;
 use oeuvre_columns::value::calendar::{Part, Unit};
 use oeuvre_columns::value::{Comparison, Kind, Value, text_order};
 use std::collections::HashSet;
@@ -353,7 +354,7 @@ pub(crate) struct Memory<'a> {
     /// Tests of texts already made, by code.
     pub(crate) memo: &'a mut Vec<u8>,
     /// The codes that the arguments' texts have in the result, by argument.
-    pub(crate) maps: &'a mut Vec<Vec<u32>>,
+    pub(crate) maps: &'a mut Vec<Followed>,
     /// Results of a function of one text, by code.
     pub(crate) known: &'a mut Vec<Value>,
     /// Rows of a lookup found already, by code of the only key.

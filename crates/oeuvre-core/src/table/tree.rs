@@ -41,12 +41,22 @@ impl Tree {
         let mut nodes = vec![vec![Node { parent: 0, code: 0 }]];
         let mut chain = Vec::new();
         for key in keys.clone() {
-            let mut pairs = Pairs::default();
-            let before = nodes[nodes.len() - 1].len();
-            pairs.ensure(before, gathered.grouper.codes[key].len());
-            for (number, &g) in numbers.iter_mut().zip(present) {
-                *number = pairs.number(*number, codes[key][g as usize]);
-            }
+            let of_key = |g: u32| codes[key][g as usize];
+            // No two groups have all keys in common: behind the last one each is its own.
+            let pairs = if chain.len() + 1 == codes.len() {
+                let each = numbers.iter().zip(present).map(|(&number, &g)| (number, of_key(g)));
+                let pairs = Pairs::of_distinct(each.collect());
+                numbers = (0..present.len() as u32).collect();
+                pairs
+            } else {
+                let mut pairs = Pairs::default();
+                let before = nodes[nodes.len() - 1].len();
+                pairs.ensure(before, gathered.grouper.codes[key].len());
+                for (number, &g) in numbers.iter_mut().zip(present) {
+                    *number = pairs.number(*number, of_key(g));
+                }
+                pairs
+            };
             nodes.push(pairs.pairs().iter().map(|&(parent, code)| Node { parent, code }).collect());
             chain.push(pairs);
         }

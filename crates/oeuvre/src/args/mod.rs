@@ -107,24 +107,29 @@ pub(crate) enum Command {
 }
 
 impl Args {
-    /// When messages are in colour.
-    pub(crate) fn color(&self) -> crate::environment::Color {
+    /// Where results go and how to run, of commands that read rows or results.
+    pub(crate) fn output(&self) -> Option<&output::OutputArgs> {
         match &self.command {
-            Command::Profile(args) => args.output.color,
-            Command::Summary(args) => args.summary.output.color,
-            Command::Detail(args) => args.detail.output.color,
-            Command::Chart(args) => args.summary.output.color,
-            Command::Compare(args) => args.output.color,
-            Command::Report(args) => args.output.color,
-            Command::Part(args) => args.summary.output.color,
-            Command::Assemble(args) => args.output.color,
-            Command::Trace(args) => args.summary.output.color,
-            Command::Explain(args) => args.summary.output.color,
+            Command::Profile(args) => Some(&args.output),
+            Command::Summary(args) => Some(&args.summary.output),
+            Command::Detail(args) => Some(&args.detail.output),
+            Command::Chart(args) => Some(&args.summary.output),
+            Command::Compare(args) => Some(&args.output),
+            Command::Report(args) => Some(&args.output),
+            Command::Part(args) => Some(&args.summary.output),
+            Command::Assemble(args) => Some(&args.output),
+            Command::Trace(args) => Some(&args.summary.output),
+            Command::Explain(args) => Some(&args.summary.output),
             Command::Demo(_)
             | Command::Functions(_)
             | Command::Completions { .. }
-            | Command::Manual(_) => crate::environment::Color::Auto,
+            | Command::Manual(_) => None,
         }
+    }
+
+    /// When messages are in colour.
+    pub(crate) fn color(&self) -> crate::environment::Color {
+        self.output().map_or(crate::environment::Color::Auto, |output| output.color)
     }
 }
 
@@ -286,8 +291,7 @@ impl SummaryArgs {
         &self,
     ) -> Result<(oeuvre_core::Request, oeuvre_render::Style), oeuvre_core::Error> {
         let request = self.group.group(self.rows.to_request(&self.reading)?)?;
-        let memory = self.output.memory()?;
-        Ok((oeuvre_core::Request { memory, ..request }, self.to_style()?))
+        Ok((request, self.to_style()?))
     }
 
     /// The request, with lookups that are read already.

@@ -4,6 +4,7 @@ use super::choice::choice;
 use crate::environment::{self, Color};
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use oeuvre_columns::choices;
+use oeuvre_columns::names::shown_bytes;
 use oeuvre_core::Error;
 use oeuvre_render::Format;
 use std::path::PathBuf;
@@ -36,12 +37,18 @@ pub(crate) struct OutputArgs {
     /// How many threads to use; as many as the machine runs at once unless said.
     #[arg(hide_short_help = true, long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
     pub(crate) threads: Option<u16>,
-    /// How much memory what is kept of the rows may take, such as 4G; three quarters of what is free unless said.
+    /// How much memory to take, such as 4G; three quarters of what is free unless said.
     ///
-    /// How much memory groups, values and rows that are compared may take, such as 4G or 500M; three quarters of what the
-    /// machine, or its control group, has free unless said. What would take more ends with an error.
+    /// How much memory to take beside the files that are read, such as 4G or 500M; three quarters of what the machine, or
+    /// its control group, has free unless said. What grows past it lies in a temporary file, and the result is the same.
     #[arg(hide_short_help = true, long, value_name = "SIZE")]
     pub(crate) memory: Option<String>,
+    /// The folder of temporary files for what takes more memory; the system's unless said.
+    ///
+    /// The folder of temporary files for what takes more memory than --memory; the system's unless said, or /var/tmp
+    /// where that is in memory itself. They have no names, and nothing is left of them.
+    #[arg(hide_short_help = true, long, value_name = "DIR")]
+    pub(crate) spill_to: Option<PathBuf>,
     /// The columns of characters a text table may take; the terminal's width unless said.
     #[arg(hide_short_help = true, long, value_name = "N")]
     pub(crate) width: Option<usize>,
@@ -66,12 +73,33 @@ fn format_parser() -> impl TypedValueParser<Value = Format> {
 }
 
 impl OutputArgs {
-    /// How many bytes what is kept of the rows may take.
-    pub(crate) fn memory(&self) -> Result<Option<u64>, Error> {
-        match &self.memory {
-            Some(size) => super::reading::bytes("--memory", size).map(Some),
-            None => Ok(environment::free_memory().map(|free| free / 4 * 3)),
+    /// Limits the memory of this process as the options say.
+    pub(crate) fn limit(&self) -> Result<(), Error> {
+        let bytes = match &self.memory {
+            Some(size) => super::reading::bytes("--memory", size)?,
+            None => environment::free_memory().map_or(u64::MAX, |free| free / 4 * 3),
+        };
+        let folder = self.spill_to.clone().unwrap_or_else(environment::folder_on_disk);
+        match oeuvre_memory::limit(bytes, &folder) {
+            // Nobody asked for it: where there is no folder for temporary files, there is no limit.
+            Err(_) if self.memory.is_none() && self.spill_to.is_none() => Ok(()),
+            Err(error) => Err(Error::request_with_help(
+                format!("no temporary file can be made in {}: {error}", folder.display()),
+                "name a folder on a disk with room: --spill-to DIR",
+            )),
+            Ok(()) => Ok(()),
         }
+    }
+
+    /// What did not fit into memory, in words.
+    pub(crate) fn spilled(&self) -> Option<String> {
+        let bytes = Some(oeuvre_memory::spilled()).filter(|bytes| *bytes > 0)?;
+        let folder = self.spill_to.clone().unwrap_or_else(environment::folder_on_disk);
+        Some(format!(
+            "memory was short: up to {} lay in a temporary file in {}",
+            shown_bytes(bytes),
+            folder.display()
+        ))
     }
 
     /// The file type: as asked for, else by the file's ending, else text.

@@ -31,6 +31,7 @@ pub(crate) const NOT_ASKED: &[&str] = &[
     "as",
     "threads",
     "memory",
+    "spill-to",
     "width",
     "quiet",
     "notes",
@@ -124,8 +125,18 @@ pub(crate) fn of_report<'a>(
             )),
         };
     }
-    let on_output =
-        ["to", "file_type", "threads", "memory", "width", "quiet", "notes", "color", "files"];
+    let on_output = [
+        "to",
+        "file_type",
+        "threads",
+        "memory",
+        "spill_to",
+        "width",
+        "quiet",
+        "notes",
+        "color",
+        "files",
+    ];
     // Structs of options are among the ids, too.
     let all = super::command();
     let options =

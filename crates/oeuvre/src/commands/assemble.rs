@@ -16,14 +16,14 @@ pub(crate) fn run(args: &AssembleArgs) -> Result<(), Failure> {
     for path in &args.parts {
         parts.push((path.display().to_string(), Part::read(path)?));
     }
-    let (mut style, memory) = (Style::default(), args.output.memory()?);
+    let mut style = Style::default();
     let joined = join(
         parts,
         |part| {
             let options = part.asks.options()?;
             style = options.to_style()?;
             let request = options.to_request_with(part.lookups.clone())?;
-            Ok(Request { for_reading: true, memory, ..request })
+            Ok(Request { for_reading: true, ..request })
         },
         threads,
     )?;

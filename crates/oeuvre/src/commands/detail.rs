@@ -21,7 +21,6 @@ pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Fai
     let options = args.reading.to_options(&args.rows.lookup_names())?;
     let mut request = args.rows.to_request(&args.reading)?;
     request.for_reading = args.output.format()?.is_for_reading();
-    request.memory = args.output.memory()?;
     let style = args.style.to_style()?;
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
     let settings = settings(&args.output, &style)?;

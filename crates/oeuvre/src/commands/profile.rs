@@ -4,14 +4,14 @@ use crate::args::{ProfileArgs, ensure_files};
 use crate::environment;
 use crate::failure::Failure;
 use crate::present::present;
-use oeuvre_core::{Error, Request, respelt};
+use oeuvre_core::{Error, respelt};
 use oeuvre_data::{files_named, open, settled};
 use oeuvre_render::Style;
 
 pub(crate) fn run(args: &ProfileArgs) -> Result<(), Failure> {
     let threads = args.output.threads.map_or_else(environment::threads, usize::from);
     ensure_files(&args.files, "--where")?;
-    let request = Request { memory: args.output.memory()?, ..args.counted.to_request()? };
+    let request = args.counted.to_request()?;
     let files = files_named(&args.files, None)?;
     let mut input = open(&files, args.reading.to_options(&[])?)?;
     let (grid, ledger) = settled(input.as_mut(), |input| -> Result<_, Error> {

@@ -19,7 +19,6 @@ pub(crate) fn run(args: &ReportArgs) -> Result<(), Failure> {
         parts_in: args.parts_in.as_deref(),
     };
     let mut prepared = prepare(&definition, asked)?;
-    prepared.limit(args.output.memory()?);
     target.ensure_holds(prepared.parts.iter().map(|part| (part.name.as_str(), part.shows)))?;
     let finished = run_report(&mut prepared, threads, args.parts_in.as_deref())?;
     let stamp = args.stamp.then(environment::stamp);

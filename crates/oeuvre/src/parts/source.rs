@@ -1,7 +1,7 @@
 //! The rows of joined parts as a source: what is known of their columns, and the rows themselves where they are kept.
 
 use super::file::Leaf;
-use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::dictionary::{Followed, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::value::exact::decimal_to_f64;
 use oeuvre_columns::{
@@ -226,7 +226,7 @@ impl Reader for OfPartsReader<'_> {
                 None => Column::from_values(*kind, &vec![Value::Missing; kept.rows]),
             };
             // A reader's texts keep their codes from batch to batch.
-            let mut codes = Vec::new();
+            let mut codes = Followed::default();
             out.dictionary.follow(&column.dictionary, &mut codes);
             out.data = match column.data {
                 Data::Codes(own) => {

@@ -47,13 +47,6 @@ pub(crate) struct Prepared {
     pub(super) read: BTreeSet<String>,
 }
 
-impl Prepared {
-    /// Says how many bytes what is kept of the rows may take, for each table.
-    pub(crate) fn limit(&mut self, memory: Option<u64>) {
-        self.jobs.iter_mut().for_each(|job| job.request.memory = memory);
-    }
-}
-
 /// A request over some rows.
 pub(crate) struct Job {
     pub(crate) source: usize,

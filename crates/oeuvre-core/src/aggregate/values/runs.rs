@@ -1,0 +1,508 @@
+//! Values that hardly ever come twice: in sorted runs.
+//!
+//! Where nearly all values differ, a table of them costs several times what they take themselves, and each row goes to
+//! another place of it. Here rows are put one behind the other; so many of them are sorted and become a *run*, and runs
+//! are merged once, at the end. Everything is gone through in order, so that it may as well lie on a disk.
+//!
+//! A run is cut into the stretches of its groups. Whoever takes groups into others only names the stretches anew, as
+//! long as those of one run stay apart; nothing is copied, and totals share the values of their lines.
+
+use super::super::encoding::Encoder;
+use oeuvre_columns::value::text_order;
+use std::cmp::{Ordering, Reverse};
+use std::collections::BinaryHeap;
+use std::collections::binary_heap::PeekMut;
+use std::ops::Range;
+use std::sync::{Arc, OnceLock};
+
+/// So many values are sorted at once: a few megabytes.
+const SORTED_AT_ONCE: usize = 1 << 18;
+/// And texts of so many bytes.
+const BYTES_AT_ONCE: usize = 1 << 23;
+/// Up to so many stretches of a run that meet in others become runs of their own; more are sorted again.
+const FEW_STRETCHES: usize = 64;
+
+/// A list of values of one type.
+pub(crate) trait Store: Clone + Default + Send + Sync {
+    /// A value.
+    type Item<'a>: Copy + Ord
+    where
+        Self: 'a;
+    fn len(&self) -> usize;
+    fn get(&self, at: usize) -> Self::Item<'_>;
+    /// Whether the value at a place is this one.
+    fn is(&self, at: usize, item: Self::Item<'_>) -> bool;
+    fn push(&mut self, item: Self::Item<'_>);
+    fn size_bytes(&self) -> usize;
+    /// The places of all values in the order of their groups, and in each in their own.
+    fn order(&self, groups: &[u32]) -> Vec<u32>;
+}
+
+/// Whole numbers.
+#[derive(Clone, Default)]
+pub(crate) struct Wholes(Vec<i64>);
+
+/// Texts, one behind the other.
+#[derive(Clone, Default)]
+pub(crate) struct Texts {
+    bytes: String,
+    ends: Vec<usize>,
+}
+
+/// A text in label order.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Label<'a>(pub(in super::super) &'a str);
+
+impl Ord for Label<'_> {
+    fn cmp(&self, other: &Self) -> Ordering {
+        text_order(self.0, other.0)
+    }
+}
+
+impl PartialOrd for Label<'_> {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Store for Wholes {
+    type Item<'a> = i64;
+
+    fn len(&self) -> usize {
+        self.0.len()
+    }
+    fn get(&self, at: usize) -> i64 {
+        self.0[at]
+    }
+    fn is(&self, at: usize, item: i64) -> bool {
+        self.0[at] == item
+    }
+    fn push(&mut self, item: i64) {
+        self.0.push(item);
+    }
+    fn size_bytes(&self) -> usize {
+        size_of_val(self.0.as_slice())
+    }
+    fn order(&self, groups: &[u32]) -> Vec<u32> {
+        // Group, value and place in one word.
+        let word = |((&group, &value), place): ((&u32, &i64), u128)| {
+            let value = value.cast_unsigned() ^ 1 << 63;
+            u128::from(group) << 96 | u128::from(value) << 32 | place
+        };
+        let mut words: Vec<u128> = groups.iter().zip(&self.0).zip(0..).map(word).collect();
+        words.sort_unstable();
+        words.into_iter().map(|word| word as u32).collect()
+    }
+}
+
+impl Store for Texts {
+    type Item<'a> = Label<'a>;
+
+    fn len(&self) -> usize {
+        self.ends.len()
+    }
+    fn get(&self, at: usize) -> Label<'_> {
+        let start = if at == 0 { 0 } else { self.ends[at - 1] };
+        Label(&self.bytes[start..self.ends[at]])
+    }
+    fn is(&self, at: usize, item: Label<'_>) -> bool {
+        self.get(at).0 == item.0
+    }
+    fn push(&mut self, item: Label<'_>) {
+        self.bytes.push_str(item.0);
+        self.ends.push(self.bytes.len());
+    }
+    fn size_bytes(&self) -> usize {
+        self.bytes.len() + size_of_val(self.ends.as_slice())
+    }
+    fn order(&self, groups: &[u32]) -> Vec<u32> {
+        // Group, the first bytes in small letters, and place in one word: most texts differ there. Other texts than
+        // those of ASCII have no such bytes, and one of them is enough to leave all to the comparison.
+        let ascii = self.bytes.is_ascii();
+        let word = |(&group, place): (&u32, u32)| {
+            let mut first = [0u8; 8];
+            if ascii {
+                let text = self.get(place as usize).0.as_bytes();
+                first.iter_mut().zip(text).for_each(|(to, from)| *to = from.to_ascii_lowercase());
+            }
+            u128::from(group) << 96
+                | u128::from(u64::from_be_bytes(first)) << 32
+                | u128::from(place)
+        };
+        let mut words: Vec<u128> = groups.iter().zip(0..).map(word).collect();
+        words.sort_unstable();
+        let mut order: Vec<u32> = words.iter().map(|word| *word as u32).collect();
+        let mut from = 0;
+        for alike in words.chunk_by(|a, b| a >> 32 == b >> 32) {
+            let to = from + alike.len();
+            if alike.len() > 1 {
+                let order = &mut order[from..to];
+                order.sort_by(|&a, &b| self.get(a as usize).cmp(&self.get(b as usize)));
+            }
+            from = to;
+        }
+        order
+    }
+}
+
+/// Values with how often each occurs, in the order of a run.
+#[derive(Clone, Default)]
+struct Data<S> {
+    items: S,
+    /// Nothing while each occurs once.
+    times: Vec<u64>,
+}
+
+impl<S: Store> Data<S> {
+    fn push(&mut self, item: S::Item<'_>, times: u64) {
+        if times != 1 && self.times.is_empty() {
+            self.times.resize(self.items.len(), 1);
+        }
+        if times != 1 || !self.times.is_empty() {
+            self.times.push(times);
+        }
+        self.items.push(item);
+    }
+
+    /// The last value has occurred so many times more.
+    fn again(&mut self, times: u64) {
+        self.times.resize(self.items.len(), 1);
+        if let Some(last) = self.times.last_mut() {
+            *last += times;
+        }
+    }
+
+    fn times(&self, at: usize) -> u64 {
+        self.times.get(at).copied().unwrap_or(1)
+    }
+}
+
+/// Where the values of a group stand.
+#[derive(Clone)]
+struct Stretch {
+    group: u32,
+    range: Range<usize>,
+}
+
+/// Sorted values: the stretches of their groups in ascending order.
+#[derive(Clone)]
+struct Run<S> {
+    stretches: Vec<Stretch>,
+    data: Arc<Data<S>>,
+}
+
+/// A run while it is written.
+struct Writing<S> {
+    stretches: Vec<Stretch>,
+    data: Data<S>,
+}
+
+impl<S: Store> Writing<S> {
+    fn new() -> Writing<S> {
+        Writing { stretches: Vec::new(), data: Data::default() }
+    }
+
+    /// Adds what comes next in order; the same value again is counted.
+    fn add(&mut self, group: u32, item: S::Item<'_>, times: u64) {
+        let at = self.data.items.len();
+        match self.stretches.last_mut().filter(|last| last.group == group) {
+            Some(_) if self.data.items.is(at - 1, item) => return self.data.again(times),
+            Some(last) => last.range.end += 1,
+            None => self.stretches.push(Stretch { group, range: at..at + 1 }),
+        }
+        self.data.push(item, times);
+    }
+
+    fn done(self) -> Run<S> {
+        Run { stretches: self.stretches, data: Arc::new(self.data) }
+    }
+}
+
+/// The values of groups, most of which differ.
+#[derive(Clone)]
+pub(crate) struct Runs<S> {
+    /// Not sorted yet: the group of each, and the values.
+    groups: Vec<u32>,
+    fresh: Data<S>,
+    runs: Vec<Run<S>>,
+    /// All of them in one, once somebody wants that.
+    one: OnceLock<Run<S>>,
+}
+
+/// The values of one group in their order.
+#[derive(Clone, Copy)]
+pub(crate) struct OfGroup<'a, S> {
+    data: &'a Data<S>,
+    from: usize,
+    to: usize,
+}
+
+impl<S: Store> Default for Runs<S> {
+    fn default() -> Self {
+        Runs { groups: Vec::new(), fresh: Data::default(), runs: Vec::new(), one: OnceLock::new() }
+    }
+}
+
+impl<S: Store> Runs<S> {
+    /// Adds a value to a group, so many times.
+    #[inline]
+    pub(crate) fn add(&mut self, group: u32, item: S::Item<'_>, times: u64) {
+        self.groups.push(group);
+        self.fresh.push(item, times);
+        if self.groups.len() >= SORTED_AT_ONCE
+            || self.groups.len().is_multiple_of(1024)
+                && self.fresh.items.size_bytes() > BYTES_AT_ONCE
+        {
+            self.settle();
+        }
+    }
+
+    /// Sorts what is not sorted yet.
+    fn settle(&mut self) {
+        self.one = OnceLock::new();
+        if !self.groups.is_empty() {
+            let run = sorted(&self.groups, &self.fresh);
+            self.runs.push(run);
+            self.groups.clear();
+            self.fresh = Data::default();
+        }
+    }
+
+    /// Adds the values of other groups: group `g` there goes to `map[g]` here, and to none at 0.
+    pub(crate) fn absorb(&mut self, other: &Runs<S>, map: &[u32]) {
+        self.settle();
+        let rest = (!other.groups.is_empty()).then(|| sorted(&other.groups, &other.fresh));
+        let runs: Vec<&Run<S>> = match other.one.get() {
+            Some(one) => vec![one],
+            None => other.runs.iter().chain(&rest).collect(),
+        };
+        for run in runs {
+            let mapped = run
+                .stretches
+                .iter()
+                .map(|it| Stretch { group: map[it.group as usize], range: it.range.clone() });
+            let mut stretches: Vec<Stretch> = mapped.filter(|it| it.group != 0).collect();
+            stretches.sort_by_key(|it| it.group);
+            let meet = |pair: &[Stretch]| pair[0].group == pair[1].group;
+            if stretches.len() > FEW_STRETCHES && stretches.windows(2).any(meet) {
+                for Stretch { group, range } in stretches {
+                    for at in range {
+                        self.add(group, run.data.items.get(at), run.data.times(at));
+                    }
+                }
+                continue;
+            }
+            // The first stretch of each group makes a run, the second ones another, and so on.
+            while !stretches.is_empty() {
+                let mut before = 0;
+                let first = |it: &mut Stretch| std::mem::replace(&mut before, it.group) != it.group;
+                let stretches = stretches.extract_if(.., first).collect();
+                self.runs.push(Run { stretches, data: run.data.clone() });
+            }
+        }
+        self.settle();
+    }
+
+    /// All values in one run.
+    fn one(&self) -> &Run<S> {
+        self.one.get_or_init(|| {
+            let rest = (!self.groups.is_empty()).then(|| sorted(&self.groups, &self.fresh));
+            let runs: Vec<&Run<S>> = self.runs.iter().chain(&rest).collect();
+            if let [run] = runs[..] { run.clone() } else { merged(&runs) }
+        })
+    }
+
+    /// The values of each group but group 0, of so many groups.
+    pub(crate) fn of_groups(&self, groups: usize) -> impl Iterator<Item = OfGroup<'_, S>> + Clone {
+        let Run { stretches, data } = self.one();
+        let mut stretches = stretches.iter().peekable();
+        (1..groups as u32).map(move |group| {
+            let range = stretches.next_if(|it| it.group == group).map(|it| &it.range);
+            let (from, to) = range.map_or((0, 0), |range| (range.start, range.end));
+            OfGroup { data, from, to }
+        })
+    }
+
+    /// Writes some groups down, as states of values do; `write` writes a value. How often each occurs is written
+    /// where it is `counted`.
+    pub(crate) fn encode(
+        &self,
+        groups: Range<u32>,
+        counted: bool,
+        to: &mut Encoder,
+        write: impl Fn(S::Item<'_>, &mut Encoder),
+    ) {
+        let of_groups = self.of_groups(groups.end as usize);
+        let of_groups = of_groups.skip(groups.start as usize - 1);
+        to.count(of_groups.clone().map(|of| of.len()).sum());
+        for of in of_groups.clone() {
+            (0..of.len()).for_each(|at| write(of.get(at).0, to));
+        }
+        to.count(groups.len());
+        let mut code = 0;
+        for of in of_groups {
+            to.count(of.len());
+            for at in 0..of.len() {
+                to.unsigned(code);
+                if counted {
+                    to.unsigned(u128::from(of.get(at).1));
+                }
+                code += 1;
+            }
+        }
+    }
+
+    /// About how many bytes of memory they take.
+    pub(crate) fn size_bytes(&self) -> usize {
+        let of = |data: &Data<S>| data.items.size_bytes() + size_of_val(data.times.as_slice());
+        let runs: usize = self.runs.iter().map(|run| of(&run.data)).sum();
+        size_of_val(self.groups.as_slice()) + of(&self.fresh) + runs
+    }
+}
+
+impl<'a, S: Store> OfGroup<'a, S> {
+    /// How many different values there are.
+    pub(crate) fn len(&self) -> usize {
+        self.to - self.from
+    }
+
+    /// One of them, and how often it occurs.
+    pub(crate) fn get(&self, at: usize) -> (S::Item<'a>, u64) {
+        (self.data.items.get(self.from + at), self.data.times(self.from + at))
+    }
+
+    /// How many values there are, equal ones counted one by one.
+    pub(crate) fn count(&self) -> u64 {
+        match self.data.times.get(self.from..self.to) {
+            Some(times) => times.iter().sum(),
+            None => self.len() as u64,
+        }
+    }
+
+    /// The value at a place among all, counted from 0.
+    pub(crate) fn at(&self, place: u64) -> Option<S::Item<'a>> {
+        let at = match self.data.times.get(self.from..self.to) {
+            None => place as usize,
+            Some(times) => {
+                let mut seen = 0;
+                times.iter().position(|n| {
+                    seen += n;
+                    seen > place
+                })?
+            }
+        };
+        (at < self.len()).then(|| self.get(at).0)
+    }
+}
+
+/// A run of values that are in no order.
+fn sorted<S: Store>(groups: &[u32], fresh: &Data<S>) -> Run<S> {
+    let mut out = Writing::new();
+    for at in fresh.items.order(groups) {
+        let at = at as usize;
+        out.add(groups[at], fresh.items.get(at), fresh.times(at));
+    }
+    out.done()
+}
+
+/// Several runs as one.
+fn merged<S: Store>(runs: &[&Run<S>]) -> Run<S> {
+    /// Where a run is: what is left of its stretches.
+    struct Cursor<'a, S> {
+        stretches: std::slice::Iter<'a, Stretch>,
+        group: u32,
+        range: Range<usize>,
+        data: &'a Data<S>,
+    }
+    impl<'a, S: Store> Cursor<'a, S> {
+        fn next(&mut self) -> Option<(u32, S::Item<'a>, u64)> {
+            let at = match self.range.next() {
+                Some(at) => at,
+                None => {
+                    let next = self.stretches.next()?;
+                    (self.group, self.range) = (next.group, next.range.clone());
+                    self.range.next()?
+                }
+            };
+            Some((self.group, self.data.items.get(at), self.data.times(at)))
+        }
+    }
+    let mut cursors: Vec<Cursor<'_, S>> = runs
+        .iter()
+        .map(|run| Cursor {
+            stretches: run.stretches.iter(),
+            group: 0,
+            range: 0..0,
+            data: &run.data,
+        })
+        .collect();
+    let mut heads = BinaryHeap::new();
+    for (at, cursor) in cursors.iter_mut().enumerate() {
+        if let Some((group, item, times)) = cursor.next() {
+            heads.push(Reverse((group, item, at, times)));
+        }
+    }
+    let mut out = Writing::new();
+    while let Some(mut head) = heads.peek_mut() {
+        let Reverse((group, item, at, times)) = *head;
+        out.add(group, item, times);
+        match cursors[at].next() {
+            Some((group, item, times)) => *head = Reverse((group, item, at, times)),
+            None => {
+                PeekMut::pop(head);
+            }
+        }
+    }
+    out.done()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::collections::BTreeMap;
+
+    proptest! {
+        #[test]
+        fn runs_hold_what_a_plain_map_holds_however_they_were_put_together(
+            values in proptest::collection::vec((1u32..5, "[aAb\u{e9}]{0,2}|same first bytes [ab]", 1u64..3), 0..60),
+            cuts in proptest::collection::vec(0usize..60, 0..4),
+            map in proptest::collection::vec(0u32..3, 5),
+        ) {
+            let (mut whole, mut texts) = (Runs::<Wholes>::default(), Runs::<Texts>::default());
+            let mut taken = (Runs::<Wholes>::default(), Runs::<Texts>::default());
+            let mut plain: BTreeMap<(u32, Label<'_>), u64> = BTreeMap::new();
+            for (i, (group, text, times)) in values.iter().enumerate() {
+                if cuts.contains(&i) {
+                    whole.settle();
+                    texts.settle();
+                }
+                whole.add(*group, text.len() as i64 - 1, *times);
+                texts.add(*group, Label(text), *times);
+                let to = map[*group as usize];
+                if to != 0 {
+                    *plain.entry((to, Label(text))).or_default() += times;
+                }
+            }
+            taken.0.absorb(&whole, &map);
+            taken.1.absorb(&texts, &map);
+            let mut lengths: BTreeMap<(u32, i64), u64> = BTreeMap::new();
+            for ((group, text), times) in &plain {
+                *lengths.entry((*group, text.0.len() as i64 - 1)).or_default() += times;
+            }
+            fn all<'a, S: Store>(runs: &'a Runs<S>) -> Vec<((u32, S::Item<'a>), u64)> {
+                let of = runs.of_groups(3).zip(1..);
+                of.flat_map(|(of, group)| {
+                    let places: Vec<_> = (0..of.count()).filter_map(|place| of.at(place)).collect();
+                    let each: Vec<_> = (0..of.len()).map(|at| of.get(at)).collect();
+                    let again = each.iter().flat_map(|it| std::iter::repeat_n(it.0, it.1 as usize));
+                    assert!(again.eq(places));
+                    each.into_iter().map(move |(item, times)| ((group, item), times))
+                })
+                .collect()
+            }
+            prop_assert!(all(&taken.0).into_iter().eq(lengths));
+            prop_assert!(all(&taken.1).into_iter().eq(plain));
+        }
+    }
+}

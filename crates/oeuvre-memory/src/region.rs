@@ -1,0 +1,306 @@
+//! The file as memory: one mapping of a file without a name, in which pieces have places.
+//!
+//! The mapping is made once and is larger than any file; the file grows below it. A place has the size of a power of
+//! two, so that places that are given back serve again, and a large one has room to grow where it stands: lists that
+//! grow are not copied. What of a place is in use has room on the disk; what is given back is cut out of the file.
+//!
+//! No list is kept of free places: a free place says itself which is the next one, since whoever hands out memory
+//! cannot ask for some.
+
+use rustix::fs::FallocateFlags;
+use rustix::mm::{MapFlags, ProtFlags};
+use std::alloc::Layout;
+use std::fs::File;
+use std::io;
+use std::os::fd::AsFd;
+use std::path::Path;
+use std::sync::atomic::{AtomicU8, AtomicU64, AtomicUsize, Ordering::Relaxed};
+use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
+
+/// The smallest place, and in what steps the file is given room: sixteen pages.
+const STEP: usize = 1 << 16;
+/// As much memory as is set apart for the file: no piece of it is real until it is used.
+const RANGE: usize = 1 << 43;
+/// From so many bytes on a place has room to grow.
+const GROWS: usize = 1 << 20;
+/// To so many times its size.
+const ROOM: usize = 16;
+
+static START: AtomicUsize = AtomicUsize::new(0);
+static END: AtomicUsize = AtomicUsize::new(0);
+/// How many bytes are in use, and how many were when they were most.
+static USED: AtomicU64 = AtomicU64::new(0);
+static MOST: AtomicU64 = AtomicU64::new(0);
+static REGION: OnceLock<Region> = OnceLock::new();
+
+/// The mapped file.
+struct Region {
+    file: File,
+    folder: String,
+    /// The logarithm of the size of each place, at the step at which it begins.
+    sizes: &'static [AtomicU8],
+    places: Mutex<Places>,
+}
+
+/// Which places there are.
+struct Places {
+    /// Where those begin that were never handed out.
+    next: usize,
+    /// By the logarithm of their size the first free place, from which the others follow; 0 for none.
+    free: [usize; usize::BITS as usize],
+}
+
+/// Makes the file and its mapping, unless there is one.
+pub(crate) fn open(folder: &Path) -> io::Result<()> {
+    if REGION.get().is_some() {
+        return Ok(());
+    }
+    let file = tempfile::tempfile_in(folder)?;
+    let (start, len) = mapped(&file)?;
+    let places = Places { next: start, free: [0; usize::BITS as usize] };
+    let region = Region {
+        file,
+        folder: folder.display().to_string(),
+        sizes: sizes(len)?,
+        places: Mutex::new(places),
+    };
+    if REGION.set(region).is_ok() {
+        END.store(start + len, Relaxed);
+        START.store(start, Relaxed);
+    }
+    Ok(())
+}
+
+/// Maps as much of the file as the system lets us: where the mapping starts, at a whole step, and its length.
+#[allow(unsafe_code)]
+fn mapped(file: &File) -> io::Result<(usize, usize)> {
+    let mut len = RANGE;
+    loop {
+        let (access, flags) =
+            (ProtFlags::READ | ProtFlags::WRITE, MapFlags::SHARED | MapFlags::NORESERVE);
+        // SAFETY: a new mapping at an address that the system chooses, of a file that nobody else can open. Nothing is
+        // read or written there but what was given room in the file before.
+        match unsafe { rustix::mm::mmap(std::ptr::null_mut(), len, access, flags, file.as_fd(), 0) }
+        {
+            Ok(start) => {
+                // The file begins where its mapping does, and places at whole steps.
+                let start = start as usize;
+                BASE.store(start, Relaxed);
+                // SAFETY: advice.
+                let _ = unsafe {
+                    rustix::mm::madvise(start as *mut _, len, rustix::mm::Advice::Random)
+                };
+                let first = start.next_multiple_of(STEP);
+                return Ok((first, len - STEP));
+            }
+            Err(_) if len > 1 << 34 => len /= 2,
+            Err(error) => return Err(error.into()),
+        }
+    }
+}
+
+/// Where the first byte of the file is mapped.
+static BASE: AtomicUsize = AtomicUsize::new(0);
+
+/// A list of small numbers, one for each step.
+#[allow(unsafe_code)]
+fn sizes(len: usize) -> io::Result<&'static [AtomicU8]> {
+    let (access, flags) =
+        (ProtFlags::READ | ProtFlags::WRITE, MapFlags::PRIVATE | MapFlags::NORESERVE);
+    // SAFETY: a new mapping of zeros at an address that the system chooses, which is never taken away.
+    unsafe {
+        let start = rustix::mm::mmap_anonymous(std::ptr::null_mut(), len / STEP, access, flags)?;
+        Ok(std::slice::from_raw_parts(start.cast(), len / STEP))
+    }
+}
+
+/// Whether a piece lies in the file.
+#[inline]
+pub(crate) fn has(piece: *mut u8) -> bool {
+    let at = piece as usize;
+    at < END.load(Relaxed) && at >= START.load(Relaxed)
+}
+
+/// How many bytes lay in the file when they were most.
+pub(crate) fn most() -> u64 {
+    MOST.load(Relaxed)
+}
+
+/// How many do now.
+pub(crate) fn used() -> u64 {
+    USED.load(Relaxed)
+}
+
+/// A place for a piece, all zeros; null where no address is left.
+pub(crate) fn take(layout: Layout) -> *mut u8 {
+    let Some(region) = REGION.get() else { return std::ptr::null_mut() };
+    if layout.align() > STEP {
+        return std::ptr::null_mut();
+    }
+    let size = layout.size().max(STEP);
+    let room = if size < GROWS { size } else { size.saturating_mul(ROOM) };
+    let Some(room) = room.checked_next_power_of_two() else { return std::ptr::null_mut() };
+    let log = room.trailing_zeros() as usize;
+    let mut places = region.places();
+    let at = places.free[log];
+    if at == 0 {
+        let at = places.next;
+        if room > END.load(Relaxed) - at {
+            return std::ptr::null_mut();
+        }
+        places.next += room;
+        drop(places);
+        region.sizes[region.step(at)].store(log as u8, Relaxed);
+        region.give_room(at, 0, size);
+        crate::keeper::wake();
+        return at as *mut u8;
+    }
+    // SAFETY: a free place has its first step in the file, and there the address of the next one.
+    #[allow(unsafe_code)]
+    unsafe {
+        let first = at as *mut usize;
+        places.free[log] = first.read();
+        first.write(0);
+    }
+    drop(places);
+    USED.fetch_add(STEP as u64, Relaxed);
+    region.give_room(at, STEP, size);
+    at as *mut u8
+}
+
+/// Makes a piece larger or smaller where it stands, if there is room.
+///
+/// # Safety
+/// The piece is one of [`take`], of this size.
+#[allow(unsafe_code)]
+pub(crate) unsafe fn resize(piece: *mut u8, before: usize, size: usize) -> bool {
+    let Some(region) = REGION.get() else { return false };
+    let (at, before, size) = (piece as usize, before.max(STEP), size.max(STEP));
+    if size > 1 << region.sizes[region.step(at)].load(Relaxed) {
+        return false;
+    }
+    if size > before {
+        region.give_room(at, before, size);
+    } else {
+        region.cut_out(at, size, before);
+    }
+    true
+}
+
+/// Takes a piece back.
+///
+/// # Safety
+/// The piece is one of [`take`], of this size, and not used again.
+#[allow(unsafe_code)]
+pub(crate) unsafe fn give_back(piece: *mut u8, size: usize) {
+    let Some(region) = REGION.get() else { return };
+    let at = piece as usize;
+    let log = usize::from(region.sizes[region.step(at)].load(Relaxed));
+    // The next one that takes the place expects zeros; its first step stays in the file.
+    region.cut_out(at, STEP, size.max(STEP));
+    USED.fetch_sub(STEP as u64, Relaxed);
+    // SAFETY: the piece has at least a step, which is no longer anybody's.
+    unsafe {
+        std::ptr::write_bytes(piece, 0, STEP);
+        let mut places = region.places();
+        piece.cast::<usize>().write(places.free[log]);
+        places.free[log] = at;
+    }
+}
+
+/// Lets go of the pages of one of sixteen stretches of the file, of the next one each time; they come back when they
+/// are used.
+pub(crate) fn let_go() {
+    const STRETCHES: usize = 16;
+    static TURN: AtomicUsize = AtomicUsize::new(0);
+    let Some(region) = REGION.get() else { return };
+    let (start, end) = (START.load(Relaxed), region.places().next);
+    let stretch = ((end - start) / STRETCHES).next_multiple_of(STEP);
+    let from = start + TURN.fetch_add(1, Relaxed) % STRETCHES * stretch;
+    let to = (from + stretch).min(end);
+    if from < to {
+        // SAFETY: the mapping is shared with the file, which has what was written; the pages come from there again.
+        #[allow(unsafe_code)]
+        let _ = unsafe {
+            rustix::mm::madvise(from as *mut _, to - from, rustix::mm::Advice::LinuxDontNeed)
+        };
+    }
+}
+
+impl Region {
+    fn places(&self) -> MutexGuard<'_, Places> {
+        self.places.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The number of the step at an address.
+    fn step(&self, at: usize) -> usize {
+        (at - START.load(Relaxed)) / STEP
+    }
+
+    /// The bytes of the file from one size of a place to another, whole steps alone.
+    fn bytes(at: usize, from: usize, to: usize) -> (u64, u64) {
+        let begins = at - BASE.load(Relaxed) + from.next_multiple_of(STEP);
+        (begins as u64, (to.next_multiple_of(STEP) - from.next_multiple_of(STEP)) as u64)
+    }
+
+    /// Gives a place that has room for some bytes room for more.
+    fn give_room(&self, at: usize, from: usize, to: usize) {
+        let (begins, bytes) = Self::bytes(at, from, to);
+        if bytes == 0 {
+            return;
+        }
+        while let Err(error) =
+            rustix::fs::fallocate(&self.file, FallocateFlags::empty(), begins, bytes)
+        {
+            match error {
+                rustix::io::Errno::INTR => {}
+                // A file system that cannot set room aside.
+                rustix::io::Errno::OPNOTSUPP if self.written(begins, bytes) => break,
+                _ => self.end(error),
+            }
+        }
+        let used = USED.fetch_add(bytes, Relaxed) + bytes;
+        MOST.fetch_max(used, Relaxed);
+    }
+
+    /// Gives room by writing zeros.
+    fn written(&self, begins: u64, bytes: u64) -> bool {
+        static ZEROS: [u8; STEP] = [0; STEP];
+        (begins..begins + bytes)
+            .step_by(STEP)
+            .all(|at| std::os::unix::fs::FileExt::write_all_at(&self.file, &ZEROS, at).is_ok())
+    }
+
+    /// Takes the room of a place away from one size on.
+    fn cut_out(&self, at: usize, from: usize, to: usize) {
+        let (begins, bytes) = Self::bytes(at, from, to);
+        if bytes == 0 {
+            return;
+        }
+        let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        if rustix::fs::fallocate(&self.file, flags, begins, bytes).is_err() {
+            self.written(begins, bytes);
+        }
+        USED.fetch_sub(bytes, Relaxed);
+    }
+
+    /// Ends the program: there is no memory, and nobody who could be told in another way.
+    #[allow(unsafe_code)]
+    fn end(&self, error: rustix::io::Errno) -> ! {
+        let full = matches!(error, rustix::io::Errno::NOSPC | rustix::io::Errno::DQUOT);
+        let why = match full {
+            true => "is full".to_owned(),
+            false => format!("cannot be used ({})", io::Error::from(error)),
+        };
+        let text = format!(
+            "error: {} {why}: temporary files have {} MiB there, for what takes more memory than --memory allows\n  \
+             = help: make room there, or name a folder on another disk with --spill-to, or allow more with --memory\n",
+            self.folder,
+            used() >> 20,
+        );
+        let _ = rustix::io::write(rustix::stdio::stderr(), text.as_bytes());
+        // SAFETY: ends the process; whatever others hold is let go of by the system. What is written to a file has no
+        // name yet.
+        unsafe { libc::_exit(1) }
+    }
+}
