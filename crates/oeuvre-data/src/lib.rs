@@ -68,6 +68,7 @@ pub use facts::{ColumnFact, Facts, FileFacts, fingerprint, fingerprint_of_file};
 pub use input::{Input, read_whole, settled};
 pub use instructions::Instructions;
 pub use kinds::wider_kind;
+pub use mapped::let_go_of_files;
 pub use names::{files_named, is_address, name_shown, stem_of};
 pub use open::{open, open_bytes};
 pub use options::{

@@ -8,15 +8,51 @@
 //! connection was lost.
 
 use memmap2::Mmap;
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io;
+use std::sync::{Mutex, PoisonError};
 use std::time::SystemTime;
 
 /// A file mapped read-only.
 pub(crate) struct Mapped {
+    // It goes before the mapping does.
+    _listed: Listed,
     map: Mmap,
     #[cfg(target_os = "linux")]
     _watch: Option<guard::Watch>,
+}
+
+/// Where mapped files stand in memory, by the address where each begins.
+static ALL: Mutex<BTreeMap<usize, usize>> = Mutex::new(BTreeMap::new());
+
+/// That a mapped file stands among all, as long as it is mapped.
+struct Listed(usize);
+
+impl Listed {
+    fn new(map: &Mmap) -> Listed {
+        let start = map.as_ptr() as usize;
+        ALL.lock().unwrap_or_else(PoisonError::into_inner).insert(start, map.len());
+        Listed(start)
+    }
+}
+
+impl Drop for Listed {
+    fn drop(&mut self) {
+        ALL.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.0);
+    }
+}
+
+/// Lets go of the pages of all mapped files that are at hand; they come back when they are read. For when memory is
+/// short.
+#[allow(unsafe_code)]
+pub fn let_go_of_files() {
+    #[cfg(target_os = "linux")]
+    for (&start, &len) in ALL.lock().unwrap_or_else(PoisonError::into_inner).iter() {
+        // SAFETY: while the list is held, what stands in it is mapped, read-only and shared with its file: a page comes
+        // from there again.
+        unsafe { libc::madvise(start as *mut libc::c_void, len, libc::MADV_DONTNEED) };
+    }
 }
 
 impl std::ops::Deref for Mapped {
@@ -49,12 +85,12 @@ pub(crate) fn map(file: &File, name: Option<&str>) -> io::Result<Option<Mapped>>
             },
             None => None,
         };
-        Ok(Some(Mapped { map, _watch: watch }))
+        Ok(Some(Mapped { _listed: Listed::new(&map), map, _watch: watch }))
     }
     #[cfg(not(target_os = "linux"))]
     {
         let _ = name;
-        Ok(Some(Mapped { map }))
+        Ok(Some(Mapped { _listed: Listed::new(&map), map }))
     }
 }
 

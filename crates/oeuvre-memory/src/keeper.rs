@@ -14,14 +14,18 @@ use std::thread::Thread;
 use std::time::Duration;
 
 /// How often it looks: in this time, what two processors bring in is small beside the smallest limit.
-const PAUSE: Duration = Duration::from_millis(1);
+const PAUSE: Duration = Duration::from_micros(300);
 
 static LIMIT: AtomicU64 = AtomicU64::new(u64::MAX);
 static THREAD: OnceLock<Thread> = OnceLock::new();
 static AWAKE: AtomicBool = AtomicBool::new(false);
 
+/// Lets go of the pages of files that are read.
+static LET_GO_OF_INPUT: OnceLock<fn()> = OnceLock::new();
+
 /// Keeps the process within so many bytes, from the first piece in the file on.
-pub(crate) fn keep(bytes: u64) {
+pub(crate) fn keep(bytes: u64, let_go_of_input: fn()) {
+    let _ = LET_GO_OF_INPUT.set(let_go_of_input);
     LIMIT.store(bytes, Relaxed);
     if THREAD.get().is_none()
         && let Ok(handle) =
@@ -44,7 +48,10 @@ pub(crate) fn wake() {
 fn watch() {
     let flags = OFlags::RDONLY | OFlags::CLOEXEC;
     let counts = rustix::fs::open("/proc/self/statm", flags, Mode::empty()).ok();
-    let mut base = None;
+    // Where the system does not say, pages are let go of each time.
+    let resident = || counts.as_ref().and_then(resident).unwrap_or((0, u64::MAX));
+    // The program itself and its libraries.
+    let mut program = None;
     loop {
         if !AWAKE.load(Relaxed) {
             std::thread::park();
@@ -52,22 +59,25 @@ fn watch() {
         }
         std::thread::sleep(PAUSE);
         let limit = LIMIT.load(Relaxed);
-        // Where the system does not say, pages are let go of each time.
-        let (own, of_files) = counts.as_ref().and_then(resident).unwrap_or((0, u64::MAX));
-        let base = base.get_or_insert(of_files);
-        let most = (limit - limit / 16).saturating_sub(own).max(limit / 16);
-        *base = of_files.min(*base);
-        if of_files - *base > most {
-            // Until a quarter is free again; what is left after a whole turn are other files.
-            let mut left = of_files;
-            for _ in 0..16 {
-                region::let_go();
-                left = counts.as_ref().and_then(resident).map_or(0, |r| r.1);
-                if left - (*base).min(left) <= most / 4 * 3 {
-                    break;
-                }
+        let (own, of_files) = resident();
+        let most = (limit - limit / 16).saturating_sub(own).max(limit / 8);
+        let enough = |of_files: u64, program: Option<u64>, part: u64| {
+            of_files.saturating_sub(program.unwrap_or(0)) <= part
+        };
+        if enough(of_files, program, most) {
+            continue;
+        }
+        // Until a quarter is free again; if that is not to be had, files that are read take it.
+        let mut turn = 0..region::STRETCHES;
+        while turn.next().is_some() && !enough(resident().1, program, most / 4 * 3) {
+            region::let_go();
+        }
+        if turn.is_empty() && !enough(resident().1, program, most / 4 * 3) {
+            if let Some(let_go_of_input) = LET_GO_OF_INPUT.get() {
+                let_go_of_input();
             }
-            *base = left.saturating_sub(most / 4 * 3).max(*base);
+            let left = resident().1;
+            program = Some(program.map_or(left, |known: u64| known.min(left)));
         }
     }
 }

@@ -18,7 +18,7 @@
 //! #[global_allocator]
 //! static MEMORY: oeuvre_memory::Memory = oeuvre_memory::Memory::new();
 //!
-//! oeuvre_memory::limit(1 << 30, &std::env::temp_dir())?;
+//! oeuvre_memory::limit(1 << 30, &std::env::temp_dir(), || {})?;
 //! let large = vec![0u8; 3 << 30]; // lies in the file
 //! assert!(oeuvre_memory::spilled() >= 3 << 30);
 //! # drop(large);
@@ -38,7 +38,7 @@ use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 /// Where memory comes from: a `#[global_allocator]`. Pieces of less than `LARGE` bytes never go to the file.
-pub struct Memory<const LARGE: usize = 32_768>;
+pub struct Memory<const LARGE: usize = 8192>;
 
 /// How many bytes of ordinary memory large pieces may take.
 static MOST: AtomicUsize = AtomicUsize::new(usize::MAX);
@@ -46,20 +46,21 @@ static MOST: AtomicUsize = AtomicUsize::new(usize::MAX);
 static HELD: AtomicUsize = AtomicUsize::new(0);
 
 /// Limits what this process takes to about so many bytes, beside the files that it has mapped; what is more lies in a
-/// temporary file in a folder. There is one limit: a later one replaces it, in the folder of the first.
+/// temporary file in a folder. There is one limit: a later one replaces it, in the folder of the first. `let_go_of_input`
+/// is called when pages of files that are read take too much of it, and lets go of those.
 ///
 /// # Errors
 /// The file cannot be made there.
-pub fn limit(bytes: u64, folder: &Path) -> io::Result<()> {
+pub fn limit(bytes: u64, folder: &Path, let_go_of_input: fn()) -> io::Result<()> {
     #[cfg(target_os = "linux")]
     {
         region::open(folder)?;
-        keeper::keep(bytes);
+        keeper::keep(bytes, let_go_of_input);
         // The other half is for the pages of the file that are in use, and for what is small.
         MOST.store(usize::try_from(bytes / 2).unwrap_or(usize::MAX), Relaxed);
     }
     #[cfg(not(target_os = "linux"))]
-    let _ = (bytes, folder);
+    let _ = (bytes, folder, let_go_of_input);
     Ok(())
 }
 
@@ -72,7 +73,7 @@ pub fn spilled() -> u64 {
 }
 
 impl Memory {
-    /// Memory whose pieces are large from 32 KiB on: what batches of rows are made of.
+    /// Memory whose pieces are large from 8 KiB on: what batches of rows are made of.
     pub const fn new() -> Memory {
         Memory
     }

@@ -17,10 +17,10 @@ use std::path::Path;
 use std::sync::atomic::{AtomicU8, AtomicU64, AtomicUsize, Ordering::Relaxed};
 use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 
-/// The smallest place, and in what steps the file is given room: sixteen pages.
-const STEP: usize = 1 << 16;
+/// The smallest place, and in what steps the file is given room: two pages.
+const STEP: usize = 1 << 13;
 /// As much memory as is set apart for the file: no piece of it is real until it is used.
-const RANGE: usize = 1 << 43;
+const RANGE: usize = 1 << 42;
 /// From so many bytes on a place has room to grow.
 const GROWS: usize = 1 << 20;
 /// To so many times its size.
@@ -208,10 +208,11 @@ pub(crate) unsafe fn give_back(piece: *mut u8, size: usize) {
     }
 }
 
-/// Lets go of the pages of one of sixteen stretches of the file, of the next one each time; they come back when they
-/// are used.
+/// In how many stretches pages are let go of.
+pub(crate) const STRETCHES: usize = 16;
+
+/// Lets go of the pages of a stretch of the file, of the next one each time; they come back when they are used.
 pub(crate) fn let_go() {
-    const STRETCHES: usize = 16;
     static TURN: AtomicUsize = AtomicUsize::new(0);
     let Some(region) = REGION.get() else { return };
     let (start, end) = (START.load(Relaxed), region.places().next);

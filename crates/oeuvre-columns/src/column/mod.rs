@@ -19,6 +19,7 @@
 
 pub mod ahead;
 pub mod dictionary;
+pub mod far;
 pub mod interner;
 pub mod marks;
 
@@ -26,6 +27,7 @@ use crate::value::calendar::Period;
 use crate::value::decimal::Decimal;
 use crate::value::{Kind, Value};
 use dictionary::{Dictionary, MISSING_CODE};
+use far::gathered;
 use marks::Marks;
 use std::ops::Range;
 use std::sync::Arc;
@@ -168,18 +170,16 @@ impl Data {
         }
     }
 
-    /// The values at some places, in that order; a place may come more than once, and must be there.
+    /// The values at some places, in that order; a place may come more than once, and one that is
+    /// not there has no value.
     pub fn gather(&self, rows: &[u32]) -> Data {
-        fn pick<T: Copy>(v: &[T], rows: &[u32]) -> Vec<T> {
-            rows.iter().map(|&r| v[r as usize]).collect()
-        }
         match self {
-            Data::I64(v) => Data::I64(pick(v, rows)),
-            Data::I128(v) => Data::I128(pick(v, rows)),
-            Data::F64(v) => Data::F64(pick(v, rows)),
-            Data::Codes(v) => Data::Codes(pick(v, rows)),
-            Data::I32(v) => Data::I32(pick(v, rows)),
-            Data::Bool(v) => Data::Bool(pick(v, rows)),
+            Data::I64(v) => Data::I64(gathered(v, rows, MISSING_I64)),
+            Data::I128(v) => Data::I128(gathered(v, rows, MISSING_I128)),
+            Data::F64(v) => Data::F64(gathered(v, rows, f64::NAN)),
+            Data::Codes(v) => Data::Codes(gathered(v, rows, MISSING_CODE)),
+            Data::I32(v) => Data::I32(gathered(v, rows, MISSING_I32)),
+            Data::Bool(v) => Data::Bool(gathered(v, rows, MISSING_BOOL)),
         }
     }
 

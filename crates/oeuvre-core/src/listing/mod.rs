@@ -40,10 +40,11 @@ pub(crate) use columns::{Keep, KeepShare};
 use oeuvre_columns::Source;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::NO_NUMBER;
+use oeuvre_columns::column::far;
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, Value};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc;
@@ -227,6 +228,8 @@ struct AllRows<'a> {
     table: Evaluator,
     /// The rows that are shown, in their order; `None` for all of them as they come.
     order: Option<Vec<u32>>,
+    /// Of many rows that are shown in another order the columns in that order.
+    in_order: HashMap<Operand, Column>,
 }
 
 /// A window's column, and how many rows owe their place to the order of the file.
@@ -255,11 +258,28 @@ impl<'a> AllRows<'a> {
         for ((i, _), column) in of_rows.iter().zip(joined) {
             given[*i] = column;
         }
-        let mut it = AllRows { plan, rows, given, table: Evaluator::new(&plan.table), order: None };
+        let mut it = AllRows { plan, rows, given, table: Evaluator::new(&plan.table), order: None, in_order: HashMap::new() };
         it.work_out(threads, &mut ledger)?;
         note_zero_divisions(&plan.table, &it.table, &mut ledger);
         it.order = it.order(&mut ledger);
+        it.put_in_order();
         Ok((it, ledger))
+    }
+
+    /// Brings the columns of many rows into the order in which these are shown.
+    fn put_in_order(&mut self) {
+        let Some(order) = self.order.as_ref().filter(|order| far::are_many(order.len())) else {
+            return;
+        };
+        let results = self.plan.results.iter();
+        let operands = results.flat_map(|r| {
+            std::iter::once(r.built.operand).chain(r.ratio.iter().flatten().map(|b| b.operand))
+        });
+        let mut in_order = HashMap::new();
+        for operand in operands {
+            in_order.entry(operand).or_insert_with(|| self.column(operand).gather(order));
+        }
+        self.in_order = in_order;
     }
 
     /// How many rows are shown.
@@ -271,6 +291,9 @@ impl<'a> AllRows<'a> {
     fn part(&self, range: Range<usize>) -> Grid {
         let picked: Option<&[u32]> = self.order.as_ref().map(|o| &o[range.clone()]);
         let pick = |operand: Operand| {
+            if let Some(column) = self.in_order.get(&operand) {
+                return column.slice(range.clone());
+            }
             let column = self.column(operand);
             match picked {
                 Some(rows) => column.gather(rows),

@@ -48,25 +48,13 @@ pub use calc::{
 
 use crate::aggregate::{Aggregate, Overflow, Rows};
 use oeuvre_columns::column::NO_NUMBER;
-use oeuvre_columns::column::dictionary::MISSING_CODE;
-use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::column::Column;
 use oeuvre_columns::value::Kind;
 use order::Ordinals;
 
 /// The values of some cells, missing for [`NO_NUMBER`].
 pub(crate) fn pick(column: &Column, cells: &[u32]) -> Column {
-    fn each<T: Copy>(v: &[T], cells: &[u32], missing: T) -> Vec<T> {
-        cells.iter().map(|&c| v.get(c as usize).copied().unwrap_or(missing)).collect()
-    }
-    let data = match &column.data {
-        Data::I64(v) => Data::I64(each(v, cells, MISSING_I64)),
-        Data::I128(v) => Data::I128(each(v, cells, MISSING_I128)),
-        Data::F64(v) => Data::F64(each(v, cells, f64::NAN)),
-        Data::Codes(v) => Data::Codes(each(v, cells, MISSING_CODE)),
-        Data::I32(v) => Data::I32(each(v, cells, MISSING_I32)),
-        Data::Bool(v) => Data::Bool(each(v, cells, MISSING_BOOL)),
-    };
-    Column::coded(data, column.dictionary.clone())
+    column.gather(cells)
 }
 
 /// The number above all partitions, which stands for cells that take no part.

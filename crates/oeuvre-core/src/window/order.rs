@@ -8,6 +8,7 @@
 //! If you change how a kind sorts, change [`Ordinals::of`] with `Value::label_order`: a test compares them.
 
 use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::far::gathered;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::text_order;
 
@@ -77,8 +78,7 @@ impl Ordinals {
 
     /// Those of some cells, in their order.
     pub(crate) fn gather(&self, cells: &[u32]) -> Ordinals {
-        let values = cells.iter().map(|&cell| self.values[cell as usize]).collect();
-        Ordinals { values, largest: self.largest }
+        Ordinals { values: gathered(&self.values, cells, self.largest), largest: self.largest }
     }
 }
 

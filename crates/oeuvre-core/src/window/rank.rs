@@ -28,6 +28,7 @@
 use super::order::{Ordinals, Packed, sorted, width};
 use super::{Cells, Compared, Compares, Said, Ties, partition_bound, partition_ordinals, runs};
 use oeuvre_columns::Kind;
+use oeuvre_columns::column::far::Scattered;
 use oeuvre_columns::column::{Column, Data, MISSING_I64};
 
 /// The place of a value; missing values have none.
@@ -172,7 +173,7 @@ fn rank_packed(
     cells: usize,
     ties: Ties,
 ) -> Compared {
-    let mut out = vec![MISSING_I64; cells];
+    let mut out = Scattered::new(cells, MISSING_I64);
     let mut ties_broken = 0;
     let value_bits = width(largest);
     let (mut partition, mut word) = (u64::MAX, u64::MAX);
@@ -191,7 +192,7 @@ fn rank_packed(
             before = settle(&mut equal, before);
             if ties == Ties::Mean {
                 let place = (2 * before + 1 - equal.len() as i64) * 5;
-                equal.iter().for_each(|&c| out[c as usize] = place);
+                equal.iter().for_each(|&c| out.put(c, place));
             }
             equal.clear();
             if next >> value_bits != partition {
@@ -205,19 +206,20 @@ fn rank_packed(
         if value == largest || partition == partitions {
             continue;
         }
-        out[cell as usize] = match ties {
+        let place = match ties {
             Ties::Gap | Ties::Mean => before + 1,
             Ties::Close => dense,
             Ties::Apart => before + 1 + equal.len() as i64,
         };
+        out.put(cell, place);
         equal.push(cell);
     }
     before = settle(&mut equal, before);
     if ties == Ties::Mean {
         let place = (2 * before + 1 - equal.len() as i64) * 5;
-        equal.iter().for_each(|&c| out[c as usize] = place);
+        equal.iter().for_each(|&c| out.put(c, place));
     }
-    Compared { column: Column::from(Data::I64(out)), ties_broken }
+    Compared { column: Column::from(Data::I64(out.finish())), ties_broken }
 }
 
 #[cfg(test)]

@@ -80,7 +80,7 @@ impl OutputArgs {
             None => environment::free_memory().map_or(u64::MAX, |free| free / 4 * 3),
         };
         let folder = self.spill_to.clone().unwrap_or_else(environment::folder_on_disk);
-        match oeuvre_memory::limit(bytes, &folder) {
+        match oeuvre_memory::limit(bytes, &folder, oeuvre_data::let_go_of_files) {
             // Nobody asked for it: where there is no folder for temporary files, there is no limit.
             Err(_) if self.memory.is_none() && self.spill_to.is_none() => Ok(()),
             Err(error) => Err(Error::request_with_help(
