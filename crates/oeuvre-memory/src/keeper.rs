@@ -15,23 +15,23 @@ use std::time::Duration;
 
 /// How often it looks: in this time, what two processors bring in is small beside the smallest limit.
 const PAUSE: Duration = Duration::from_micros(300);
+/// How long it waits where nothing more could be let go of.
+const IN_VAIN: Duration = Duration::from_millis(5);
 
 static LIMIT: AtomicU64 = AtomicU64::new(u64::MAX);
 static THREAD: OnceLock<Thread> = OnceLock::new();
 static AWAKE: AtomicBool = AtomicBool::new(false);
 
-/// Lets go of the pages of files that are read.
-static LET_GO_OF_INPUT: OnceLock<fn()> = OnceLock::new();
-
-/// Keeps the process within so many bytes, from the first piece in the file on.
+/// Keeps the process within so many bytes, from the first piece in the file on. `let_go_of_input` lets go of the pages of
+/// files that are read.
 pub(crate) fn keep(bytes: u64, let_go_of_input: fn()) {
-    let _ = LET_GO_OF_INPUT.set(let_go_of_input);
     LIMIT.store(bytes, Relaxed);
-    if THREAD.get().is_none()
-        && let Ok(handle) =
-            std::thread::Builder::new().name("memory".into()).stack_size(1 << 16).spawn(watch)
-    {
-        let _ = THREAD.set(handle.thread().clone());
+    if THREAD.get().is_none() {
+        let watch = move || watch(let_go_of_input);
+        let thread = std::thread::Builder::new().name("memory".into()).stack_size(1 << 16);
+        if let Ok(handle) = thread.spawn(watch) {
+            let _ = THREAD.set(handle.thread().clone());
+        }
     }
 }
 
@@ -45,13 +45,13 @@ pub(crate) fn wake() {
     }
 }
 
-fn watch() {
+fn watch(let_go_of_input: fn()) {
     let flags = OFlags::RDONLY | OFlags::CLOEXEC;
     let counts = rustix::fs::open("/proc/self/statm", flags, Mode::empty()).ok();
     // Where the system does not say, pages are let go of each time.
     let resident = || counts.as_ref().and_then(resident).unwrap_or((0, u64::MAX));
-    // The program itself and its libraries.
-    let mut program = None;
+    // The program and its libraries, which stay: no file has been mapped yet.
+    let program = resident().1;
     loop {
         if !AWAKE.load(Relaxed) {
             std::thread::park();
@@ -60,24 +60,21 @@ fn watch() {
         std::thread::sleep(PAUSE);
         let limit = LIMIT.load(Relaxed);
         let (own, of_files) = resident();
-        let most = (limit - limit / 16).saturating_sub(own).max(limit / 8);
-        let enough = |of_files: u64, program: Option<u64>, part: u64| {
-            of_files.saturating_sub(program.unwrap_or(0)) <= part
-        };
-        if enough(of_files, program, most) {
+        let most = (limit - limit / 16).saturating_sub(own + program).max(limit / 8) + program;
+        if of_files <= most {
             continue;
         }
         // Until a quarter is free again; if that is not to be had, files that are read take it.
+        let enough = || resident().1 <= most / 4 * 3;
         let mut turn = 0..region::STRETCHES;
-        while turn.next().is_some() && !enough(resident().1, program, most / 4 * 3) {
+        while turn.next().is_some() && !enough() {
             region::let_go();
         }
-        if turn.is_empty() && !enough(resident().1, program, most / 4 * 3) {
-            if let Some(let_go_of_input) = LET_GO_OF_INPUT.get() {
-                let_go_of_input();
+        if turn.is_empty() && !enough() {
+            let_go_of_input();
+            if !enough() {
+                std::thread::sleep(IN_VAIN);
             }
-            let left = resident().1;
-            program = Some(program.map_or(left, |known: u64| known.min(left)));
         }
     }
 }

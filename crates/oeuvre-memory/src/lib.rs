@@ -72,20 +72,18 @@ pub fn spilled() -> u64 {
     0
 }
 
-impl Memory {
-    /// Memory whose pieces are large from 8 KiB on: what batches of rows are made of.
-    pub const fn new() -> Memory {
-        Memory
-    }
-}
-
-impl Default for Memory {
-    fn default() -> Memory {
+impl<const LARGE: usize> Default for Memory<LARGE> {
+    fn default() -> Self {
         Memory::new()
     }
 }
 
 impl<const LARGE: usize> Memory<LARGE> {
+    /// Memory whose pieces are large from so many bytes on: what batches of rows are made of, unless said.
+    pub const fn new() -> Self {
+        Memory
+    }
+
     /// Enters that a piece of ordinary memory grows or shrinks; whether it may.
     #[inline]
     fn may_hold(before: usize, now: usize) -> bool {

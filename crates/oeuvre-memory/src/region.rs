@@ -25,6 +25,8 @@ const RANGE: usize = 1 << 42;
 const GROWS: usize = 1 << 20;
 /// To so many times its size.
 const ROOM: usize = 16;
+/// So much of the file stays in the system's memory, mostly.
+const LITTLE: u64 = 1 << 30;
 
 static START: AtomicUsize = AtomicUsize::new(0);
 static END: AtomicUsize = AtomicUsize::new(0);
@@ -56,6 +58,12 @@ pub(crate) fn open(folder: &Path) -> io::Result<()> {
         return Ok(());
     }
     let file = tempfile::tempfile_in(folder)?;
+    // A file that may not grow that far is a disk that is full, and no signal.
+    // SAFETY: a signal is ignored; whoever writes too much is told by what writing gives.
+    #[allow(unsafe_code)]
+    unsafe {
+        libc::signal(libc::SIGXFSZ, libc::SIG_IGN)
+    };
     let (start, len) = mapped(&file)?;
     let places = Places { next: start, free: [0; usize::BITS as usize] };
     let region = Region {
@@ -260,16 +268,24 @@ impl Region {
                 _ => self.end(error),
             }
         }
+        // While there is little, all of it stays at hand: the system makes pages in one go more cheaply than one by
+        // one where they are first touched. More would have to be written to the disk twice.
+        if used() < LITTLE {
+            self.written(begins, bytes);
+        }
         let used = USED.fetch_add(bytes, Relaxed) + bytes;
         MOST.fetch_max(used, Relaxed);
     }
 
     /// Gives room by writing zeros.
     fn written(&self, begins: u64, bytes: u64) -> bool {
-        static ZEROS: [u8; STEP] = [0; STEP];
-        (begins..begins + bytes)
-            .step_by(STEP)
-            .all(|at| std::os::unix::fs::FileExt::write_all_at(&self.file, &ZEROS, at).is_ok())
+        const AT_ONCE: usize = 1 << 17;
+        static ZEROS: [u8; AT_ONCE] = [0; AT_ONCE];
+        let end = begins + bytes;
+        (begins..end).step_by(AT_ONCE).all(|at| {
+            let now = (end - at).min(AT_ONCE as u64) as usize;
+            std::os::unix::fs::FileExt::write_all_at(&self.file, &ZEROS[..now], at).is_ok()
+        })
     }
 
     /// Takes the room of a place away from one size on.
@@ -288,7 +304,8 @@ impl Region {
     /// Ends the program: there is no memory, and nobody who could be told in another way.
     #[allow(unsafe_code)]
     fn end(&self, error: rustix::io::Errno) -> ! {
-        let full = matches!(error, rustix::io::Errno::NOSPC | rustix::io::Errno::DQUOT);
+        use rustix::io::Errno;
+        let full = matches!(error, Errno::NOSPC | Errno::DQUOT | Errno::FBIG);
         let why = match full {
             true => "is full".to_owned(),
             false => format!("cannot be used ({})", io::Error::from(error)),

@@ -11,7 +11,6 @@ use oeuvre_columns::names::all_of;
 use oeuvre_columns::{Note, Topic};
 use oeuvre_core::{Error, Grid, Ledger, Section};
 use oeuvre_render::{Document, Format, LedgerSettings, PartType, Settings, Style, TextSettings};
-use std::borrow::Cow;
 use std::collections::HashSet;
 use std::io::{self, IsTerminal, Write};
 use std::path::Path;
@@ -179,6 +178,7 @@ pub(crate) fn present_document(
         text.push_str(&oeuvre_render::document_ledger_text(document, ledger));
     }
     text.push_str(&oeuvre_render::document_checks_text(document, color));
+    text.push_str(&output.spilled());
     let told = io::stderr().write_all(text.as_bytes());
     told.map_err(|e| Failure::writing("standard error", &e))?;
     let holds = document.checks.iter().all(|(_, check)| check.holds);
@@ -275,13 +275,8 @@ pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> 
         return if ledger.holds() { Ok(()) } else { Err(Failure::Check) };
     }
     let width = || environment::stderr_width();
-    // How the figures came about is no part of a document: they are the same with any memory.
-    let mut noted = Cow::Borrowed(ledger);
-    if let Some(spilled) = output.spilled() {
-        noted.to_mut().notes.push(Note::new(Topic::Reading, spilled));
-    }
     let mut text = oeuvre_render::ledger_text(
-        &noted,
+        ledger,
         LedgerSettings {
             all_notes: output.notes == Notes::All,
             width_cols: output.width.or_else(width),
@@ -292,6 +287,8 @@ pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> 
         text.insert(0, '\n');
     }
     text.push_str(&checks);
+    // How the figures came about is no part of a document: they are the same with any memory.
+    text.push_str(&output.spilled());
     told(&text)?;
     if ledger.holds() { Ok(()) } else { Err(Failure::Check) }
 }

@@ -21,6 +21,7 @@
 use super::ahead::{SOON, ask_for, is_far};
 use super::dictionary::fold;
 use super::{MISSING_I64, NO_NUMBER};
+use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
 use std::sync::OnceLock;
 
@@ -117,8 +118,10 @@ pub struct Interner {
     base: i64,
     window: Vec<u32>,
     outside: WordTable,
-    wide: std::collections::HashMap<i128, u32>,
-    values: Vec<i128>,
+    wide: HashMap<i128, u32>,
+    /// By code; [`MISSING_I64`] for those that need more bits, and for itself.
+    values: Vec<i64>,
+    wide_values: HashMap<u32, i128>,
 }
 
 impl Interner {
@@ -126,7 +129,7 @@ impl Interner {
     pub fn size_bytes(&self) -> usize {
         size_of_val(self.window.as_slice())
             + size_of_val(self.outside.slots.as_slice())
-            + self.wide.len() * 40
+            + self.wide.len() * 80
             + size_of_val(self.values.as_slice())
     }
 
@@ -140,9 +143,18 @@ impl Interner {
         self.values.is_empty()
     }
 
+    /// The number of a code, which there must be.
+    #[inline]
+    pub fn value(&self, code: u32) -> i128 {
+        match self.values[code as usize] {
+            MISSING_I64 => self.wide_values.get(&code).copied().unwrap_or(i128::from(MISSING_I64)),
+            value => i128::from(value),
+        }
+    }
+
     /// The numbers in the order of their codes.
-    pub fn values(&self) -> &[i128] {
-        &self.values
+    pub fn values(&self) -> impl ExactSizeIterator<Item = i128> + Clone + '_ {
+        (0..self.values.len() as u32).map(|code| self.value(code))
     }
 
     /// The codes in the order of their numbers.
@@ -155,18 +167,17 @@ impl Interner {
             return self.window.iter().copied().filter(|&code| code != NO_NUMBER).collect();
         }
         // A number with its code behind it fits one word, where the numbers do not lie too far apart.
-        let (low, high) = (self.values.iter().min(), self.values.iter().max());
-        let span =
-            low.zip(high).and_then(|(low, high)| high.checked_sub(*low)).unwrap_or(i128::MAX);
+        let (low, high) = (self.values().min(), self.values().max());
+        let span = low.zip(high).and_then(|(low, high)| high.checked_sub(low)).unwrap_or(i128::MAX);
         let code_bits = usize::BITS - self.values.len().leading_zeros();
-        if let (Some(&low), true) = (low, span < 1 << (64 - code_bits)) {
-            let word = |(&value, code): (&i128, u64)| ((value - low) as u64) << code_bits | code;
-            let mut words: Vec<u64> = self.values.iter().zip(0..).map(word).collect();
+        if let (Some(low), true) = (low, span < 1 << (64 - code_bits)) {
+            let word = |(value, code): (i128, u64)| ((value - low) as u64) << code_bits | code;
+            let mut words: Vec<u64> = self.values().zip(0..).map(word).collect();
             words.sort_unstable();
             let codes = (1 << code_bits) - 1;
             return words.into_iter().map(|word| (word & codes) as u32).collect();
         }
-        let mut pairs: Vec<(i128, u32)> = self.values.iter().copied().zip(0..).collect();
+        let mut pairs: Vec<(i128, u32)> = self.values().zip(0..).collect();
         pairs.sort_unstable();
         pairs.into_iter().map(|pair| pair.1).collect()
     }
@@ -226,13 +237,13 @@ impl Interner {
             };
             self.window[place] = code;
             if new {
-                self.values.push(i128::from(value));
+                self.values.push(value);
             }
             return code;
         }
         let (code, new) = self.outside.get_or_insert(value as u64, fresh);
         if new {
-            self.values.push(i128::from(value));
+            self.values.push(value);
         }
         code
     }
@@ -274,7 +285,8 @@ impl Interner {
         let fresh = self.values.len() as u32;
         let code = *self.wide.entry(value).or_insert(fresh);
         if code == fresh {
-            self.values.push(value);
+            self.values.push(MISSING_I64);
+            self.wide_values.insert(code, value);
         }
         code
     }
@@ -282,14 +294,14 @@ impl Interner {
     /// The codes that the numbers of another interner have here; new ones are added.
     pub fn absorb(&mut self, other: &Interner) -> Vec<u32> {
         let far = self.is_far() || other.len() > self.len();
-        let intern = |(row, &value): (usize, &i128)| {
+        let intern = |(row, value): (usize, i128)| {
             if far && let Some(&soon) = other.values.get(row + SOON) {
                 // One that needs more bits is asked for in vain.
-                self.ask_for(soon as i64);
+                self.ask_for(soon);
             }
             self.intern_wide(value)
         };
-        other.values.iter().enumerate().map(intern).collect()
+        other.values().enumerate().map(intern).collect()
     }
 }
 

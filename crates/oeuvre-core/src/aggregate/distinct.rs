@@ -138,14 +138,13 @@ impl Seen {
                 Sets::Texts(runs)
             }
             ValueCodes::Whole(known) => {
-                let values = known.values();
-                if values.iter().any(|value| i64::try_from(*value).is_err()) {
+                if known.values().any(|value| i64::try_from(value).is_err()) {
                     self.seen = None;
                     return false;
                 }
                 let mut runs = Runs::default();
                 self.entries().for_each(|(group, code)| {
-                    runs.add(group, values[code as usize] as i64, 1);
+                    runs.add(group, known.value(code) as i64, 1);
                 });
                 Sets::Wholes(runs)
             }

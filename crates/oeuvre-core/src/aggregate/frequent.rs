@@ -1,6 +1,6 @@
 //! `mode`, `list(distinct x)` and `product`: over the different values and how often each occurs.
 //!
-//! All three are finished from the state of `values.rs`, which keeps the values themselves. Missing where there
+//! All three are finished from the state of `values/`, which keeps the values themselves. Missing where there
 //! are none.
 //!
 //! ```

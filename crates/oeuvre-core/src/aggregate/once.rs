@@ -1,6 +1,6 @@
 //! Any aggregate of one value over the different values, each taken once: `mean(distinct fare)`.
 //!
-//! It wraps the aggregate, and gives it each value of a group once, out of the state of `values.rs`.
+//! It wraps the aggregate, and gives it each value of a group once, out of the state of `values/`.
 //!
 //! ```
 //! # use oeuvre_columns::{InMemory, Kind, Source};

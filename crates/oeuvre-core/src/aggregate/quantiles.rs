@@ -3,7 +3,7 @@
 //! With n values in order, counted from 1, the percentile p stands at place `(n - 1) p / 100 + 1` (inclusive) or
 //! `(n + 1) p / 100` (exclusive), and between two places it is interpolated: methods 7 and 6 of Hyndman and Fan,
 //! "Sample Quantiles in Statistical Packages", The American Statistician 50 (1996). The nearest rank is place
-//! `ceil(n p / 100)`, their method 1. The state is that of `values.rs`: memory grows with the different values.
+//! `ceil(n p / 100)`, their method 1. The state is that of `values/`: memory grows with the different values.
 //! Missing where there are none, or no such place.
 //!
 //! ```

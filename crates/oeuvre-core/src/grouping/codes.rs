@@ -98,10 +98,9 @@ impl Codes {
             Codes::Text(d) => {
                 Column::coded(Data::Codes(codes.map(|c| c.wrapping_sub(1)).collect()), d.clone())
             }
-            Codes::Whole(i) => column_of(
-                kind,
-                codes.map(|c| if c == 0 { None } else { Some(i.values()[c as usize - 1]) }),
-            ),
+            Codes::Whole(i) => {
+                column_of(kind, codes.map(|c| if c == 0 { None } else { Some(i.value(c - 1)) }))
+            }
         }
     }
 
@@ -110,7 +109,7 @@ impl Codes {
         to.count(self.len() - 1);
         match self {
             Codes::Text(d) => d.iter().for_each(|text| to.text(text)),
-            Codes::Whole(i) => i.values().iter().for_each(|&value| to.signed(value)),
+            Codes::Whole(i) => i.values().for_each(|value| to.signed(value)),
         }
     }
 
@@ -225,7 +224,7 @@ impl Grouper {
                         d.find(keys[depth].dictionary.text(code - 1).as_bytes()).map(|c| c + 1)
                     }
                     (Codes::Whole(i), Codes::Whole(theirs)) => {
-                        Some(1 + theirs.intern_wide(i.values()[code as usize - 1]))
+                        Some(1 + theirs.intern_wide(i.value(code - 1)))
                     }
                     _ => None,
                 };

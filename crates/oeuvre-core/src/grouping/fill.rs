@@ -230,9 +230,7 @@ impl<'a> CanBe<'a> {
             }
         }
         let indexes = gathered.grouper.codes.iter().map(|codes| match codes {
-            Codes::Whole(i) => {
-                std::iter::once(0).chain(i.values().iter().map(|&v| v as i32)).collect()
-            }
+            Codes::Whole(i) => std::iter::once(0).chain(i.values().map(|v| v as i32)).collect(),
             Codes::Text(_) => Vec::new(),
         });
         let indexes = indexes.collect();
@@ -342,7 +340,7 @@ fn periods(
 ) -> Result<Vec<u32>, Error> {
     let Codes::Whole(interner) = codes else { return Ok(Vec::new()) };
     let indexes: Vec<i128> =
-        used.iter().filter(|c| **c > 0).map(|&c| interner.values()[c as usize - 1]).collect();
+        used.iter().filter(|c| **c > 0).map(|&c| interner.value(c - 1)).collect();
     let (first, last) = match (kind, indexes.iter().min(), indexes.iter().max()) {
         (Kind::Part(part), ..) => (0, part.labels().len() as i128 - 1),
         (_, Some(&first), Some(&last)) => (first, last),

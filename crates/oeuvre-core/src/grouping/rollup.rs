@@ -87,7 +87,9 @@ pub(crate) fn roll_up(
 ) -> Result<Rollup, Error> {
     let mut ledger = Ledger::default();
     let (grouping, gathered) = (&plan.groupings[index], &group_states[index]);
-    let numbered = Numbered::new(grouping.keys.is_empty(), gathered, kept, members);
+    let chained = grouping.aggregates.iter().any(|a| matches!(a.from, From::Groups { .. }));
+    let how = (grouping.keys.is_empty(), chained);
+    let numbered = Numbered::new(how, gathered, kept, members);
     let groups = numbered.groups;
     // All groups as they are need no merging.
     let mut merged: Vec<Box<dyn State>> = Vec::new();
@@ -199,13 +201,14 @@ struct Numbered {
     start: Vec<u32>,
     path: Vec<Vec<u32>>,
     map: Vec<u32>,
-    /// From the number by the keys before a kept key, and its code, to the number with it.
+    /// From the number by the keys before a kept key, and its code, to the number with it, where finer groups look for
+    /// theirs.
     chain: Vec<Pairs>,
 }
 
 impl Numbered {
     fn new(
-        without_keys: bool,
+        (without_keys, chained): (bool, bool),
         gathered: &GroupStates,
         kept: &[usize],
         members: Option<&Members>,
@@ -223,12 +226,15 @@ impl Numbered {
         };
         let mut chain: Vec<Pairs> = Vec::new();
         let mut groups = members.map_or(1, |m| m.count);
-        for &key in kept {
+        for (depth, &key) in kept.iter().enumerate() {
             let of_key = |g: u32| codes[key][g as usize];
             // No two groups have all keys in common: behind the last one each is its own.
-            if members.is_none() && chain.len() + 1 == codes.len() {
-                let each = numbers.iter().zip(&present).map(|(&number, &g)| (number, of_key(g)));
-                chain.push(Pairs::of_distinct(each.collect()));
+            if members.is_none() && depth + 1 == codes.len() {
+                if chained {
+                    let each = numbers.iter().zip(&present);
+                    let each = each.map(|(&number, &g)| (number, of_key(g)));
+                    chain.push(Pairs::of_distinct(each.collect()));
+                }
                 groups = present.len();
                 numbers = (0..groups as u32).collect();
                 break;

@@ -258,7 +258,14 @@ impl<'a> AllRows<'a> {
         for ((i, _), column) in of_rows.iter().zip(joined) {
             given[*i] = column;
         }
-        let mut it = AllRows { plan, rows, given, table: Evaluator::new(&plan.table), order: None, in_order: HashMap::new() };
+        let mut it = AllRows {
+            plan,
+            rows,
+            given,
+            table: Evaluator::new(&plan.table),
+            order: None,
+            in_order: HashMap::new(),
+        };
         it.work_out(threads, &mut ledger)?;
         note_zero_divisions(&plan.table, &it.table, &mut ledger);
         it.order = it.order(&mut ledger);

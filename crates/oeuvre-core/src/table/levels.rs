@@ -66,7 +66,7 @@ pub(crate) struct Levels<'a> {
     second_pass: Option<&'a SecondPassStates>,
     pub(super) trees: &'a Trees,
     /// For each key the places of its codes in label order.
-    pub(crate) ranks: Vec<Vec<u32>>,
+    pub(crate) ranks: Rc<[Vec<u32>]>,
     /// For each key down the side, the place of each node among all lines of its depth, where lines are
     /// ordered by more than their labels.
     pub(crate) line_places: Option<Vec<Vec<u32>>>,
@@ -93,7 +93,7 @@ impl<'a> Levels<'a> {
             group_states,
             second_pass,
             trees,
-            ranks,
+            ranks: ranks.into(),
             line_places: None,
             evaluated: HashMap::new(),
             rest_lines: None,

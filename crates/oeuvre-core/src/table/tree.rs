@@ -7,6 +7,7 @@ use crate::grouping::{Codes, GroupStates, Rollup};
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
 use std::ops::Range;
+use std::sync::OnceLock;
 
 /// A node: the labels down to one key.
 #[derive(Clone, Copy, Debug)]
@@ -21,7 +22,8 @@ pub(crate) struct Tree {
     pub(crate) keys: Range<usize>,
     /// The nodes of each depth; one root at depth 0.
     pub(crate) nodes: Vec<Vec<Node>>,
-    chain: Vec<Pairs>,
+    /// By depth the nodes by their parents and codes, once somebody looks for one.
+    chain: Vec<OnceLock<Pairs>>,
     /// The deepest node of each group that is shown.
     pub(crate) leaf_of_group: Vec<u32>,
 }
@@ -43,22 +45,21 @@ impl Tree {
         for key in keys.clone() {
             let of_key = |g: u32| codes[key][g as usize];
             // No two groups have all keys in common: behind the last one each is its own.
-            let pairs = if chain.len() + 1 == codes.len() {
-                let each = numbers.iter().zip(present).map(|(&number, &g)| (number, of_key(g)));
-                let pairs = Pairs::of_distinct(each.collect());
+            if chain.len() + 1 == codes.len() {
+                let node = |(&parent, &g): (&u32, &u32)| Node { parent, code: of_key(g) };
+                nodes.push(numbers.iter().zip(present).map(node).collect());
+                chain.push(OnceLock::new());
                 numbers = (0..present.len() as u32).collect();
-                pairs
-            } else {
-                let mut pairs = Pairs::default();
-                let before = nodes[nodes.len() - 1].len();
-                pairs.ensure(before, gathered.grouper.codes[key].len());
-                for (number, &g) in numbers.iter_mut().zip(present) {
-                    *number = pairs.number(*number, of_key(g));
-                }
-                pairs
-            };
+                break;
+            }
+            let mut pairs = Pairs::default();
+            let before = nodes[nodes.len() - 1].len();
+            pairs.ensure(before, gathered.grouper.codes[key].len());
+            for (number, &g) in numbers.iter_mut().zip(present) {
+                *number = pairs.number(*number, of_key(g));
+            }
             nodes.push(pairs.pairs().iter().map(|&(parent, code)| Node { parent, code }).collect());
-            chain.push(pairs);
+            chain.push(OnceLock::from(pairs));
         }
         Tree { keys, nodes, chain, leaf_of_group: numbers }
     }
@@ -71,7 +72,10 @@ impl Tree {
     /// The node of each cell at a depth; `None` where a key is not kept.
     fn nodes_of(&self, cells: &Rollup, depth: usize) -> Option<Vec<u32>> {
         let mut numbers = vec![0u32; cells.groups];
-        for (pairs, key) in self.chain.iter().zip(self.keys.clone()).take(depth) {
+        let each = self.chain.iter().zip(self.nodes.iter().skip(1));
+        for ((pairs, nodes), key) in each.zip(self.keys.clone()).take(depth) {
+            let all = || nodes.iter().map(|node| (node.parent, node.code)).collect();
+            let pairs = pairs.get_or_init(|| Pairs::of_distinct(all()));
             for (number, &code) in numbers.iter_mut().zip(cells.codes(key)?) {
                 *number = pairs.find(*number, code)?;
             }

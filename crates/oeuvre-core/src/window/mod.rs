@@ -47,8 +47,8 @@ pub use calc::{
 };
 
 use crate::aggregate::{Aggregate, Overflow, Rows};
-use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::Column;
+use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::value::Kind;
 use order::Ordinals;
 

@@ -6,7 +6,12 @@
 use oeuvre_columns::column::{Batch, Column};
 use oeuvre_columns::{Account, ColumnInfo, Reader, Source, Value};
 use oeuvre_core::{Grid, Ledger, Plan, Request, run};
-use std::sync::Mutex;
+use std::sync::{Mutex, Once};
+
+/// Everything runs where memory is short: what is larger than a kilobyte lies in a file, once two of them are used.
+#[global_allocator]
+static MEMORY: oeuvre_memory::Memory<1024> = oeuvre_memory::Memory::new();
+static SHORT: Once = Once::new();
 
 /// A table in memory, read in batches of a given size.
 pub struct Table {
@@ -70,6 +75,7 @@ impl Source for Pass<'_> {
         columns: &[usize],
         readers: usize,
     ) -> Result<Vec<Box<dyn Reader + 'a>>, oeuvre_columns::ReadError> {
+        SHORT.call_once(|| oeuvre_memory::limit(4096, &std::env::temp_dir(), || {}).unwrap());
         *self.1.lock().unwrap() = 0;
         let reader = || TableReader { table: self.0, wanted: columns.to_vec(), next: self.1 };
         Ok((0..readers).map(|_| -> Box<dyn Reader + 'a> { Box::new(reader()) }).collect())

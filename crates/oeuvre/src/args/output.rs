@@ -91,15 +91,15 @@ impl OutputArgs {
         }
     }
 
-    /// What did not fit into memory, in words.
-    pub(crate) fn spilled(&self) -> Option<String> {
-        let bytes = Some(oeuvre_memory::spilled()).filter(|bytes| *bytes > 0)?;
+    /// The line that tells what did not fit into memory; nothing where all of it did, or nothing is to be told.
+    pub(crate) fn spilled(&self) -> String {
+        let bytes = oeuvre_memory::spilled();
+        if bytes == 0 || self.quiet {
+            return String::new();
+        }
         let folder = self.spill_to.clone().unwrap_or_else(environment::folder_on_disk);
-        Some(format!(
-            "memory was short: up to {} lay in a temporary file in {}",
-            shown_bytes(bytes),
-            folder.display()
-        ))
+        let (size, folder) = (shown_bytes(bytes), folder.display());
+        format!("note: memory was short: up to {size} lay in a temporary file in {folder}\n")
     }
 
     /// The file type: as asked for, else by the file's ending, else text.

@@ -95,7 +95,7 @@ impl ValueCodes {
         match self {
             ValueCodes::Whole(i) => {
                 to.count(locals.codes().len());
-                locals.codes().iter().for_each(|&code| to.signed(i.values()[code as usize]));
+                locals.codes().iter().for_each(|&code| to.signed(i.value(code)));
             }
             ValueCodes::Text(d, _) => to.texts(locals, d),
         }
@@ -115,7 +115,7 @@ impl ValueCodes {
     pub(crate) fn value(&self, kind: Kind, code: u32) -> Value {
         match self {
             ValueCodes::Whole(i) => {
-                let one = std::iter::once(Some(i.values()[code as usize]));
+                let one = std::iter::once(Some(i.value(code)));
                 column_of(kind, one).value(kind, 0)
             }
             ValueCodes::Text(d, _) => Value::Text(d.text(code).into()),

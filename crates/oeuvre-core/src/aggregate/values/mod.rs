@@ -173,14 +173,13 @@ impl Values {
                 self.held = Held::Texts(runs);
             }
             ValueCodes::Whole(known) => {
-                let values = known.values();
-                if values.iter().any(|value| i64::try_from(*value).is_err()) {
+                if known.values().any(|value| i64::try_from(value).is_err()) {
                     self.seen = None;
                     return false;
                 }
                 let mut runs = Runs::default();
                 let each = counted.entries();
-                each.for_each(|(group, code, n)| runs.add(group, values[code as usize] as i64, n));
+                each.for_each(|(group, code, n)| runs.add(group, known.value(code) as i64, n));
                 self.held = Held::Wholes(runs);
             }
         }
@@ -236,7 +235,7 @@ impl Values {
                         Column::coded(Data::Codes(codes), d.clone())
                     }
                     ValueCodes::Whole(i) => {
-                        column_of(kind, entries.map(|entry| Some(i.values()[entry.1 as usize])))
+                        column_of(kind, entries.map(|entry| Some(i.value(entry.1))))
                     }
                 };
                 (groups, column)
@@ -339,7 +338,7 @@ impl<'a> Sorted<'a, '_> {
     fn item(of: &'a Counted, pair: u32) -> Item<'a> {
         let code = of.pair(pair).1;
         match &of.known {
-            ValueCodes::Whole(known) => Item::Whole(known.values()[code as usize]),
+            ValueCodes::Whole(known) => Item::Whole(known.value(code)),
             ValueCodes::Text(texts, _) => Item::Text(texts.text(code)),
         }
     }
