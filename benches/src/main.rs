@@ -7,6 +7,7 @@
 #![allow(clippy::print_stdout)]
 
 mod formats;
+mod memory;
 mod tables;
 mod wanted;
 
@@ -124,6 +125,7 @@ fn main() {
     // Some of it alone, where that is asked for.
     match std::env::args().nth(3).as_deref() {
         Some("formats") => return formats::report(&program, &dir, &file, rounds),
+        Some("memory") => return memory::report(&program, &dir, &file, rows, rounds),
         Some("tables") => return tables::report(&program, &dir, &file, rounds),
         Some("wanted") => return wanted::report(&program, &dir, &file, rows, rounds),
         _ => {}

@@ -100,6 +100,22 @@ impl<const LARGE: usize> Memory<LARGE> {
         }
         true
     }
+
+    /// A piece of zeros in the file; in ordinary memory past the limit where the file has no place for it.
+    ///
+    /// # Safety
+    /// As for [`GlobalAlloc::alloc`].
+    #[cfg(target_os = "linux")]
+    #[allow(unsafe_code)]
+    unsafe fn in_file(layout: Layout) -> *mut u8 {
+        if let Some(piece) = region::take(layout) {
+            keeper::wake();
+            return piece;
+        }
+        HELD.fetch_add(if layout.size() < LARGE { 0 } else { layout.size() }, Relaxed);
+        // SAFETY: as the caller says.
+        unsafe { System.alloc_zeroed(layout) }
+    }
 }
 
 // SAFETY: pieces come from the system's allocator or from the region of the file, which keeps to the same contract, and
@@ -114,7 +130,8 @@ unsafe impl<const LARGE: usize> GlobalAlloc for Memory<LARGE> {
             // SAFETY: as the caller says.
             return unsafe { System.alloc(layout) };
         }
-        region::take(layout)
+        // SAFETY: as the caller says.
+        unsafe { Self::in_file(layout) }
     }
 
     #[inline]
@@ -123,8 +140,8 @@ unsafe impl<const LARGE: usize> GlobalAlloc for Memory<LARGE> {
             // SAFETY: as the caller says.
             return unsafe { System.alloc_zeroed(layout) };
         }
-        // New places in the file are zero.
-        region::take(layout)
+        // SAFETY: as the caller says; new places in the file are zero.
+        unsafe { Self::in_file(layout) }
     }
 
     #[inline]
@@ -150,8 +167,9 @@ unsafe impl<const LARGE: usize> GlobalAlloc for Memory<LARGE> {
             return piece;
         }
         // SAFETY: the caller gives a size that is not zero and does not overflow with this alignment.
-        let moved =
-            region::take(unsafe { Layout::from_size_align_unchecked(size, layout.align()) });
+        let grown = unsafe { Layout::from_size_align_unchecked(size, layout.align()) };
+        // SAFETY: the same.
+        let moved = unsafe { Self::in_file(grown) };
         if !moved.is_null() {
             // SAFETY: two pieces that do not overlap, of at least so many bytes each; the old one is not used again.
             unsafe {

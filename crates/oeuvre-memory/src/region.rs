@@ -94,7 +94,8 @@ fn mapped(file: &File) -> io::Result<(usize, usize)> {
                 // The file begins where its mapping does, and places at whole steps.
                 let start = start as usize;
                 BASE.store(start, Relaxed);
-                // SAFETY: advice.
+                // Pages come one by one: those around would fill memory in vain.
+                // SAFETY: advice, which changes nothing that is read.
                 let _ = unsafe {
                     rustix::mm::madvise(start as *mut _, len, rustix::mm::Advice::Random)
                 };
@@ -139,29 +140,25 @@ pub(crate) fn used() -> u64 {
     USED.load(Relaxed)
 }
 
-/// A place for a piece, all zeros; null where no address is left.
-pub(crate) fn take(layout: Layout) -> *mut u8 {
-    let Some(region) = REGION.get() else { return std::ptr::null_mut() };
-    if layout.align() > STEP {
-        return std::ptr::null_mut();
-    }
+/// A place for a piece, all zeros; none where no address is left.
+pub(crate) fn take(layout: Layout) -> Option<*mut u8> {
+    let region = REGION.get().filter(|_| layout.align() <= STEP)?;
     let size = layout.size().max(STEP);
     let room = if size < GROWS { size } else { size.saturating_mul(ROOM) };
-    let Some(room) = room.checked_next_power_of_two() else { return std::ptr::null_mut() };
+    let room = room.checked_next_power_of_two()?;
     let log = room.trailing_zeros() as usize;
     let mut places = region.places();
     let at = places.free[log];
     if at == 0 {
         let at = places.next;
         if room > END.load(Relaxed) - at {
-            return std::ptr::null_mut();
+            return None;
         }
         places.next += room;
         drop(places);
         region.sizes[region.step(at)].store(log as u8, Relaxed);
         region.give_room(at, 0, size);
-        crate::keeper::wake();
-        return at as *mut u8;
+        return Some(at as *mut u8);
     }
     // SAFETY: a free place has its first step in the file, and there the address of the next one.
     #[allow(unsafe_code)]
@@ -173,7 +170,7 @@ pub(crate) fn take(layout: Layout) -> *mut u8 {
     drop(places);
     USED.fetch_add(STEP as u64, Relaxed);
     region.give_room(at, STEP, size);
-    at as *mut u8
+    Some(at as *mut u8)
 }
 
 /// Makes a piece larger or smaller where it stands, if there is room.
@@ -264,27 +261,32 @@ impl Region {
             match error {
                 rustix::io::Errno::INTR => {}
                 // A file system that cannot set room aside.
-                rustix::io::Errno::OPNOTSUPP if self.written(begins, bytes) => break,
-                _ => self.end(error),
+                rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS => {
+                    match self.written(begins, bytes) {
+                        Ok(()) => break,
+                        Err(error) => self.end(&error),
+                    }
+                }
+                error => self.end(&error.into()),
             }
         }
         // While there is little, all of it stays at hand: the system makes pages in one go more cheaply than one by
         // one where they are first touched. More would have to be written to the disk twice.
         if used() < LITTLE {
-            self.written(begins, bytes);
+            let _ = self.written(begins, bytes);
         }
         let used = USED.fetch_add(bytes, Relaxed) + bytes;
         MOST.fetch_max(used, Relaxed);
     }
 
     /// Gives room by writing zeros.
-    fn written(&self, begins: u64, bytes: u64) -> bool {
+    fn written(&self, begins: u64, bytes: u64) -> io::Result<()> {
         const AT_ONCE: usize = 1 << 17;
         static ZEROS: [u8; AT_ONCE] = [0; AT_ONCE];
         let end = begins + bytes;
-        (begins..end).step_by(AT_ONCE).all(|at| {
+        (begins..end).step_by(AT_ONCE).try_for_each(|at| {
             let now = (end - at).min(AT_ONCE as u64) as usize;
-            std::os::unix::fs::FileExt::write_all_at(&self.file, &ZEROS[..now], at).is_ok()
+            std::os::unix::fs::FileExt::write_all_at(&self.file, &ZEROS[..now], at)
         })
     }
 
@@ -296,19 +298,19 @@ impl Region {
         }
         let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
         if rustix::fs::fallocate(&self.file, flags, begins, bytes).is_err() {
-            self.written(begins, bytes);
+            let _ = self.written(begins, bytes);
         }
         USED.fetch_sub(bytes, Relaxed);
     }
 
     /// Ends the program: there is no memory, and nobody who could be told in another way.
     #[allow(unsafe_code)]
-    fn end(&self, error: rustix::io::Errno) -> ! {
-        use rustix::io::Errno;
-        let full = matches!(error, Errno::NOSPC | Errno::DQUOT | Errno::FBIG);
+    fn end(&self, error: &io::Error) -> ! {
+        use io::ErrorKind::{FileTooLarge, QuotaExceeded, StorageFull};
+        let full = matches!(error.kind(), FileTooLarge | QuotaExceeded | StorageFull);
         let why = match full {
             true => "is full".to_owned(),
-            false => format!("cannot be used ({})", io::Error::from(error)),
+            false => format!("cannot be used ({error})"),
         };
         let text = format!(
             "error: {} {why}: temporary files have {} MiB there, for what takes more memory than --memory allows\n  \

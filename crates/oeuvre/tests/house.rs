@@ -209,7 +209,9 @@ fn every_file_that_is_added_has_its_row() {
         inside.map(str::to_owned).collect()
     };
     for file in of("aggregate") {
-        let helper = matches!(file.as_str(), "encoding" | "float_sum" | "values" | "once");
+        // A folder is a file by its name.
+        let name = file.split('/').next().unwrap_or_default();
+        let helper = matches!(name, "encoding" | "float_sum" | "values" | "once");
         assert!(helper || rows("aggregate").contains(&format!("::{file}::")), "aggregate/{file}");
     }
     for file in of("window") {

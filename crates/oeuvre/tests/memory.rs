@@ -50,8 +50,8 @@ fn requests_give_the_same_and_say_the_same_where_memory_is_short() {
     for asked in REQUESTS.iter().chain(&more) {
         let asked = asked.replace("FILE", "bookings.csv");
         let (given, said) = folder.line(&format!("{asked} --memory 2G")).fine();
-        // What explains reads no more than the headings and the kinds.
-        if asked.starts_with("explain") {
+        // What explains reads no more than headings and kinds, and rows behind a cell have no account.
+        if asked.starts_with("explain") || asked.starts_with("trace") {
             let (short, _) = folder.line(&format!("{asked} --memory 256K")).fine();
             assert_eq!(short, given);
             continue;
@@ -103,7 +103,7 @@ fn a_part_of_values_in_runs_is_read_back_as_it_was() {
 fn a_folder_that_is_not_there_is_told_before_anything_is_read() {
     let folder = many(10);
     let error = folder.line("summary many.csv --by route --spill-to nowhere").error();
-    assert!(error.contains("no temporary file can be made in nowhere"), "{error}");
+    assert!(error.contains("no temporary file can be used in nowhere"), "{error}");
     assert!(error.contains("--spill-to DIR"), "{error}");
     let error = folder.line("summary many.csv --by route --memory plenty").error();
     assert!(error.contains("--memory 'plenty' is no number of bytes"), "{error}");

@@ -92,13 +92,7 @@ pub(crate) fn roll_up(
     let numbered = Numbered::new(how, gathered, kept, members);
     let groups = numbered.groups;
     // All groups as they are need no merging.
-    let mut merged: Vec<Box<dyn State>> = Vec::new();
-    for state in gathered.states.iter().filter(|_| !numbered.same()) {
-        let mut coarse = state.fresh();
-        coarse.resize(groups + 1);
-        coarse.merge(state.as_ref(), &numbered.map)?;
-        merged.push(coarse);
-    }
+    let merged = if numbered.same() { Vec::new() } else { numbered.merged(gathered)? };
     let states = if numbered.same() { &gathered.states } else { &merged };
     let mut inputs: Vec<Column> = Vec::new();
     for (i, key) in grouping.keys.iter().enumerate() {
@@ -264,6 +258,17 @@ impl Numbered {
             }
         }
         Numbered { groups, start, path, map, chain }
+    }
+
+    /// The states, taken together.
+    fn merged(&self, gathered: &GroupStates) -> Result<Vec<Box<dyn State>>, Overflow> {
+        let merged = |state: &Box<dyn State>| {
+            let mut coarse = state.fresh();
+            coarse.resize(self.groups + 1);
+            coarse.merge(state.as_ref(), &self.map)?;
+            Ok(coarse)
+        };
+        gathered.states.iter().map(merged).collect()
     }
 
     /// Whether every group is numbered as it is.

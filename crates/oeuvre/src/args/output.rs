@@ -84,7 +84,7 @@ impl OutputArgs {
             // Nobody asked for it: where there is no folder for temporary files, there is no limit.
             Err(_) if self.memory.is_none() && self.spill_to.is_none() => Ok(()),
             Err(error) => Err(Error::request_with_help(
-                format!("no temporary file can be made in {}: {error}", folder.display()),
+                format!("no temporary file can be used in {}: {error}", folder.display()),
                 "name a folder on a disk with room: --spill-to DIR",
             )),
             Ok(()) => Ok(()),
