@@ -120,12 +120,12 @@ impl Seen {
         let many = self.known.len();
         let seldom = self.seen.is_some_and(|seen| seen <= (many as u64).saturating_mul(SELDOM));
         if many >= MANY && seldom && !self.are_runs() {
-            self.to_runs();
+            self.take_runs();
         }
     }
 
     /// Goes over to runs, unless there are values that these do not hold.
-    fn to_runs(&mut self) -> bool {
+    fn take_runs(&mut self) -> bool {
         self.code();
         if self.are_runs() {
             return true;
@@ -435,7 +435,7 @@ impl GroupState for Seen {
         // Both are brought to one form: to runs where one of them is, and these hold the values.
         let mut other = Cow::Borrowed(other);
         if (self.are_runs() || other.are_runs())
-            && !(self.to_runs() && (other.are_runs() || other.to_mut().to_runs()))
+            && !(self.take_runs() && (other.are_runs() || other.to_mut().take_runs()))
         {
             self.leave_runs();
             if other.are_runs() {

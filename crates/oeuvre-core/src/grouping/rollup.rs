@@ -262,13 +262,13 @@ impl Numbered {
 
     /// The states, taken together.
     fn merged(&self, gathered: &GroupStates) -> Result<Vec<Box<dyn State>>, Overflow> {
-        let merged = |state: &Box<dyn State>| {
+        let merged = |state: &dyn State| {
             let mut coarse = state.fresh();
             coarse.resize(self.groups + 1);
-            coarse.merge(state.as_ref(), &self.map)?;
+            coarse.merge(state, &self.map)?;
             Ok(coarse)
         };
-        gathered.states.iter().map(merged).collect()
+        gathered.states.iter().map(|state| merged(state.as_ref())).collect()
     }
 
     /// Whether every group is numbered as it is.

@@ -51,7 +51,7 @@ pub(crate) struct Values {
 
 #[derive(Clone)]
 enum Held {
-    Counted(Counted),
+    Counted(Box<Counted>),
     Wholes(Runs<Wholes>),
     Texts(Runs<Texts>),
 }
@@ -144,7 +144,7 @@ impl Values {
     }
 
     fn of_codes(known: ValueCodes) -> Values {
-        let held = Held::Counted(Counted::new(known));
+        let held = Held::Counted(Box::new(Counted::new(known)));
         Values { groups: 0, held, seen: Some(0), codes: Vec::new() }
     }
 
@@ -154,7 +154,7 @@ impl Values {
             && counted.len() >= MANY
             && seen <= (counted.len() as u64).saturating_mul(SELDOM)
         {
-            self.to_runs();
+            self.take_runs();
         }
     }
 
@@ -163,7 +163,7 @@ impl Values {
     }
 
     /// Goes over to runs, unless there are values that these do not hold.
-    fn to_runs(&mut self) -> bool {
+    fn take_runs(&mut self) -> bool {
         let Held::Counted(counted) = &self.held else { return true };
         match &counted.known {
             ValueCodes::Text(texts, _) => {
@@ -190,7 +190,7 @@ impl Values {
     fn count(&mut self) {
         if let Held::Wholes(runs) = &self.held {
             self.seen = None;
-            let mut counted = Counted::new(ValueCodes::new(Kind::Boolean));
+            let mut counted = Box::new(Counted::new(ValueCodes::new(Kind::Boolean)));
             counted.resize(self.groups);
             for (of, group) in runs.of_groups(self.groups).zip(1..) {
                 for (value, n) in (0..of.len()).map(|at| of.get(at)) {
@@ -387,7 +387,7 @@ impl GroupState for Values {
         // Both are brought to one form: to runs where one of them is, and these hold the values.
         let mut other = Cow::Borrowed(other);
         if (self.are_runs() || other.are_runs())
-            && !(self.to_runs() && (other.are_runs() || other.to_mut().to_runs()))
+            && !(self.take_runs() && (other.are_runs() || other.to_mut().take_runs()))
         {
             self.count();
             if other.are_runs() {
