@@ -1,6 +1,8 @@
 //! States of every aggregate, written down and read back: in pieces, in any order, they come to what a plain run
 //! comes to.
 
+mod memory;
+
 use oeuvre_columns::column::Column;
 use oeuvre_columns::{Decimal, Kind, Value};
 use oeuvre_core::SourceText;
@@ -98,6 +100,7 @@ proptest! {
         cut in 1..=GROUPS,
         turned in any::<bool>(),
     ) {
+        memory::be_short();
         for (text, aggregate, values) in aggregates() {
             for kinds in kinds_for(aggregate.as_ref(), values) {
                 let groups: Vec<u32> = rows.iter().map(|r| r.0).collect();

@@ -68,7 +68,7 @@ pub(crate) fn open(folder: &Path) -> io::Result<()> {
     let places = Places { next: start, free: [0; usize::BITS as usize] };
     let region = Region {
         file,
-        folder: folder.display().to_string(),
+        folder: folder.display().to_string().replace(char::is_control, "\u{fffd}"),
         sizes: sizes(len)?,
         places: Mutex::new(places),
     };

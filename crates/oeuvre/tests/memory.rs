@@ -95,8 +95,12 @@ fn a_part_of_values_in_runs_is_read_back_as_it_was() {
     let asked =
         "--by route --show 'count(distinct note), median(fare * booking_id), mode(note)' --totals";
     let whole = folder.line(&format!("summary many.csv {asked}")).fine();
-    folder.line(&format!("part many.csv {asked} --to many.oeu --quiet")).ok();
-    assert_eq!(folder.line("assemble many.oeu").fine(), whole);
+    for memory in ["2G", "8M"] {
+        let part = format!("part many.csv {asked} --to many.oeu --memory {memory}");
+        let (_, said) = folder.line(&part).fine();
+        assert_eq!(said.contains(SHORT), memory == "8M", "{said}");
+        assert_eq!(folder.line("assemble many.oeu").fine(), whole);
+    }
 }
 
 #[test]
@@ -107,6 +111,9 @@ fn a_folder_that_is_not_there_is_told_before_anything_is_read() {
     assert!(error.contains("--spill-to DIR"), "{error}");
     let error = folder.line("summary many.csv --by route --memory plenty").error();
     assert!(error.contains("--memory 'plenty' is no number of bytes"), "{error}");
+    let error = folder.line("summary many.csv --by route --memory 4").error();
+    assert!(error.contains("--memory 4 is less than any row takes"), "{error}");
+    assert!(error.contains("write --memory 4G"), "{error}");
 }
 
 #[test]

@@ -29,8 +29,7 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
-use super::values::runs::{Label, Runs, Store, Texts, Wholes};
-use super::values::{MANY, SELDOM, ValueCodes, add_texts, add_wholes};
+use super::values::{InRuns, ValueCodes};
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows};
 use oeuvre_columns::column::ahead::{SOON, ask_for};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
@@ -53,10 +52,8 @@ enum Sets {
     Coded(Bits),
     /// Group and code.
     Pairs(Pairs),
-    /// Values hardly two of which are the same, and so no codes.
-    Wholes(Runs<Wholes>),
-    /// Such texts.
-    Texts(Runs<Texts>),
+    /// Values hardly two of which are the same, without codes.
+    Runs(InRuns),
 }
 
 #[derive(Clone)]
@@ -81,7 +78,7 @@ impl Seen {
     /// Adds codes to groups.
     fn add(&mut self, entries: impl Iterator<Item = (u32, u32)>) {
         match &mut self.sets {
-            Sets::Near { .. } | Sets::Wholes(_) | Sets::Texts(_) => {}
+            Sets::Near { .. } | Sets::Runs(_) => {}
             Sets::Pairs(pairs) => {
                 pairs.ensure(self.groups, self.known.len());
                 for (group, code) in entries {
@@ -103,7 +100,7 @@ impl Seen {
     }
 
     fn are_runs(&self) -> bool {
-        matches!(self.sets, Sets::Wholes(_) | Sets::Texts(_))
+        matches!(self.sets, Sets::Runs(_))
     }
 
     /// Each group with the code of each of its values, where they have codes.
@@ -111,15 +108,13 @@ impl Seen {
         match &self.sets {
             Sets::Coded(bits) => Box::new(bits.entries().map(|(group, code)| (group, code as u32))),
             Sets::Pairs(pairs) => Box::new(pairs.pairs().iter().copied()),
-            Sets::Near { .. } | Sets::Wholes(_) | Sets::Texts(_) => Box::new(std::iter::empty()),
+            Sets::Near { .. } | Sets::Runs(_) => Box::new(std::iter::empty()),
         }
     }
 
     /// Goes over to runs where nearly every row has a value of its own.
     fn settle(&mut self) {
-        let many = self.known.len();
-        let seldom = self.seen.is_some_and(|seen| seen <= (many as u64).saturating_mul(SELDOM));
-        if many >= MANY && seldom && !self.are_runs() {
+        if !self.are_runs() && InRuns::are_worth_it(self.known.len(), self.seen) {
             self.take_runs();
         }
     }
@@ -127,30 +122,13 @@ impl Seen {
     /// Goes over to runs, unless there are values that these do not hold.
     fn take_runs(&mut self) -> bool {
         self.code();
-        if self.are_runs() {
-            return true;
+        if !self.are_runs() {
+            match InRuns::of(&self.known, self.entries().map(|(group, code)| (group, code, 1))) {
+                Some(runs) => (self.known, self.sets) = (runs.no_codes(), Sets::Runs(runs)),
+                None => self.seen = None,
+            }
         }
-        self.sets = match &self.known {
-            ValueCodes::Text(texts, _) => {
-                let mut runs = Runs::default();
-                self.entries()
-                    .for_each(|(group, code)| runs.add(group, Label(texts.text(code)), 1));
-                Sets::Texts(runs)
-            }
-            ValueCodes::Whole(known) => {
-                if known.values().any(|value| i64::try_from(value).is_err()) {
-                    self.seen = None;
-                    return false;
-                }
-                let mut runs = Runs::default();
-                self.entries().for_each(|(group, code)| {
-                    runs.add(group, known.value(code) as i64, 1);
-                });
-                Sets::Wholes(runs)
-            }
-        };
-        self.known = self.known.fresh();
-        true
+        self.are_runs()
     }
 
     /// Goes over to codes where the numbers do not lie near each other.
@@ -174,21 +152,11 @@ impl Seen {
 
     /// Goes back to codes, for values that runs do not hold.
     fn leave_runs(&mut self) {
-        let none = Sets::Coded(Bits::of_groups(self.groups));
-        match std::mem::replace(&mut self.sets, none) {
-            Sets::Wholes(runs) => {
-                self.seen = None;
-                let known = &mut self.known;
-                let mut codes = Vec::new();
-                for (of, group) in runs.of_groups(self.groups).zip(1..) {
-                    if let ValueCodes::Whole(known) = known {
-                        let code = |at| (group, known.intern(of.get(at).0));
-                        codes.extend((0..of.len()).map(code));
-                    }
-                }
-                self.add(codes.into_iter());
-            }
-            sets => self.sets = sets,
+        if let Sets::Runs(runs) = &self.sets {
+            let (known, entries) = runs.coded(self.groups);
+            (self.known, self.sets) = (known, Sets::Coded(Bits::of_groups(self.groups)));
+            self.add(entries.into_iter().map(|(group, code, _)| (group, code)));
+            self.seen = None;
         }
     }
 
@@ -369,19 +337,13 @@ impl GroupState for Seen {
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         let groups = rows.groups;
-        match &mut self.sets {
-            Sets::Texts(runs) => {
-                add_texts(groups, rows.args[0], |group, text| runs.add(group, Label(text), 1));
+        if let Sets::Runs(runs) = &mut self.sets {
+            if runs.update(rows) {
                 return Ok(());
             }
-            Sets::Wholes(runs) => {
-                if add_wholes(groups, rows.args[0], |group, value| runs.add(group, value, 1)) {
-                    return Ok(());
-                }
-                self.leave_runs();
-            }
-            _ => {}
+            self.leave_runs();
         }
+        self.seen = self.seen.map(|seen| seen + groups.len() as u64);
         let are_near = match &rows.args[0].data {
             Data::I64(v) => self.add_near(groups, v, |&v| (v != MISSING_I64).then_some(v)),
             Data::I32(v) => {
@@ -399,12 +361,12 @@ impl GroupState for Seen {
         let present = |&(&g, &code): &(&u32, &u32)| g != 0 && code != MISSING_CODE;
         self.add(groups.iter().zip(&codes).filter(present).map(|(&g, &code)| (g, code)));
         self.codes = codes;
-        self.seen = self.seen.map(|seen| seen + groups.len() as u64);
         self.settle();
         Ok(())
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        self.seen = self.seen.zip(other.seen).map(|(a, b)| a + b);
         if let (Sets::Near { base, bits }, Sets::Near { base: theirs, bits: from }) =
             (&mut self.sets, &other.sets)
         {
@@ -443,8 +405,7 @@ impl GroupState for Seen {
             }
         }
         match (&mut self.sets, &other.sets) {
-            (Sets::Wholes(mine), Sets::Wholes(theirs)) => mine.absorb(theirs, map),
-            (Sets::Texts(mine), Sets::Texts(theirs)) => mine.absorb(theirs, map),
+            (Sets::Runs(mine), Sets::Runs(theirs)) => mine.absorb(theirs, map),
             _ => {
                 self.code();
                 if let Sets::Near { .. } = other.sets {
@@ -453,7 +414,6 @@ impl GroupState for Seen {
                 let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
                 let here = |(group, code): (u32, u32)| (map[group as usize], codes[code as usize]);
                 self.add(other.entries().map(here).filter(|(group, _)| *group != 0));
-                self.seen = self.seen.zip(other.seen).map(|(a, b)| a + b);
                 self.settle();
             }
         }
@@ -470,8 +430,7 @@ impl GroupState for Seen {
                 size_of_val(bits.rows.as_slice()) + bits.words * 8
             }
             Sets::Pairs(pairs) => pairs.size_bytes(),
-            Sets::Wholes(runs) => runs.size_bytes(),
-            Sets::Texts(runs) => runs.size_bytes(),
+            Sets::Runs(runs) => runs.size_bytes(),
         };
         self.known.size_bytes() + sets
     }
@@ -483,13 +442,7 @@ impl GroupState for Seen {
                 coded.code();
                 return coded.encode(groups, to);
             }
-            Sets::Wholes(runs) => {
-                let write = |value, to: &mut Encoder| to.signed(i128::from(value));
-                return runs.encode(groups, false, to, write);
-            }
-            Sets::Texts(runs) => {
-                return runs.encode(groups, false, to, |label, to| to.text(label.0));
-            }
+            Sets::Runs(runs) => return runs.encode(groups, false, to),
             Sets::Coded(_) | Sets::Pairs(_) => {}
         }
         let mut locals = Locals::default();
@@ -530,10 +483,6 @@ impl GroupAggregate for Distinct {
         Ok(Kind::Number { scale: 0 })
     }
     fn finish(&self, state: &Seen, _: &[Kind]) -> Result<Column, Overflow> {
-        fn of_runs<S: Store>(runs: &Runs<S>, counts: &mut [i64]) {
-            let of_groups = runs.of_groups(counts.len());
-            counts.iter_mut().skip(1).zip(of_groups).for_each(|(n, of)| *n = of.len() as i64);
-        }
         let seen = state;
         let mut counts = vec![0i64; seen.groups.max(1)];
         match &seen.sets {
@@ -545,8 +494,11 @@ impl GroupAggregate for Distinct {
             Sets::Pairs(pairs) => {
                 pairs.pairs().iter().for_each(|&(g, _)| counts[g as usize] += 1);
             }
-            Sets::Wholes(runs) => of_runs(runs, &mut counts),
-            Sets::Texts(runs) => of_runs(runs, &mut counts),
+            Sets::Runs(runs) => {
+                for (count, group) in counts.iter_mut().zip(0..).skip(1) {
+                    *count = runs.of_group(group).len() as i64;
+                }
+            }
         }
         counts.remove(0);
         Ok(Column::from(Data::I64(counts)))

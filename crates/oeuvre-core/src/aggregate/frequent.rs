@@ -25,7 +25,7 @@
 //! ```
 
 use super::extremes::float_from_key;
-use super::values::{Item, Values, column_of_items, value_of_item};
+use super::values::{Item, Values, column_of_items};
 use super::{Additivity, ArgumentProblem, GroupAggregate, Overflow, number};
 use num_bigint::BigInt;
 use oeuvre_columns::column::dictionary::MISSING_CODE;
@@ -52,10 +52,11 @@ impl GroupAggregate for Mode {
         Ok(args[0])
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
-        let modes = state.for_each_sorted(|group| {
+        let modes = state.for_each_group(|group| {
             let mut best: Option<(u64, Item<'_>)> = None;
             for (item, times) in group.each() {
-                if best.is_none_or(|b| times > b.0) {
+                let earlier = |b: Item<'_>| item.order(b).is_lt();
+                if best.is_none_or(|b| times > b.0 || times == b.0 && earlier(b.1)) {
                     best = Some((times, item));
                 }
             }
@@ -76,9 +77,9 @@ impl GroupAggregate for List {
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
         let mut out = Column::from(Data::Codes(Vec::new()));
-        let lists = state.for_each_sorted(|group| {
-            let label = |(item, _)| value_of_item(args[0], item).to_string();
-            let labels: Vec<String> = group.each().map(label).collect();
+        let lists = state.for_each_group(|group| {
+            let label = |(item, _): (Item<'_>, u64)| item.value(args[0]).to_string();
+            let labels: Vec<String> = group.in_label_order().into_iter().map(label).collect();
             labels.join(", ")
         });
         let codes = lists
@@ -128,7 +129,7 @@ impl GroupAggregate for Product {
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
         let mut overflow = false;
-        let products = state.for_each_sorted(|group| {
+        let products = state.for_each_group(|group| {
             if group.count() == 0 {
                 return f64::NAN;
             }

@@ -122,7 +122,7 @@ impl GroupAggregate for Percentile {
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
         let values = state;
-        let found = values.for_each_sorted(|group| {
+        let found = values.for_each_group(|group| {
             let n = group.count();
             let Some((place, rest, unit)) = (n > 0).then(|| self.place(n)).flatten() else {
                 return f64::NAN;
@@ -167,7 +167,7 @@ impl GroupAggregate for ExactPercentile {
         Ok(Kind::Number { scale: self.scale })
     }
     fn finish(&self, state: &Values, _: &[Kind]) -> Result<Column, Overflow> {
-        let found = state.for_each_sorted(|group| {
+        let found = state.for_each_group(|group| {
             let n = group.count();
             let (place, rest, unit) = (n > 0).then(|| self.of.place(n)).flatten()?;
             let (a, b) = (group.at(place), group.at((place + 1).min(n - 1)));
@@ -200,7 +200,7 @@ impl GroupAggregate for Nth {
         }
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
-        let found = state.for_each_sorted(|group| {
+        let found = state.for_each_group(|group| {
             let count = group.count();
             (self.n <= count)
                 .then(|| group.at(if self.largest { count - self.n } else { self.n - 1 }))

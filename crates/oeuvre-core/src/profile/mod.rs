@@ -278,9 +278,9 @@ fn shown(value: &Value) -> String {
 /// The values of the one group, in their order.
 fn counted(state: &dyn State, kind: Kind) -> Counted {
     let values = state.typed().of::<Values>();
-    let mut all = values.for_each_sorted(|group| {
-        let times = group.each().map(|it| it.1).collect();
-        Counted { kind, values: group.column(kind), times }
+    let mut all = values.for_each_group(|group| {
+        let (values, times) = group.column(kind);
+        Counted { kind, values, times }
     });
     let none = || Counted { kind, values: Column::from(Data::empty(kind)), times: Vec::new() };
     if all.is_empty() { none() } else { all.swap_remove(0) }

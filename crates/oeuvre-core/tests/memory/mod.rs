@@ -13,6 +13,11 @@ use std::sync::{Mutex, Once};
 static MEMORY: oeuvre_memory::Memory<1024> = oeuvre_memory::Memory::new();
 static SHORT: Once = Once::new();
 
+/// From here on it is.
+pub fn be_short() {
+    SHORT.call_once(|| oeuvre_memory::limit(4096, &std::env::temp_dir(), || {}).unwrap());
+}
+
 /// A table in memory, read in batches of a given size.
 pub struct Table {
     pub columns: Vec<ColumnInfo>,
@@ -75,7 +80,7 @@ impl Source for Pass<'_> {
         columns: &[usize],
         readers: usize,
     ) -> Result<Vec<Box<dyn Reader + 'a>>, oeuvre_columns::ReadError> {
-        SHORT.call_once(|| oeuvre_memory::limit(4096, &std::env::temp_dir(), || {}).unwrap());
+        be_short();
         *self.1.lock().unwrap() = 0;
         let reader = || TableReader { table: self.0, wanted: columns.to_vec(), next: self.1 };
         Ok((0..readers).map(|_| -> Box<dyn Reader + 'a> { Box::new(reader()) }).collect())

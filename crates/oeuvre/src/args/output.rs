@@ -6,7 +6,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use oeuvre_columns::choices;
 use oeuvre_columns::names::shown_bytes;
 use oeuvre_core::Error;
-use oeuvre_render::Format;
+use oeuvre_render::{Format, escape_controls};
 use std::path::PathBuf;
 
 choices! {
@@ -66,6 +66,11 @@ pub(crate) struct OutputArgs {
     pub(crate) color: Color,
 }
 
+/// Less is a unit that was forgotten.
+const LEAST: u64 = 1 << 16;
+/// As much is taken where nothing is said, however little is free.
+const LITTLE: u64 = 64 << 20;
+
 /// Reads the name of a file type.
 fn format_parser() -> impl TypedValueParser<Value = Format> {
     let names: Vec<&'static str> = Format::all().map(Format::name).collect();
@@ -77,8 +82,14 @@ impl OutputArgs {
     pub(crate) fn limit(&self) -> Result<(), Error> {
         let bytes = match &self.memory {
             Some(size) => super::reading::bytes("--memory", size)?,
-            None => environment::free_memory().map_or(u64::MAX, |free| free / 4 * 3),
+            None => environment::free_memory().map_or(u64::MAX, |free| (free / 4 * 3).max(LITTLE)),
         };
+        if let Some(size) = self.memory.as_ref().filter(|_| bytes < LEAST) {
+            return Err(Error::request_with_help(
+                format!("--memory {size} is less than any row takes"),
+                "write --memory 4G, or 500M",
+            ));
+        }
         let folder = self.spill_to.clone().unwrap_or_else(environment::folder_on_disk);
         match oeuvre_memory::limit(bytes, &folder, oeuvre_data::let_go_of_files) {
             // Nobody asked for it: where there is no folder for temporary files, there is no limit.
@@ -98,7 +109,8 @@ impl OutputArgs {
             return String::new();
         }
         let folder = self.spill_to.clone().unwrap_or_else(environment::folder_on_disk);
-        let (size, folder) = (shown_bytes(bytes), folder.display());
+        let size = shown_bytes(bytes);
+        let folder = escape_controls(&folder.display().to_string());
         format!("note: memory was short: up to {size} lay in a temporary file in {folder}\n")
     }
 

@@ -45,6 +45,10 @@ pub(crate) fn run(command: &PartCommand, typed: &ArgMatches) -> Result<(), Failu
             to.display(),
             oeuvre_columns::names::grouped(bytes)
         ));
+        let spilled = args.output.spilled();
+        if !spilled.is_empty() {
+            tell_line(spilled.trim_end());
+        }
     }
     Ok(())
 }

@@ -2,6 +2,7 @@
 
 use super::super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::super::extremes::{column_of, float_key};
+use super::item::Item;
 use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::interner::Interner;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I128};
@@ -67,6 +68,15 @@ impl ValueCodes {
                     intern!(v, MISSING_CODE, |v| map[v as usize]);
                 }
             }
+        }
+    }
+
+    /// The code of a value of the type that these are for; a new one is added.
+    pub(super) fn code(&mut self, item: Item<'_>) -> u32 {
+        match (self, item) {
+            (ValueCodes::Text(texts, _), Item::Text(text)) => texts.intern(text),
+            (ValueCodes::Whole(known), item) => known.intern_wide(item.number()),
+            (ValueCodes::Text(..), Item::Whole(_)) => MISSING_CODE,
         }
     }
 

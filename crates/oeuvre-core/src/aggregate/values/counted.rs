@@ -4,6 +4,7 @@
 //! value alone says which.
 
 use super::codes::ValueCodes;
+use super::item::Item;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
 
@@ -80,13 +81,22 @@ impl Counted {
         }
     }
 
+    /// The value of a pair.
+    pub(super) fn item(&self, pair: u32) -> Item<'_> {
+        let code = self.pair(pair).1;
+        match &self.known {
+            ValueCodes::Whole(known) => Item::Whole(known.value(code)),
+            ValueCodes::Text(texts, _) => Item::Text(texts.text(code)),
+        }
+    }
+
     /// Each group with each of its codes, and how often it occurs.
     pub(super) fn entries(&self) -> impl Iterator<Item = (u32, u32, u64)> + Clone + '_ {
         (0..self.times.len() as u32).map(|pair| self.pair(pair)).filter(|entry| entry.2 > 0)
     }
 
     /// Calls with the pairs of each group but group 0, in the order of the groups, and in each in label order.
-    pub(super) fn for_each_sorted<T>(&self, mut take: impl FnMut(&[u32]) -> T) -> Vec<T> {
+    pub(super) fn for_each_group<T>(&self, mut take: impl FnMut(&[u32]) -> T) -> Vec<T> {
         if self.groups == 2 {
             return vec![take(&self.sorted_of_one())];
         }

@@ -7,18 +7,25 @@
 //! A run is cut into the stretches of its groups. Whoever takes groups into others only names the stretches anew, as
 //! long as those of one run stay apart; nothing is copied, and totals share the values of their lines.
 
-use super::super::encoding::Encoder;
-use oeuvre_columns::value::text_order;
-use std::cmp::{Ordering, Reverse};
+use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
 /// So many values are sorted at once: a few megabytes.
+#[cfg(not(test))]
 const SORTED_AT_ONCE: usize = 1 << 18;
+/// Few in tests, here and below, so that these see many runs.
+#[cfg(test)]
+const SORTED_AT_ONCE: usize = 16;
 /// And texts of so many bytes.
 const BYTES_AT_ONCE: usize = 1 << 23;
+/// So many runs are worth merging, beside the first.
+#[cfg(not(test))]
+const MANY_RUNS: usize = 16;
+#[cfg(test)]
+const MANY_RUNS: usize = 2;
 /// Up to so many stretches of a run that meet in others become runs of their own; more are sorted again.
 const FEW_STRETCHES: usize = 64;
 
@@ -42,27 +49,11 @@ pub(crate) trait Store: Clone + Default + Send + Sync {
 #[derive(Clone, Default)]
 pub(crate) struct Wholes(Vec<i64>);
 
-/// Texts, one behind the other.
+/// Texts, one behind the other; their order is that of their bytes, which is the cheapest there is.
 #[derive(Clone, Default)]
 pub(crate) struct Texts {
     bytes: String,
     ends: Vec<usize>,
-}
-
-/// A text in label order.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Label<'a>(pub(in super::super) &'a str);
-
-impl Ord for Label<'_> {
-    fn cmp(&self, other: &Self) -> Ordering {
-        text_order(self.0, other.0)
-    }
-}
-
-impl PartialOrd for Label<'_> {
-    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
-        Some(self.cmp(other))
-    }
 }
 
 impl Store for Wholes {
@@ -96,38 +87,36 @@ impl Store for Wholes {
 }
 
 impl Store for Texts {
-    type Item<'a> = Label<'a>;
+    type Item<'a> = &'a str;
 
     fn len(&self) -> usize {
         self.ends.len()
     }
-    fn get(&self, at: usize) -> Label<'_> {
+    fn get(&self, at: usize) -> &str {
         let start = if at == 0 { 0 } else { self.ends[at - 1] };
-        Label(&self.bytes[start..self.ends[at]])
+        &self.bytes[start..self.ends[at]]
     }
-    fn is(&self, at: usize, item: Label<'_>) -> bool {
-        self.get(at).0 == item.0
+    fn is(&self, at: usize, item: &str) -> bool {
+        self.get(at) == item
     }
-    fn push(&mut self, item: Label<'_>) {
-        self.bytes.push_str(item.0);
+    fn push(&mut self, item: &str) {
+        self.bytes.push_str(item);
         self.ends.push(self.bytes.len());
     }
     fn size_bytes(&self) -> usize {
         self.bytes.len() + size_of_val(self.ends.as_slice())
     }
     fn order(&self, groups: &[u32]) -> Vec<u32> {
-        // Group, the first bytes in small letters, and place in one word: most texts differ there. Other texts than
-        // those of ASCII have no such bytes, and one of them is enough to leave all to the comparison.
-        let ascii = self.bytes.is_ascii();
+        // Group, the first bytes behind those that all have, and place in one word: most texts differ there.
+        let all = || (0..self.len()).map(|at| self.get(at).as_bytes());
+        let first = all().next().unwrap_or_default();
+        let same = |text: &[u8]| first.iter().zip(text).take_while(|(a, b)| a == b).count();
+        let skip = all().map(same).min().unwrap_or(0);
         let word = |(&group, place): (&u32, u32)| {
-            let mut first = [0u8; 8];
-            if ascii {
-                let text = self.get(place as usize).0.as_bytes();
-                first.iter_mut().zip(text).for_each(|(to, from)| *to = from.to_ascii_lowercase());
-            }
-            u128::from(group) << 96
-                | u128::from(u64::from_be_bytes(first)) << 32
-                | u128::from(place)
+            let mut next = [0u8; 8];
+            let text = &self.get(place as usize).as_bytes()[skip..];
+            next.iter_mut().zip(text).for_each(|(to, from)| *to = *from);
+            u128::from(group) << 96 | u128::from(u64::from_be_bytes(next)) << 32 | u128::from(place)
         };
         let mut words: Vec<u128> = groups.iter().zip(0..).map(word).collect();
         words.sort_unstable();
@@ -187,6 +176,8 @@ struct Stretch {
 /// Sorted values: the stretches of their groups in ascending order.
 #[derive(Clone)]
 struct Run<S> {
+    /// How many values there are.
+    len: usize,
     stretches: Vec<Stretch>,
     data: Arc<Data<S>>,
 }
@@ -214,7 +205,7 @@ impl<S: Store> Writing<S> {
     }
 
     fn done(self) -> Run<S> {
-        Run { stretches: self.stretches, data: Arc::new(self.data) }
+        Run { len: self.data.items.len(), stretches: self.stretches, data: Arc::new(self.data) }
     }
 }
 
@@ -230,12 +221,19 @@ pub(crate) struct Runs<S> {
 }
 
 /// The values of one group in their order.
-#[derive(Clone, Copy)]
 pub(crate) struct OfGroup<'a, S> {
     data: &'a Data<S>,
     from: usize,
     to: usize,
 }
+
+impl<S> Clone for OfGroup<'_, S> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+
+impl<S> Copy for OfGroup<'_, S> {}
 
 impl<S: Store> Default for Runs<S> {
     fn default() -> Self {
@@ -265,6 +263,16 @@ impl<S: Store> Runs<S> {
             self.runs.push(run);
             self.groups.clear();
             self.fresh = Data::default();
+            self.merge();
+        }
+    }
+
+    /// Merges runs that have become many and together as long as the first: a value that comes in each of them is then
+    /// kept once. So all are never much more than twice as long as they need be, and a value is seldom merged.
+    fn merge(&mut self) {
+        let Some((first, rest)) = self.runs.split_first() else { return };
+        if rest.len() >= MANY_RUNS && rest.iter().map(|run| run.len).sum::<usize>() >= first.len {
+            self.runs = vec![merged(&self.runs.iter().collect::<Vec<_>>())];
         }
     }
 
@@ -296,8 +304,9 @@ impl<S: Store> Runs<S> {
             while !stretches.is_empty() {
                 let mut before = 0;
                 let first = |it: &mut Stretch| std::mem::replace(&mut before, it.group) != it.group;
-                let stretches = stretches.extract_if(.., first).collect();
-                self.runs.push(Run { stretches, data: run.data.clone() });
+                let stretches: Vec<Stretch> = stretches.extract_if(.., first).collect();
+                let len = stretches.iter().map(|it| it.range.len()).sum();
+                self.runs.push(Run { len, stretches, data: run.data.clone() });
             }
         }
         self.settle();
@@ -312,44 +321,14 @@ impl<S: Store> Runs<S> {
         })
     }
 
-    /// The values of each group but group 0, of so many groups.
-    pub(crate) fn of_groups(&self, groups: usize) -> impl Iterator<Item = OfGroup<'_, S>> + Clone {
-        let Run { stretches, data } = self.one();
-        let mut stretches = stretches.iter().peekable();
-        (1..groups as u32).map(move |group| {
-            let range = stretches.next_if(|it| it.group == group).map(|it| &it.range);
-            let (from, to) = range.map_or((0, 0), |range| (range.start, range.end));
-            OfGroup { data, from, to }
-        })
-    }
-
-    /// Writes some groups down, as states of values do; `write` writes a value. How often each occurs is written
-    /// where it is `counted`.
-    pub(crate) fn encode(
-        &self,
-        groups: Range<u32>,
-        counted: bool,
-        to: &mut Encoder,
-        write: impl Fn(S::Item<'_>, &mut Encoder),
-    ) {
-        let of_groups = self.of_groups(groups.end as usize);
-        let of_groups = of_groups.skip(groups.start as usize - 1);
-        to.count(of_groups.clone().map(|of| of.len()).sum());
-        for of in of_groups.clone() {
-            (0..of.len()).for_each(|at| write(of.get(at).0, to));
-        }
-        to.count(groups.len());
-        let mut code = 0;
-        for of in of_groups {
-            to.count(of.len());
-            for at in 0..of.len() {
-                to.unsigned(code);
-                if counted {
-                    to.unsigned(u128::from(of.get(at).1));
-                }
-                code += 1;
-            }
-        }
+    /// The values of a group.
+    pub(crate) fn of_group(&self, group: u32) -> OfGroup<'_, S> {
+        let Run { stretches, data, .. } = self.one();
+        let range = match stretches.binary_search_by_key(&group, |it| it.group) {
+            Ok(at) => stretches[at].range.clone(),
+            Err(_) => 0..0,
+        };
+        OfGroup { data, from: range.start, to: range.end }
     }
 
     /// About how many bytes of memory they take.
@@ -462,6 +441,16 @@ mod tests {
     use proptest::prelude::*;
     use std::collections::BTreeMap;
 
+    #[test]
+    fn values_that_come_again_after_all_are_kept_about_once() {
+        let mut runs = Runs::<Wholes>::default();
+        (0..20_000).for_each(|row| runs.add(1, row % 100, 1));
+        let counted = runs.of_group(1);
+        assert_eq!((counted.len(), counted.count(), counted.get(7)), (100, 20_000, (7, 200)));
+        // A hundred values with how often each comes are 1,600 bytes.
+        assert!(runs.size_bytes() < 8 * 1600, "{}", runs.size_bytes());
+    }
+
     proptest! {
         #[test]
         fn runs_hold_what_a_plain_map_holds_however_they_were_put_together(
@@ -471,28 +460,28 @@ mod tests {
         ) {
             let (mut whole, mut texts) = (Runs::<Wholes>::default(), Runs::<Texts>::default());
             let mut taken = (Runs::<Wholes>::default(), Runs::<Texts>::default());
-            let mut plain: BTreeMap<(u32, Label<'_>), u64> = BTreeMap::new();
+            let mut plain: BTreeMap<(u32, &str), u64> = BTreeMap::new();
             for (i, (group, text, times)) in values.iter().enumerate() {
                 if cuts.contains(&i) {
                     whole.settle();
                     texts.settle();
                 }
                 whole.add(*group, text.len() as i64 - 1, *times);
-                texts.add(*group, Label(text), *times);
+                texts.add(*group, text, *times);
                 let to = map[*group as usize];
                 if to != 0 {
-                    *plain.entry((to, Label(text))).or_default() += times;
+                    *plain.entry((to, text)).or_default() += times;
                 }
             }
             taken.0.absorb(&whole, &map);
             taken.1.absorb(&texts, &map);
             let mut lengths: BTreeMap<(u32, i64), u64> = BTreeMap::new();
             for ((group, text), times) in &plain {
-                *lengths.entry((*group, text.0.len() as i64 - 1)).or_default() += times;
+                *lengths.entry((*group, text.len() as i64 - 1)).or_default() += times;
             }
             fn all<'a, S: Store>(runs: &'a Runs<S>) -> Vec<((u32, S::Item<'a>), u64)> {
-                let of = runs.of_groups(3).zip(1..);
-                of.flat_map(|(of, group)| {
+                (1..3).flat_map(|group| {
+                    let of = runs.of_group(group);
                     let places: Vec<_> = (0..of.count()).filter_map(|place| of.at(place)).collect();
                     let each: Vec<_> = (0..of.len()).map(|at| of.get(at)).collect();
                     let again = each.iter().flat_map(|it| std::iter::repeat_n(it.0, it.1 as usize));
