@@ -32,28 +32,37 @@ pub fn gathered<T: Copy>(of: &[T], places: &[u32], none: T) -> Vec<T> {
         return places.iter().map(one).collect();
     }
     let mut out = Vec::with_capacity(places.len());
-    let mut near: Vec<u64> = Vec::new();
-    let stretch = of.len().div_ceil(STRETCHES);
-    let stretch_of = |place: u32| (place as usize / stretch).min(STRETCHES);
-    for block in places.chunks(BLOCK.max(places.len().div_ceil(SWEEPS))) {
-        let mut starts = vec![0u32; STRETCHES + 2];
-        block.iter().for_each(|&place| starts[stretch_of(place) + 1] += 1);
-        for at in 1..starts.len() {
-            starts[at] += starts[at - 1];
-        }
-        near.clear();
-        near.resize(block.len(), 0);
-        for (at, &place) in block.iter().enumerate() {
-            let start = &mut starts[stretch_of(place)];
-            near[*start as usize] = u64::from(place) << 32 | at as u64;
-            *start += 1;
-        }
+    let (mut block, mut ordered) = (Vec::new(), Vec::new());
+    for places in places.chunks(BLOCK.max(places.len().div_ceil(SWEEPS))) {
+        block.clear();
+        block.extend(places.iter().copied().zip(0u32..));
+        along(of.len(), &block, &mut ordered);
         let begin = out.len();
         out.resize(begin + block.len(), none);
         let out = &mut out[begin..];
-        near.iter().for_each(|&it| out[it as u32 as usize] = one(&((it >> 32) as u32)));
+        ordered.iter().for_each(|(place, at)| out[*at as usize] = one(place));
     }
     out
+}
+
+/// Places with what belongs to them in about the order of a list of so many values; what belongs to places of one stretch
+/// stays in its order.
+fn along<T: Copy>(len: usize, block: &[(u32, T)], ordered: &mut Vec<(u32, T)>) {
+    let Some(&first) = block.first() else { return ordered.clear() };
+    let stretch = len.div_ceil(STRETCHES);
+    let stretch_of = |place: u32| (place as usize / stretch).min(STRETCHES);
+    let mut starts = vec![0u32; STRETCHES + 2];
+    block.iter().for_each(|it| starts[stretch_of(it.0) + 1] += 1);
+    for at in 1..starts.len() {
+        starts[at] += starts[at - 1];
+    }
+    ordered.clear();
+    ordered.resize(block.len(), first);
+    for &it in block {
+        let start = &mut starts[stretch_of(it.0)];
+        ordered[*start as usize] = it;
+        *start += 1;
+    }
 }
 
 /// A long list that gets values at places in an order of their own; a later value replaces one that came before.
@@ -88,20 +97,9 @@ impl<T: Copy> Scattered<T> {
     }
 
     fn settle(&mut self) {
-        let Some(&first) = self.waiting.first() else { return };
-        let stretch = self.list.len().div_ceil(STRETCHES);
-        let mut starts = vec![0u32; STRETCHES + 1];
-        self.waiting.iter().for_each(|it| starts[it.0 as usize / stretch + 1] += 1);
-        for at in 1..starts.len() {
-            starts[at] += starts[at - 1];
-        }
-        self.ordered.resize(self.waiting.len(), first);
-        for it in self.waiting.drain(..) {
-            let start = &mut starts[it.0 as usize / stretch];
-            self.ordered[*start as usize] = it;
-            *start += 1;
-        }
-        self.ordered.drain(..).for_each(|(place, value)| self.list[place as usize] = value);
+        along(self.list.len(), &self.waiting, &mut self.ordered);
+        self.waiting.clear();
+        self.ordered.iter().for_each(|&(place, value)| self.list[place as usize] = value);
     }
 
     /// The list.

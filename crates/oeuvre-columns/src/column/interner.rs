@@ -23,7 +23,6 @@ use super::dictionary::fold;
 use super::{MISSING_I64, NO_NUMBER};
 use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
-use std::sync::OnceLock;
 
 /// A window of this many places is always allowed (16 MiB): ids of a million customers are worth it.
 const SMALL_WINDOW: usize = 1 << 22;
@@ -315,15 +314,13 @@ pub struct Pairs {
     direct: Vec<u32>,
     shift: u32,
     table: Option<WordTable>,
-    /// Of pairs that came all at once, the table when somebody first asks for one.
-    later: Option<OnceLock<WordTable>>,
     pairs: Vec<(u32, u32)>,
 }
 
 impl Pairs {
-    /// Pairs no two of which are the same, in this order. None is looked up as long as nobody asks for one.
+    /// Pairs no two of which are the same, in this order.
     pub fn of_distinct(pairs: Vec<(u32, u32)>) -> Pairs {
-        Pairs { later: Some(OnceLock::new()), pairs, ..Pairs::default() }
+        Pairs { table: Some(Self::tabled(&pairs)), pairs, ..Pairs::default() }
     }
 
     /// The table of all pairs.
@@ -359,8 +356,7 @@ impl Pairs {
 
     /// The number of a pair, or `None` when it has not been added.
     pub fn find(&self, first: u32, second: u32) -> Option<u32> {
-        let later = || self.later.as_ref().map(|it| it.get_or_init(|| Self::tabled(&self.pairs)));
-        match self.table.as_ref().or_else(later) {
+        match &self.table {
             None => {
                 let in_range = u64::from(second) < 1 << self.shift;
                 let place = (first as usize) << self.shift | second as usize;
@@ -372,9 +368,6 @@ impl Pairs {
 
     /// Makes room for codes below these bounds; to be called before [`Pairs::number`] with codes that large.
     pub fn ensure(&mut self, firsts: usize, seconds: usize) {
-        if let Some(later) = self.later.take() {
-            self.table = Some(later.into_inner().unwrap_or_else(|| Self::tabled(&self.pairs)));
-        }
         if self.table.is_some() {
             return;
         }

@@ -126,7 +126,7 @@ impl Store for Texts {
             let to = from + alike.len();
             if alike.len() > 1 {
                 let order = &mut order[from..to];
-                order.sort_by(|&a, &b| self.get(a as usize).cmp(&self.get(b as usize)));
+                order.sort_by(|&a, &b| self.get(a as usize).cmp(self.get(b as usize)));
             }
             from = to;
         }
