@@ -166,11 +166,14 @@ pub fn write_part_headings(
     }
 }
 
-/// A part of a table in a format that is written part by part; nothing in others.
-pub fn write_part(grid: &Grid, settings: &Settings<'_>) -> Vec<u8> {
+/// A part of a table in a format that is written part by part; nothing in others. It is put into a buffer that was
+/// used before, or a new one.
+pub fn write_part(grid: &Grid, settings: &Settings<'_>, used: Option<Vec<u8>>) -> Vec<u8> {
     /// So many bytes have most fields.
-    const FIELD: usize = 8;
-    let mut out = Vec::with_capacity(grid.lines.len() * grid.columns.len() * FIELD);
+    const FIELD: usize = 12;
+    let mut out = used.unwrap_or_default();
+    out.clear();
+    out.reserve(grid.lines.len() * grid.columns.len() * FIELD);
     if let Some(parts) = settings.format.0.parts() {
         // Writing to memory does not fail.
         let _ = parts.lines(grid, settings.style, &mut out);

@@ -158,6 +158,21 @@ impl Data {
         }
     }
 
+    /// How many values are missing.
+    pub fn count_missing(&self) -> usize {
+        fn count<T: Copy>(values: &[T], is_missing: impl Fn(T) -> bool) -> usize {
+            values.iter().filter(|v| is_missing(**v)).count()
+        }
+        match self {
+            Data::I64(v) => count(v, |v| v == MISSING_I64),
+            Data::I128(v) => count(v, |v| v == MISSING_I128),
+            Data::F64(v) => count(v, f64::is_nan),
+            Data::Codes(v) => count(v, |v| v == MISSING_CODE),
+            Data::I32(v) => count(v, |v| v == MISSING_I32),
+            Data::Bool(v) => count(v, |v| v == MISSING_BOOL),
+        }
+    }
+
     /// Adds so many missing values.
     fn add_missing(&mut self, rows: usize) {
         match self {

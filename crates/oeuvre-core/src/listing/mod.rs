@@ -162,10 +162,7 @@ fn part(plan: &Plan, rows: usize, columns: Vec<Column>) -> Grid {
 }
 
 fn blank(grid: &Grid) -> u64 {
-    let of = |c: &ResultColumn| {
-        (0..grid.lines.len()).filter(|&l| c.cells.data.is_missing(l)).count() as u64
-    };
-    grid.columns.iter().map(of).sum()
+    grid.columns.iter().map(|c| c.cells.data.count_missing() as u64).sum()
 }
 
 fn account_rows(plan: &Plan, ledger: &mut Ledger, rows: u64, blank: u64) {

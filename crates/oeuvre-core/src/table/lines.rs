@@ -42,6 +42,7 @@ use crate::window::pick;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::{Note, Topic};
+use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::rc::Rc;
 
@@ -93,9 +94,7 @@ pub(crate) fn lines(
     ledger: &mut Ledger,
 ) -> Result<Lines, Error> {
     let by = &trees.by;
-    let mut children = by.children();
     let ranks = levels.ranks.clone();
-    by.sort_by_label(&mut children, &ranks);
     let sorts_by_result = plan.sort.iter().any(|s| matches!(s.by, SortBy::Result(_)));
     let mut of_depth = Vec::new();
     for depth in 0..=by.depth() {
@@ -107,9 +106,9 @@ pub(crate) fn lines(
     let mut order =
         Order { plan, trees, ranks: &ranks, levels: of_depth, in_column, places: Vec::new() };
     order.find_places();
-    if !plan.sort.is_empty() {
-        order.sort(&mut children);
-    }
+    // Where only a few of many lines are shown, the others need no order.
+    let few = order.shows_few() && !levels.follows_lines();
+    let mut children = if few { Children::new() } else { order.all_lines() };
     if levels.follows_lines() {
         levels.order_lines(places(&children, trees));
         for depth in 0..=by.depth() {
@@ -122,8 +121,11 @@ pub(crate) fn lines(
     let leaves = by.nodes[by.depth()].len();
     ledger.notes.extend(order.without_values());
     let mut shown = vec![Shown::First; leaves];
-    if plan.cuts() {
-        order.choose(&children, &mut shown, ledger);
+    if plan.cuts()
+        && let Some(chosen) = order.choose(&children, &mut shown, ledger)
+        && few
+    {
+        children = vec![(vec![0, chosen.len() as u32], chosen)];
     }
     let hidden = shown.iter().filter(|s| **s == Shown::No).count();
     let both_ends = plan.top.is_some() && plan.bottom.is_some();
@@ -292,6 +294,35 @@ impl Order<'_> {
         self.plan.sort.iter().enumerate().filter_map(of_sort).collect()
     }
 
+    /// Whether few of many lines are shown, and none stands under another.
+    fn shows_few(&self) -> bool {
+        /// So many lines are soon in order.
+        const MANY: u64 = if cfg!(test) { 8 } else { 4096 };
+        let Plan { top, bottom, .. } = self.plan;
+        let by = &self.trees.by;
+        let leaves = by.nodes[by.depth()].len() as u64;
+        let shown = top.unwrap_or(0).saturating_add(bottom.unwrap_or(0));
+        by.depth() == 1 && shown > 0 && leaves >= MANY && shown <= leaves / 4
+    }
+
+    /// All lines in their order.
+    fn all_lines(&self) -> Children {
+        let mut children = self.trees.by.children();
+        self.trees.by.sort_by_label(&mut children, self.ranks);
+        if !self.plan.sort.is_empty() {
+            self.sort(&mut children);
+        }
+        children
+    }
+
+    /// Which of two nodes of the only depth comes first: by what `--sort` says, then by label.
+    fn compare(&self, a: u32, b: u32) -> Ordering {
+        let places = |it: &Ordinals| it.values[a as usize].cmp(&it.values[b as usize]);
+        let rank = |node: u32| self.ranks[0][self.trees.by.nodes[1][node as usize].code as usize];
+        let by_places = self.places[1].iter().map(places).find(|it| it.is_ne());
+        by_places.unwrap_or_else(|| rank(a).cmp(&rank(b)))
+    }
+
     /// Sorts the siblings of every node, which stand in the order of their labels.
     fn sort(&self, children: &mut Children) {
         for (depth, (starts, list)) in children.iter_mut().enumerate() {
@@ -350,10 +381,16 @@ impl Order<'_> {
         notes
     }
 
-    /// Which lines are shown.
-    fn choose(&self, children: &Children, shown: &mut [Shown], ledger: &mut Ledger) {
+    /// Which lines are shown; where `--top` or `--bottom` says so, they are given in their order. Without an order of
+    /// all lines, only that of those near the cuts is found.
+    fn choose(
+        &self,
+        children: &Children,
+        shown: &mut [Shown],
+        ledger: &mut Ledger,
+    ) -> Option<Vec<u32>> {
         let depth = self.trees.by.depth();
-        let Some(level) = &self.levels[depth] else { return };
+        let level = self.levels[depth].as_ref()?;
         for &condition in &self.plan.lines_where {
             if let Data::Bool(truths) = &level.column(self.plan, condition).data {
                 for (s, &truth) in shown.iter_mut().zip(truths) {
@@ -362,7 +399,7 @@ impl Order<'_> {
             }
         }
         if self.plan.top.is_none() && self.plan.bottom.is_none() {
-            return;
+            return None;
         }
         // Lines without a value are neither the largest nor the smallest.
         let figures = match self.plan.sort.first().map(|s| s.by) {
@@ -372,7 +409,10 @@ impl Order<'_> {
         let figures = figures.filter(|c| c.data.any_missing());
         let valued = |leaf: u32| figures.is_none_or(|c| !c.data.is_missing(leaf as usize));
         // From the order in which the lines stand, so that labels decide what the sort leaves open.
-        let mut all: Vec<u32> = vec![0];
+        let mut all: Vec<u32> = match children.is_empty() {
+            true => (0..shown.len() as u32).collect(),
+            false => vec![0],
+        };
         for (starts, list) in children {
             all = all
                 .iter()
@@ -391,6 +431,12 @@ impl Order<'_> {
         let take = |n: Option<u64>| n.map_or(0, |n| (n.min(all.len() as u64)) as usize);
         let (top, bottom) = (take(self.plan.top), take(self.plan.bottom));
         let from = all.len().saturating_sub(bottom).max(top);
+        if children.is_empty() {
+            // Those at a cut are compared with the next ones beyond it.
+            let first = if top > 0 { top + 1 } else { 0 };
+            let last = if bottom > 0 { from.saturating_sub(1) } else { all.len() };
+            order_ends(&mut all, (first, last), |a, b| self.compare(a, b));
+        }
         shown.iter_mut().for_each(|s| *s = Shown::No);
         all[..top].iter().for_each(|&leaf| shown[leaf as usize] = Shown::First);
         all[from..].iter().for_each(|&leaf| shown[leaf as usize] = Shown::Last);
@@ -403,6 +449,28 @@ impl Order<'_> {
                 ledger.ties_broken.push((text, same as u64));
             }
         }
+        all.drain(top..from);
+        Some(all)
+    }
+}
+
+/// Puts the first so many items of a list and those from a place on where they belong, in their order; the others lie
+/// between, as it comes.
+fn order_ends<T: Copy>(
+    list: &mut [T],
+    (first, last): (usize, usize),
+    compare: impl Fn(T, T) -> Ordering,
+) {
+    if first >= last {
+        return list.sort_unstable_by(|a, b| compare(*a, *b));
+    }
+    list.select_nth_unstable_by(first, |a, b| compare(*a, *b));
+    let (ahead, behind) = list.split_at_mut(first);
+    ahead.sort_unstable_by(|a, b| compare(*a, *b));
+    let last = last - first;
+    if last < behind.len() {
+        behind.select_nth_unstable_by(last, |a, b| compare(*a, *b));
+        behind[last..].sort_unstable_by(|a, b| compare(*a, *b));
     }
 }
 
@@ -465,8 +533,10 @@ pub(crate) fn shared_codes(trees: &Trees, rests: &[Rest]) -> Vec<(usize, Vec<u32
 
 #[cfg(test)]
 mod tests {
+    use super::order_ends;
     use crate::testing::{answer, rows, shown, text};
     use crate::{Request, Totals, TotalsAt};
+    use proptest::prelude::*;
     use rstest::rstest;
 
     const DATA: &str = "c k x:0\nw|a|1\nw|b|5\nw|d|5\ne|a|9\ne|f|\n";
@@ -517,6 +587,55 @@ mod tests {
         assert_eq!(ties(None, Some(2)), told("--bottom"));
         assert_eq!(ties(Some(1), Some(1)), []);
         assert_eq!(ties(Some(2), Some(2)), []); // nothing is cut
+    }
+
+    proptest! {
+        /// Few of many lines, of which only the ends are put in order, are those of a table that is sorted whole.
+        #[test]
+        fn ends_of_many_lines_are_those_of_all(
+            figures in proptest::collection::vec(proptest::option::of(0i32..5), 8..60),
+            (top, bottom) in (proptest::option::of(0u64..9), proptest::option::of(0u64..9)),
+            sort in proptest::sample::select(&["sum(x) desc", "sum(x)", "max(x) desc, k desc", "k desc"][..]),
+            keep in proptest::sample::select(&[None, Some("sum(x) <> 3"), Some("count(x) > 5")][..]),
+            totals in proptest::sample::select(&[Totals::None, Totals::Grand][..]),
+        ) {
+            let row = |(n, x): (usize, &Option<i32>)| {
+                format!("k{}|{}\n", n * 7 % 61, x.map_or(String::new(), |x| x.to_string()))
+            };
+            let data: String = figures.iter().enumerate().map(row).collect();
+            let data = rows(&format!("k x:0\n{data}"));
+            let asked = |by: &[&str]| {
+                let request = Request {
+                    sort: Some(text(sort)),
+                    lines_where: keep.map(text).into_iter().collect(),
+                    totals, top, bottom,
+                    ..Request::of(by, &["sum(x)", "count()"])
+                };
+                answer(&data, &request).unwrap()
+            };
+            // Under a key that is the same everywhere, all lines are put in order, and the rest stands behind.
+            let ((few, one), (whole, other)) = (asked(&["k"]), asked(&["'same'", "k"]));
+            let (few, whole) = (shown(&few), shown(&whole).replace("same ", ""));
+            let is_rest = |line: &&str| line.starts_with("Rest");
+            let (mut few, mut whole): (Vec<_>, Vec<_>) = (few.split("; ").collect(), whole.split("; ").collect());
+            [&mut few, &mut whole].map(|it| it.sort_by_key(is_rest));
+            prop_assert_eq!(few, whole);
+            prop_assert_eq!(one.ties_broken, other.ties_broken);
+            prop_assert_eq!(one.not_shown, other.not_shown);
+        }
+
+        #[test]
+        fn ends_of_a_list_are_put_in_order(list in proptest::collection::vec(0u8..9, 0..40), first in 0usize..45, last in 0usize..45) {
+            let mut all = list.clone();
+            all.sort_unstable();
+            let mut ends = list;
+            let (first, last) = (first.min(all.len()), last.min(all.len()));
+            order_ends(&mut ends, (first, last), |a: u8, b| a.cmp(&b));
+            prop_assert_eq!(&ends[..first], &all[..first]);
+            prop_assert_eq!(&ends[last..], &all[last..]);
+            ends.sort_unstable();
+            prop_assert_eq!(ends, all);
+        }
     }
 
     #[test]

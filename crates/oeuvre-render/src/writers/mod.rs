@@ -414,7 +414,7 @@ mod tests {
                     let mut part = grid.clone();
                     part.lines.truncate(range.len());
                     part.columns.iter_mut().for_each(|c| c.cells = c.cells.slice(range.clone()));
-                    out.extend(crate::write_part(&part, &settings));
+                    out.extend(crate::write_part(&part, &settings, None));
                 }
                 prop_assert_eq!(String::from_utf8(out).unwrap(), written(&grid, &style, format.name()));
             }

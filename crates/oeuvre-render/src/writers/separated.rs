@@ -6,8 +6,8 @@
 use super::{FileType, PartWriter, Writer};
 use crate::Settings;
 use crate::document::Document;
-use crate::layout::{Layout, Slot};
-use crate::row_buffer::{Dates, Field, MOST_SCALE, RowBuffer};
+use crate::layout::{Layout, Row, Slot};
+use crate::row_buffer::{Dates, Field, LANES, MOST_SCALE, RowBuffer};
 use crate::style::Style;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};
@@ -85,7 +85,7 @@ impl PartWriter for Separated {
 
 /// Where the fields of a column come from. What listings of millions of rows are made of is written
 /// straight from its column.
-enum Fields<'a> {
+enum Source<'a> {
     Decimals(&'a [i64], u8),
     Dates(&'a [i32], Dates),
     /// The codes, their texts, and those that are short and need no quotes; none are told where there are many.
@@ -94,99 +94,164 @@ enum Fields<'a> {
     Values(Slot),
 }
 
+/// A column as it is written.
+struct Written<'a> {
+    source: Source<'a>,
+    separator: u8,
+    /// What ends its fields.
+    end: u8,
+    /// A field without a value.
+    blank: Field,
+    /// Whether it is the only one.
+    alone: bool,
+}
+
 /// Up to so many texts are looked at once, instead of each time.
 const FEW_TEXTS: usize = 4096;
 
-fn fields<'a>(layout: &Layout<'a>, slot: Slot, separator: u8) -> Fields<'a> {
-    let grid = layout.grid;
-    let column = match slot {
-        _ if layout.is_long() => None,
-        Slot::Result(r) => grid.columns.get(r).map(|c| (&c.cells, c.kind)),
-        // Labels are values where no line is a total and none is missing.
-        Slot::Key(k) => Some((&grid.labels[k], grid.by[k].kind)).filter(|(labels, _)| {
-            (0..grid.lines.len()).all(|l| layout.is_group(l) && !labels.data.is_missing(l))
-        }),
-        Slot::Across(_) => None,
-    };
-    if let Some((cells, kind)) = column {
+impl<'a> Written<'a> {
+    fn new(layout: &Layout<'a>, slot: Slot, separator: u8, end: u8) -> Written<'a> {
+        let alone = layout.slots.len() == 1;
+        let source = Self::source(layout, slot, separator, end);
+        // A line of one blank field would read as no line at all.
+        let blank = Field::of(if alone { b"\"\"" } else { b"" }, end).unwrap_or(Field::NONE);
+        Written { source, separator, end, blank, alone }
+    }
+
+    fn source(layout: &Layout<'a>, slot: Slot, separator: u8, end: u8) -> Source<'a> {
+        let grid = layout.grid;
+        let column = match slot {
+            _ if layout.is_long() => None,
+            Slot::Result(r) => grid.columns.get(r).map(|c| (&c.cells, c.kind)),
+            // Labels are values where no line is a total and none is missing.
+            Slot::Key(k) => Some((&grid.labels[k], grid.by[k].kind)).filter(|(labels, _)| {
+                (0..grid.lines.len()).all(|l| layout.is_group(l) && !labels.data.is_missing(l))
+            }),
+            Slot::Across(_) => None,
+        };
+        let Some((cells, kind)) = column else { return Source::Values(slot) };
         match (&cells.data, kind) {
             (Data::I64(v), Kind::Number { scale })
                 if layout.signs().is_none() && scale <= MOST_SCALE =>
             {
-                return Fields::Decimals(v, scale);
+                Source::Decimals(v, scale)
             }
-            (Data::I32(v), Kind::Date) => return Fields::Dates(v, Dates::of(v)),
+            (Data::I32(v), Kind::Date) => Source::Dates(v, Dates::of(v, end)),
             (Data::Codes(v), _) => {
                 let few = cells.dictionary.len() <= FEW_TEXTS.min(v.len());
                 let plain = |t: &str| match needs_quotes(t, separator, layout.slots.len() == 1) {
                     true => None,
-                    false => Field::of(t.as_bytes()),
+                    false => Field::of(t.as_bytes(), end),
                 };
                 let plain =
                     cells.dictionary.iter().take(if few { FEW_TEXTS } else { 0 }).map(plain);
-                return Fields::Texts(v, &cells.dictionary, plain.collect());
+                Source::Texts(v, &cells.dictionary, plain.collect())
             }
-            _ => {}
+            _ => Source::Values(slot),
         }
     }
-    Fields::Values(slot)
+
+    /// The fields of some rows; those that are long lie in `long`.
+    fn fill(
+        &self,
+        layout: &Layout<'_>,
+        rows: &[Row],
+        fields: &mut [Field; LANES],
+        long: &mut Vec<u8>,
+    ) -> io::Result<()> {
+        let fields = fields.iter_mut().zip(rows);
+        match &self.source {
+            Source::Decimals(v, scale) => {
+                for (field, row) in fields {
+                    match v[row.line] {
+                        MISSING_I64 => *field = self.blank,
+                        mantissa => field.set_decimal(mantissa, *scale, self.end),
+                    }
+                }
+            }
+            Source::Dates(v, dates) => {
+                for (field, row) in fields {
+                    *field = match v[row.line] {
+                        MISSING_I32 => self.blank,
+                        day => dates.field(day),
+                    };
+                }
+            }
+            Source::Texts(v, texts, plain) => {
+                for (field, row) in fields {
+                    let code = v[row.line];
+                    *field = match plain.get(code as usize) {
+                        Some(Some(field)) => *field,
+                        _ if code == MISSING_CODE => self.blank,
+                        _ => self.text(texts.text(code), long),
+                    };
+                }
+            }
+            Source::Values(slot) => {
+                for (field, row) in fields {
+                    *field = self.value(layout, *row, *slot, long)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// A field of any text.
+    fn text(&self, text: &str, long: &mut Vec<u8>) -> Field {
+        let start = long.len();
+        push_field(long, text, self.separator, self.alone);
+        long.push(self.end);
+        Field::long(&(start..long.len()))
+    }
+
+    /// A field of any value.
+    fn value(
+        &self,
+        layout: &Layout<'_>,
+        row: Row,
+        slot: Slot,
+        long: &mut Vec<u8>,
+    ) -> io::Result<Field> {
+        Ok(match layout.raw(row, slot) {
+            Value::Text(text) => self.text(&text, long),
+            Value::Missing => self.blank,
+            value => match layout.signs().filter(|_| layout.kind(slot).is_number()) {
+                // All digits there are, but with the signs that were asked for.
+                Some(signs) => self.text(&signs.write(&layout.with_groups(row, slot, &value)), long),
+                // No figure, date or period has a sign in it that needs quotes.
+                None => {
+                    let start = long.len();
+                    write!(long, "{value}")?;
+                    long.push(self.end);
+                    Field::long(&(start..long.len()))
+                }
+            },
+        })
+    }
 }
 
 fn rows(layout: &Layout<'_>, separator: u8, out: &mut dyn Write) -> io::Result<()> {
-    let mut record = RowBuffer::new(BUFFER + (BUFFER >> 2));
-    let alone = layout.slots.len() == 1;
-    let columns: Vec<Fields<'_>> =
-        layout.slots.iter().map(|&slot| fields(layout, slot, separator)).collect();
-    let mut other = Vec::new();
-    for &row in &layout.rows {
-        record.room(columns.len());
-        for (i, column) in columns.iter().enumerate() {
-            if i > 0 {
-                record.byte(separator);
-            }
-            match column {
-                Fields::Decimals(v, scale) if v[row.line] != MISSING_I64 => {
-                    record.decimal(v[row.line], *scale);
-                    continue;
-                }
-                Fields::Dates(v, dates) if v[row.line] != MISSING_I32 => {
-                    record.field(&dates.field(v[row.line]));
-                    continue;
-                }
-                Fields::Texts(v, texts, plain) if v[row.line] != MISSING_CODE => {
-                    let code = v[row.line];
-                    if let Some(Some(field)) = plain.get(code as usize) {
-                        record.field(field);
-                        continue;
-                    }
-                    push_field(&mut other, texts.text(code), separator, alone);
-                }
-                Fields::Values(slot) => match layout.raw(row, *slot) {
-                    Value::Text(text) => push_field(&mut other, &text, separator, alone),
-                    Value::Missing => push_field(&mut other, "", separator, alone),
-                    value => match layout.signs().filter(|_| layout.kind(*slot).is_number()) {
-                        // All digits there are, but with the signs that were asked for.
-                        Some(signs) => {
-                            let number = layout.with_groups(row, *slot, &value);
-                            push_field(&mut other, &signs.write(&number), separator, alone);
-                        }
-                        // No figure, date or period has a sign in it that needs quotes.
-                        None => write!(other, "{value}")?,
-                    },
-                },
-                // A line of one blank field would read as no line at all.
-                _ => push_field(&mut other, "", separator, alone),
-            }
-            record.any(&other, columns.len() - i);
-            other.clear();
+    let mut written = RowBuffer::new(BUFFER + (BUFFER >> 2));
+    let last = layout.slots.len().saturating_sub(1);
+    let columns: Vec<Written<'_>> = (layout.slots.iter().enumerate())
+        .map(|(i, &slot)| {
+            Written::new(layout, slot, separator, if i == last { b'\n' } else { separator })
+        })
+        .collect();
+    let mut fields = vec![[Field::NONE; LANES]; columns.len()];
+    let mut long = Vec::new();
+    for rows in layout.rows.chunks(LANES) {
+        long.clear();
+        for (column, fields) in columns.iter().zip(&mut fields) {
+            column.fill(layout, rows, fields, &mut long)?;
         }
-        record.byte(b'\n');
-        if record.written().len() > BUFFER {
-            out.write_all(record.written())?;
-            record.clear();
+        written.rows(rows.len(), &fields, &long);
+        if written.written().len() > BUFFER {
+            out.write_all(written.written())?;
+            written.clear();
         }
     }
-    out.write_all(record.written())
+    out.write_all(written.written())
 }
 
 /// Whether a field must stand in quotes (RFC 4180, 2.6); `alone` where it is the only one of its line.

@@ -13,6 +13,7 @@ use oeuvre_core::{Error, Grid, Ledger, Parts, Plan};
 use oeuvre_data::{files_named, open};
 use oeuvre_render::{PartType, Settings, write_part, write_part_headings};
 use std::io::{self, Write};
+use std::sync::{Mutex, PoisonError};
 
 pub(crate) fn run(command: &DetailCommand, typed: &ArgMatches) -> Result<(), Failure> {
     let args = &command.detail;
@@ -67,6 +68,12 @@ fn stream(
         return stream_typed(plan, (input, threads), settings, (sink, out), problem);
     }
     let mut begun = false;
+    // Memory that parts were written to is used again, so that little of it is new to the processor.
+    let used: Mutex<Vec<Vec<u8>>> = Mutex::default();
+    let (again, free) = (
+        |bytes| used.lock().unwrap_or_else(PoisonError::into_inner).push(bytes),
+        || used.lock().unwrap_or_else(PoisonError::into_inner).pop(),
+    );
     let mut put = |bytes: Vec<u8>| {
         if problem.is_some() {
             return false;
@@ -76,9 +83,10 @@ fn stream(
             false => write_part_headings(plan, settings, out),
         };
         *problem = done.and_then(|()| out.write_all(&bytes)).err();
+        again(bytes);
         problem.is_none()
     };
-    let format = |grid: &Grid| write_part(grid, settings);
+    let format = |grid: &Grid| write_part(grid, settings, free());
     let parts = Parts { make: &format, take: &mut put };
     let ledger = oeuvre_core::list_in_parts(plan, input, threads, parts)?;
     // A table without rows still has its headings.
