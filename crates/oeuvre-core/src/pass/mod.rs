@@ -25,6 +25,7 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+mod kept;
 mod rows;
 
 pub(crate) use rows::{RowWork, Selected, note_zero_divisions};

@@ -5,6 +5,7 @@
 //! read = left out + without a match + counted always holds.
 
 use super::Share;
+use super::kept::keep_true;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::error::Error;
 use crate::ledger::{Ledger, LookupAccount};
@@ -174,21 +175,15 @@ impl RowWork {
         self.filter.run(&plan.filter, &inputs, batch.rows)?;
         let column = |operand: Operand| self.filter.column(operand, &inputs);
         self.noticed.look_at_all(plan, &inputs, &column);
-        let (mut n, mut missing) = (batch.rows, 0);
-        kept.clear();
-        kept.extend(0..batch.rows as u32);
-        if let Some(condition) = plan.condition
-            && let Data::Bool(truths) = &self.filter.column(condition, &inputs).data
-        {
-            // Every row is written, and the place moves on only for those that are kept.
-            n = 0;
-            for (row, &truth) in truths.iter().enumerate().take(batch.rows) {
-                kept[n] = row as u32;
-                n += usize::from(truth == 1);
-                missing += u64::from(truth > 1);
+        let mut missing = 0;
+        match plan.condition.map(|condition| &self.filter.column(condition, &inputs).data) {
+            Some(Data::Bool(truths)) => missing = keep_true(&truths[..batch.rows], &mut kept),
+            _ => {
+                kept.clear();
+                kept.extend(0..batch.rows as u32);
             }
-            kept.truncate(n);
         }
+        let n = kept.len();
         self.left_out += (batch.rows - n) as u64;
         self.left_out_missing += missing;
         let leaves_out = |l: &&LookupPlan| l.no_match == NoMatch::LeaveOut;
