@@ -19,6 +19,7 @@
 
 pub mod ahead;
 pub mod dictionary;
+pub mod digits;
 pub mod far;
 pub mod interner;
 pub mod marks;

@@ -289,6 +289,9 @@ fn counted(state: &dyn State, kind: Kind) -> Counted {
 /// The exact mean of counted numbers, rounded once.
 fn mean_of(counted: &Counted) -> Result<f64, Error> {
     let times = counted.times.iter();
+    if counted.kind != Kind::Float && counted.times.iter().all(|n| *n == 1) {
+        return finish(&Mean, &[counted.kind], &[&counted.values]);
+    }
     let (weight, weights) = match counted.kind {
         Kind::Float => (Kind::Float, Data::F64(times.map(|&n| n as f64).collect())),
         _ => (WHOLE, Data::I64(times.map(|&n| n as i64).collect())),

@@ -8,6 +8,7 @@
 //! If you change how a kind sorts, change [`Ordinals::of`] with `Value::label_order`: a test compares them.
 
 use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::digits::{FEW, sorted_by_digits, width};
 use oeuvre_columns::column::far::gathered;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::text_order;
@@ -156,7 +157,7 @@ impl Packed {
         let value_bits = width(values.largest);
         let bits = width(partitions) + value_bits;
         let cell_bits = width(cells.max(1) as u64 - 1);
-        if bits + cell_bits > u64::BITS || cells < 1 << DIGIT_BITS {
+        if bits + cell_bits > u64::BITS || cells < FEW {
             return None;
         }
         let pack = |(cell, (&p, v)): (usize, (&u32, u64))| {
@@ -165,7 +166,7 @@ impl Packed {
         let packed = partition.iter().zip(values.values).enumerate().map(pack).collect();
         let packed = match bits {
             0 => packed,
-            _ => by_digits(packed, |it: u64| it >> cell_bits, bits),
+            _ => sorted_by_digits(packed, |it: u64| it >> cell_bits, bits),
         };
         Some(Packed { packed, cell_bits })
     }
@@ -176,9 +177,6 @@ impl Packed {
         self.packed.iter().map(move |it| (it >> self.cell_bits, (it & cells) as u32))
     }
 }
-
-/// Bits sorted in one pass: a table of 2048 counts stays in the nearest cache.
-const DIGIT_BITS: u32 = 11;
 
 /// The cells in order by some columns, the first counts most; what they leave open keeps its order.
 pub(crate) fn sorted(cells: usize, by: &[&Ordinals]) -> Vec<u32> {
@@ -207,13 +205,8 @@ pub(crate) fn sorted(cells: usize, by: &[&Ordinals]) -> Vec<u32> {
     order
 }
 
-/// The bits that numbers up to a largest one need.
-pub(crate) fn width(largest: u64) -> u32 {
-    u64::BITS - largest.leading_zeros()
-}
-
 fn by_words(order: Vec<u32>, word: impl Fn(usize) -> u64, bits: u32) -> Vec<u32> {
-    if order.len() < 1 << DIGIT_BITS {
+    if order.len() < FEW {
         let mut pairs: Vec<(u64, u32)> =
             order.iter().map(|&cell| (word(cell as usize), cell)).collect();
         pairs.sort_by_key(|it| it.0);
@@ -225,36 +218,11 @@ fn by_words(order: Vec<u32>, word: impl Fn(usize) -> u64, bits: u32) -> Vec<u32>
         let cells = (1u64 << cell_bits) - 1;
         let packed =
             order.iter().map(|&cell| word(cell as usize) << cell_bits | u64::from(cell)).collect();
-        let sorted = by_digits(packed, |it: u64| it >> cell_bits, bits);
+        let sorted = sorted_by_digits(packed, |it: u64| it >> cell_bits, bits);
         return sorted.into_iter().map(|it| (it & cells) as u32).collect();
     }
     let pairs: Vec<(u64, u32)> = order.iter().map(|&cell| (word(cell as usize), cell)).collect();
-    by_digits(pairs, |it: (u64, u32)| it.0, bits).into_iter().map(|it| it.1).collect()
-}
-
-/// Sorts by the bits of a word, from the lowest digit to the highest.
-fn by_digits<T: Copy + Default>(mut now: Vec<T>, word: impl Fn(T) -> u64, bits: u32) -> Vec<T> {
-    let mut next = vec![T::default(); now.len()];
-    let passes = bits.div_ceil(DIGIT_BITS).max(1);
-    // Digits of equal width: 17 bits are two passes of nine, not one of eleven and one of six.
-    let digit_bits = bits.div_ceil(passes);
-    for shift in (0..bits).step_by(digit_bits.max(1) as usize) {
-        let mask = (1u64 << digit_bits) - 1;
-        let digit = |it: T| (word(it) >> shift & mask) as usize;
-        let mut places = vec![0usize; 1 << digit_bits];
-        now.iter().for_each(|&it| places[digit(it)] += 1);
-        let mut at = 0;
-        for place in &mut places {
-            at += std::mem::replace(place, at);
-        }
-        for &it in &now {
-            let place = &mut places[digit(it)];
-            next[*place] = it;
-            *place += 1;
-        }
-        std::mem::swap(&mut now, &mut next);
-    }
-    now
+    sorted_by_digits(pairs, |it: (u64, u32)| it.0, bits).into_iter().map(|it| it.1).collect()
 }
 
 #[cfg(test)]

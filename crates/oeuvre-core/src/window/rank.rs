@@ -25,9 +25,10 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
-use super::order::{Ordinals, Packed, sorted, width};
+use super::order::{Ordinals, Packed, sorted};
 use super::{Cells, Compared, Compares, Said, Ties, partition_bound, partition_ordinals, runs};
 use oeuvre_columns::Kind;
+use oeuvre_columns::column::digits::width;
 use oeuvre_columns::column::far::Scattered;
 use oeuvre_columns::column::{Column, Data, MISSING_I64};
 

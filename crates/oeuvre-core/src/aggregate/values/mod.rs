@@ -199,6 +199,11 @@ impl<'a> Sorted<'a, '_> {
             let (codes, times) = pairs.map(|(_, code, n)| (code, n)).unzip();
             return (Column::coded(Data::Codes(codes), texts.clone()), times);
         }
+        if kind != Kind::Text {
+            // Numbers are in their order.
+            let column = column_of_items(kind, self.each().map(|it| Some(it.0)));
+            return (column, self.each().map(|it| it.1).collect());
+        }
         let all = self.in_label_order();
         let column = column_of_items(kind, all.iter().map(|it| Some(it.0)));
         (column, all.into_iter().map(|it| it.1).collect())

@@ -7,6 +7,7 @@
 //! A run is cut into the stretches of its groups. Whoever takes groups into others only names the stretches anew, as
 //! long as those of one run stay apart; nothing is copied, and totals share the values of their lines.
 
+use oeuvre_columns::column::digits::{FEW, sorted_by_digits, width};
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
@@ -43,6 +44,10 @@ pub(crate) trait Store: Clone + Default + Send + Sync {
     fn size_bytes(&self) -> usize;
     /// The places of all values in the order of their groups, and in each in their own.
     fn order(&self, groups: &[u32]) -> Vec<u32>;
+    /// Gives group and value in that order, where this is done without their places; else false.
+    fn each_in_order(&self, _: &[u32], _: impl FnMut(u32, Self::Item<'_>)) -> bool {
+        false
+    }
 }
 
 /// Whole numbers.
@@ -75,15 +80,76 @@ impl Store for Wholes {
         size_of_val(self.0.as_slice())
     }
     fn order(&self, groups: &[u32]) -> Vec<u32> {
-        // Group, value and place in one word.
-        let word = |((&group, &value), place): ((&u32, &i64), u128)| {
-            let value = value.cast_unsigned() ^ 1 << 63;
-            u128::from(group) << 96 | u128::from(value) << 32 | place
+        let Some(packing) = self.packing(groups) else {
+            // Group, value and place in one word of twice as many bits.
+            let word = |((&group, &value), place): ((&u32, &i64), u128)| {
+                let value = value.cast_unsigned() ^ 1 << 63;
+                u128::from(group) << 96 | u128::from(value) << 32 | place
+            };
+            let words = groups.iter().zip(&self.0).zip(0..).map(word);
+            let mut words: Vec<u128> = words.collect();
+            words.sort_unstable();
+            return words.into_iter().map(|word| word as u32).collect();
         };
-        let mut words: Vec<u128> = groups.iter().zip(&self.0).zip(0..).map(word).collect();
-        words.sort_unstable();
-        words.into_iter().map(|word| word as u32).collect()
+        let words: Vec<(u64, u32)> = self.packed(groups, packing).zip(0..).collect();
+        let words = sorted_words(words, |it| it.0, packing.bits);
+        words.into_iter().map(|it| it.1).collect()
     }
+    fn each_in_order(&self, groups: &[u32], mut each: impl FnMut(u32, i64)) -> bool {
+        let Some(packing) = self.packing(groups) else { return false };
+        let words: Vec<u64> = self.packed(groups, packing).collect();
+        let value = u64::MAX.checked_shr(u64::BITS - packing.of_values).unwrap_or(0);
+        for word in sorted_words(words, |it| it, packing.bits) {
+            let group = word.checked_shr(packing.of_values).unwrap_or(0);
+            each(group as u32, packing.low.wrapping_add((word & value).cast_signed()));
+        }
+        true
+    }
+}
+
+/// How group and value fit one word.
+#[derive(Clone, Copy)]
+struct Packing {
+    /// The smallest value.
+    low: i64,
+    /// The bits of how far the others are from it; those of the group lie above.
+    of_values: u32,
+    bits: u32,
+}
+
+impl Wholes {
+    /// How the values fit one word with their groups; `None` where they do not.
+    fn packing(&self, groups: &[u32]) -> Option<Packing> {
+        let low = self.0.iter().copied().min().unwrap_or(0);
+        let high = self.0.iter().copied().max().unwrap_or(0);
+        let most = groups.iter().copied().max().unwrap_or(0);
+        let of_values = width(high.wrapping_sub(low).cast_unsigned());
+        let bits = of_values + width(u64::from(most));
+        (bits <= u64::BITS).then_some(Packing { low, of_values, bits })
+    }
+
+    fn packed(&self, groups: &[u32], packing: Packing) -> impl Iterator<Item = u64> {
+        groups.iter().zip(&self.0).map(move |(&group, &value)| {
+            let value = value.wrapping_sub(packing.low).cast_unsigned();
+            u64::from(group).checked_shl(packing.of_values).unwrap_or(0) | value
+        })
+    }
+}
+
+/// Sorts by words of so many bits; what is equal keeps its order.
+fn sorted_words<T: Copy + Default>(
+    mut list: Vec<T>,
+    word: impl Fn(T) -> u64 + Copy,
+    bits: u32,
+) -> Vec<T> {
+    if list.is_sorted_by_key(|it| word(*it)) {
+        return list;
+    }
+    if list.len() < FEW {
+        list.sort_by_key(|it| word(*it));
+        return list;
+    }
+    sorted_by_digits(list, word, bits)
 }
 
 impl Store for Texts {
@@ -377,6 +443,11 @@ impl<'a, S: Store> OfGroup<'a, S> {
 /// A run of values that are in no order.
 fn sorted<S: Store>(groups: &[u32], fresh: &Data<S>) -> Run<S> {
     let mut out = Writing::new();
+    if fresh.times.is_empty()
+        && fresh.items.each_in_order(groups, |group, item| out.add(group, item, 1))
+    {
+        return out.done();
+    }
     for at in fresh.items.order(groups) {
         let at = at as usize;
         out.add(groups[at], fresh.items.get(at), fresh.times(at));
@@ -384,37 +455,73 @@ fn sorted<S: Store>(groups: &[u32], fresh: &Data<S>) -> Run<S> {
     out.done()
 }
 
+/// Where a run is: what is left of its stretches.
+struct Cursor<'a, S> {
+    stretches: std::slice::Iter<'a, Stretch>,
+    group: u32,
+    range: Range<usize>,
+    data: &'a Data<S>,
+}
+
+impl<'a, S: Store> Cursor<'a, S> {
+    fn of(run: &'a Run<S>) -> Cursor<'a, S> {
+        Cursor { stretches: run.stretches.iter(), group: 0, range: 0..0, data: &run.data }
+    }
+
+    fn next(&mut self) -> Option<(u32, S::Item<'a>, u64)> {
+        let at = match self.range.next() {
+            Some(at) => at,
+            None => {
+                let next = self.stretches.next()?;
+                (self.group, self.range) = (next.group, next.range.clone());
+                self.range.next()?
+            }
+        };
+        Some((self.group, self.data.items.get(at), self.data.times(at)))
+    }
+}
+
 /// Several runs as one.
 fn merged<S: Store>(runs: &[&Run<S>]) -> Run<S> {
-    /// Where a run is: what is left of its stretches.
-    struct Cursor<'a, S> {
-        stretches: std::slice::Iter<'a, Stretch>,
-        group: u32,
-        range: Range<usize>,
-        data: &'a Data<S>,
-    }
-    impl<'a, S: Store> Cursor<'a, S> {
-        fn next(&mut self) -> Option<(u32, S::Item<'a>, u64)> {
-            let at = match self.range.next() {
-                Some(at) => at,
-                None => {
-                    let next = self.stretches.next()?;
-                    (self.group, self.range) = (next.group, next.range.clone());
-                    self.range.next()?
-                }
-            };
-            Some((self.group, self.data.items.get(at), self.data.times(at)))
+    match runs {
+        [] => Writing::new().done(),
+        [one] => (*one).clone(),
+        [one, other] => merged_two(one, other),
+        // Few are merged in pairs: what comes next of two is found with one comparison.
+        [one, other, rest @ ..] if rest.len() <= 2 => {
+            let rest = merged(rest);
+            merged_two(&merged_two(one, other), &rest)
         }
+        many => merged_many(many),
     }
-    let mut cursors: Vec<Cursor<'_, S>> = runs
-        .iter()
-        .map(|run| Cursor {
-            stretches: run.stretches.iter(),
-            group: 0,
-            range: 0..0,
-            data: &run.data,
-        })
-        .collect();
+}
+
+fn merged_two<S: Store>(one: &Run<S>, other: &Run<S>) -> Run<S> {
+    let mut out = Writing::new();
+    let (mut one, mut other) = (Cursor::of(one), Cursor::of(other));
+    let (mut first, mut second) = (one.next(), other.next());
+    loop {
+        let (group, item, times) = match (first, second) {
+            (Some(a), Some(b)) if (b.0, b.1) < (a.0, a.1) => {
+                second = other.next();
+                b
+            }
+            (Some(a), _) => {
+                first = one.next();
+                a
+            }
+            (None, Some(b)) => {
+                second = other.next();
+                b
+            }
+            (None, None) => return out.done(),
+        };
+        out.add(group, item, times);
+    }
+}
+
+fn merged_many<S: Store>(runs: &[&Run<S>]) -> Run<S> {
+    let mut cursors: Vec<Cursor<'_, S>> = runs.iter().map(|run| Cursor::of(run)).collect();
     let mut heads = BinaryHeap::new();
     for (at, cursor) in cursors.iter_mut().enumerate() {
         if let Some((group, item, times)) = cursor.next() {
@@ -452,6 +559,30 @@ mod tests {
     }
 
     proptest! {
+        /// By comparing, by digits, and where group and value do not fit a word.
+        #[test]
+        fn wholes_are_put_in_the_order_of_their_groups_and_their_own(
+            values in proptest::collection::vec((1u32..4, any::<i64>()), 0..60),
+            shift in prop_oneof![Just(0u32), 0u32..64],
+            many in any::<bool>(),
+        ) {
+            let far = |value: i64, nth: usize| (value >> shift) ^ nth as i64;
+            let copies = if many { 50 } else { 1 };
+            let (groups, wholes): (Vec<u32>, Vec<i64>) = (0..copies)
+                .flat_map(|nth| values.iter().map(move |it| (it.0, far(it.1, nth))))
+                .unzip();
+            let mut plain: Vec<u32> = (0..groups.len() as u32).collect();
+            plain.sort_by_key(|&at| (groups[at as usize], wholes[at as usize]));
+            let in_order: Vec<(u32, i64)> =
+                plain.iter().map(|&at| (groups[at as usize], wholes[at as usize])).collect();
+            let wholes = Wholes(wholes);
+            prop_assert_eq!(wholes.order(&groups), plain);
+            let mut each = Vec::new();
+            if wholes.each_in_order(&groups, |group, value| each.push((group, value))) {
+                prop_assert_eq!(each, in_order);
+            }
+        }
+
         #[test]
         fn runs_hold_what_a_plain_map_holds_however_they_were_put_together(
             values in proptest::collection::vec((1u32..5, "[aAb\u{e9}]{0,2}|same first bytes [ab]", 1u64..3), 0..60),
