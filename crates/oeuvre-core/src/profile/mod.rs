@@ -16,9 +16,9 @@
 
 mod rows;
 
-use crate::aggregate::sums::Mean;
+use crate::aggregate::sums::{Mean, Sums};
 use crate::aggregate::values::Values;
-use crate::aggregate::{Aggregate, State};
+use crate::aggregate::{Aggregate, Overflow, State};
 use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
 use crate::grouping::gather_one;
@@ -288,16 +288,41 @@ fn counted(state: &dyn State, kind: Kind) -> Counted {
 
 /// The exact mean of counted numbers, rounded once.
 fn mean_of(counted: &Counted) -> Result<f64, Error> {
-    let times = counted.times.iter();
-    if counted.kind != Kind::Float && counted.times.iter().all(|n| *n == 1) {
-        return finish(&Mean, &[counted.kind], &[&counted.values]);
-    }
-    let (weight, weights) = match counted.kind {
-        Kind::Float => (Kind::Float, Data::F64(times.map(|&n| n as f64).collect())),
-        _ => (WHOLE, Data::I64(times.map(|&n| n as i64).collect())),
+    let (kind, times) = (counted.kind, &counted.times);
+    let sum = match &counted.values.data {
+        Data::I64(v) => sum_of(v.iter().map(|&v| i128::from(v)).zip(times)),
+        Data::I128(v) => sum_of(v.iter().copied().zip(times)),
+        _ => None,
     };
-    let of = crate::aggregate::regression::Regression::WeightedMean;
-    finish(&of, &[counted.kind, weight], &[&counted.values, &Column::from(weights)])
+    let column = match sum {
+        Some(sum) => Mean.finish(&Sums::Whole(vec![(0, 0), (sum, counted.present())]), &[kind]),
+        None => {
+            let (weight, weights) = match kind {
+                Kind::Float => (Kind::Float, Data::F64(times.iter().map(|&n| n as f64).collect())),
+                _ => (WHOLE, Data::I64(times.iter().map(|&n| n as i64).collect())),
+            };
+            let of = crate::aggregate::regression::Regression::WeightedMean;
+            return finish(&of, &[kind, weight], &[&counted.values, &Column::from(weights)]);
+        }
+    };
+    Ok(figure(&column.map_err(too_large)?))
+}
+
+/// The sum of values that each occur so many times, where it fits.
+fn sum_of<'a>(mut values: impl Iterator<Item = (i128, &'a u64)>) -> Option<i128> {
+    values.try_fold(0i128, |sum, (v, &n)| sum.checked_add(v.checked_mul(i128::from(n))?))
+}
+
+fn too_large(_: Overflow) -> Error {
+    Error::request("a mean is too large")
+}
+
+/// The one binary64 of a column.
+fn figure(column: &Column) -> f64 {
+    match column.value(Kind::Float, 0) {
+        Value::Float(f) => f,
+        _ => f64::NAN,
+    }
 }
 
 fn mean_of_two(two: &[Value; 2], kind: Kind) -> Result<Value, Error> {
@@ -310,13 +335,8 @@ fn finish(aggregate: &dyn Aggregate, kinds: &[Kind], columns: &[&Column]) -> Res
     state.resize(2);
     let groups = vec![1; columns[0].data.len()];
     let rows = crate::aggregate::Rows { groups: &groups, args: columns, piece: 0 };
-    let overflow = |_| Error::request("a mean is too large");
-    state.update(rows).map_err(overflow)?;
-    let column = aggregate.finish(state.as_ref(), kinds).map_err(overflow)?;
-    Ok(match column.value(Kind::Float, 0) {
-        Value::Float(f) => f,
-        _ => f64::NAN,
-    })
+    state.update(rows).map_err(too_large)?;
+    Ok(figure(&aggregate.finish(state.as_ref(), kinds).map_err(too_large)?))
 }
 
 /// The most frequent values, unless nearly all differ.
