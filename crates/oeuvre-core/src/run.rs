@@ -85,6 +85,13 @@ impl Consumer for Wants<'_> {
         }
     }
 
+    fn chooses_by(&self) -> Option<&Plan> {
+        match self {
+            Wants::Groups(it) => it.chooses_by(),
+            Wants::Rows(it) => it.chooses_by(),
+        }
+    }
+
     fn share(&self) -> Kept {
         match self {
             Wants::Groups(it) => Kept::Groups(Box::new(it.share())),

@@ -35,7 +35,8 @@ fn rows() -> impl Strategy<Value = Vec<Vec<Value>>> {
 
 /// Requests that share columns, or none, with conditions of their own.
 fn request() -> impl Strategy<Value = Request> {
-    const WHERE: [&str; 4] = ["", "v > 0", "grp = 'a' or w < 3", "d >= '2024-01-01'"];
+    const WHERE: [&str; 6] =
+        ["", "v > 0", "grp = 'a' or w < 3", "d >= '2024-01-01'", "v / w > 0", "upper(grp) = 'B'"];
     const BY: [&str; 4] = ["", "grp", "month(d)", "grp, month(d)"];
     const SHOW: [&str; 6] = [
         "count()",
@@ -70,7 +71,7 @@ fn said((grid, ledger): &(Grid, Ledger)) -> Vec<String> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 60, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 160, ..ProptestConfig::default() })]
 
     #[test]
     fn plans_that_share_a_pass_give_what_each_gives_alone(

@@ -199,6 +199,23 @@ impl Data {
         }
     }
 
+    /// Becomes the values of another at some places, which must be there.
+    pub fn copy_from(&mut self, other: &Data, rows: &[u32]) {
+        fn copy<T: Copy>(to: &mut Vec<T>, from: &[T], rows: &[u32]) {
+            to.clear();
+            to.extend(rows.iter().map(|&row| from[row as usize]));
+        }
+        match (self, other) {
+            (Data::I64(to), Data::I64(from)) => copy(to, from, rows),
+            (Data::I128(to), Data::I128(from)) => copy(to, from, rows),
+            (Data::F64(to), Data::F64(from)) => copy(to, from, rows),
+            (Data::Codes(to), Data::Codes(from)) => copy(to, from, rows),
+            (Data::I32(to), Data::I32(from)) => copy(to, from, rows),
+            (Data::Bool(to), Data::Bool(from)) => copy(to, from, rows),
+            (to, from) => *to = from.gather(rows),
+        }
+    }
+
     /// The values at the places of a range, which must be there.
     pub fn slice(&self, range: Range<usize>) -> Data {
         match self {
@@ -402,6 +419,19 @@ pub struct Batch {
     pub piece: u64,
     /// The columns that were asked for, in that order.
     pub columns: Vec<Column>,
+    /// The rows that meet the condition of whoever has the batch.
+    pub met: Met,
+}
+
+/// The rows of a batch that meet a condition, found once for all who have the same one.
+#[derive(Clone, Debug, Default)]
+pub struct Met {
+    /// Whether they have been found.
+    pub known: bool,
+    /// Their places, from the first to the last.
+    pub rows: Vec<u32>,
+    /// For how many rows a value is missing that the condition needs.
+    pub missing: u64,
 }
 
 impl Batch {
@@ -498,6 +528,11 @@ mod tests {
             let mut retained = column.clone();
             retained.data.retain(&kept);
             prop_assert_eq!(all(&retained), all(&column.gather(&kept)));
+            for mut other in [Data::Bool(vec![1; 3]), column.data.clone()] {
+                other.copy_from(&column.data, &kept);
+                let other = Column::coded(std::mem::take(&mut other), column.dictionary.clone());
+                prop_assert_eq!(all(&other), all(&retained));
+            }
             let blanks: Vec<bool> = (0..plain.len()).map(|r| r % 2 == 0).collect();
             column.data.blank(&blanks);
             for (row, blank) in blanks.into_iter().enumerate() {

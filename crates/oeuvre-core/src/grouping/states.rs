@@ -89,6 +89,10 @@ impl Consumer for Groups<'_> {
         self.plan.limits()
     }
 
+    fn chooses_by(&self) -> Option<&Plan> {
+        Some(self.plan)
+    }
+
     fn share(&self) -> GroupsShare {
         GroupsShare {
             rows: RowWork::new(self.plan).forgetting(self.forgets.clone()),

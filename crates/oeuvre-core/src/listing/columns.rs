@@ -60,6 +60,10 @@ impl Consumer for Keep<'_> {
         self.plan.limits()
     }
 
+    fn chooses_by(&self) -> Option<&Plan> {
+        Some(self.plan)
+    }
+
     fn share(&self) -> KeepShare {
         let texts = vec![Dictionary::default(); self.operands.len()];
         let columns = Columns { texts: vec![texts], ..Columns::default() };

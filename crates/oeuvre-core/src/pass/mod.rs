@@ -31,8 +31,11 @@ mod rows;
 pub(crate) use rows::{RowWork, Selected, note_zero_divisions};
 
 use crate::error::Error;
-use oeuvre_columns::column::{Batch, Column};
+use crate::plan::Plan;
+use oeuvre_columns::column::{Batch, Column, Met};
 use oeuvre_columns::{Account, Bounds, Limits, Reader, Source};
+use rows::{can_share_rows, comes_cut, condition_of};
+use std::collections::HashMap;
 
 /// Who wants the rows of a pass.
 pub(crate) trait Consumer: Sync {
@@ -45,6 +48,11 @@ pub(crate) trait Consumer: Sync {
     /// Which rows it can want at all; no ranges where it wants all.
     fn limits(&self) -> Limits {
         Limits::default()
+    }
+
+    /// The plan by whose condition it chooses rows, if that is all that it chooses them by.
+    fn chooses_by(&self) -> Option<&Plan> {
+        None
     }
 
     /// A share that has seen no rows yet.
@@ -177,14 +185,20 @@ impl<'a> Pass<'a> {
     ) -> Result<(), Error> {
         let mut batch = Batch::default();
         let mut own: Vec<Batch> = vec![Batch::default(); consumers.len()];
+        let mut met = vec![Met::default(); consumers.len()];
         while reader.next(&mut batch)? {
             if let Some(progress) = self.progress {
                 progress(batch.rows as u64);
             }
+            met.iter_mut().for_each(|met| met.known = false);
             for (i, (consumer, share)) in consumers.iter().zip(shares.iter_mut()).enumerate() {
-                hand_out.lend(i, &mut batch, &mut own[i]);
+                std::mem::swap(&mut own[i].met, &mut met[hand_out.met[i]]);
+                let plan = consumer.chooses_by().filter(|_| own[i].met.known);
+                let comes_cut = |input| plan.is_some_and(|plan| comes_cut(plan, input));
+                hand_out.lend(i, &mut batch, &mut own[i], &comes_cut);
                 let taken = consumer.take(share, &mut own[i]);
-                hand_out.give_back(i, &mut batch, &mut own[i]);
+                hand_out.give_back(i, &mut batch, &mut own[i], &comes_cut);
+                std::mem::swap(&mut own[i].met, &mut met[hand_out.met[i]]);
                 taken?;
             }
         }
@@ -192,9 +206,9 @@ impl<'a> Pass<'a> {
         batch.columns.resize_with(hand_out.columns.len(), Column::default);
         batch.rows = 0;
         for (i, (consumer, share)) in consumers.iter().zip(shares.iter_mut()).enumerate() {
-            hand_out.lend(i, &mut batch, &mut own[i]);
+            hand_out.lend(i, &mut batch, &mut own[i], &|_| false);
             consumer.finish(share, &own[i])?;
-            hand_out.give_back(i, &mut batch, &mut own[i]);
+            hand_out.give_back(i, &mut batch, &mut own[i], &|_| false);
         }
         Ok(())
     }
@@ -207,13 +221,15 @@ struct HandOut {
     /// For each consumer the places of its columns among these, and whether it is the last to want them: then
     /// it gets them, else a copy of their values.
     of: Vec<Vec<(usize, bool)>>,
+    /// For each consumer the first one that has the same condition: these share the rows that meet it.
+    met: Vec<usize>,
 }
 
 impl HandOut {
     fn new<C: Consumer>(consumers: &[C]) -> HandOut {
         let mut columns: Vec<usize> = Vec::new();
         let mut of: Vec<Vec<(usize, bool)>> = Vec::new();
-        let mut places = std::collections::HashMap::new();
+        let mut places = HashMap::new();
         for consumer in consumers {
             let place = |&column: &usize| {
                 let place = *places.entry(column).or_insert_with(|| {
@@ -228,15 +244,28 @@ impl HandOut {
         for (place, last) in of.iter_mut().rev().flat_map(|list| list.iter_mut().rev()) {
             *last = !std::mem::replace(&mut wanted[*place], true);
         }
-        HandOut { columns, of }
+        HandOut { columns, of, met: same_conditions(consumers) }
     }
 
-    fn lend(&self, consumer: usize, from: &mut Batch, to: &mut Batch) {
+    /// Lends a consumer its columns; those that come cut have only the rows that are known to meet its condition.
+    fn lend(
+        &self,
+        consumer: usize,
+        from: &mut Batch,
+        to: &mut Batch,
+        comes_cut: &dyn Fn(usize) -> bool,
+    ) {
         (to.rows, to.piece) = (from.rows, from.piece);
         to.columns.resize_with(self.of[consumer].len(), Column::default);
-        for (column, &(place, last)) in to.columns.iter_mut().zip(&self.of[consumer]) {
+        let columns = to.columns.iter_mut().zip(&self.of[consumer]).enumerate();
+        for (input, (column, &(place, last))) in columns {
             let of_reader = &mut from.columns[place];
-            if last {
+            if comes_cut(input) {
+                column.data.copy_from(&of_reader.data, &to.met.rows);
+                column.marks.clone_from(&of_reader.marks);
+                column.marks.retain(&to.met.rows);
+                std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
+            } else if last {
                 std::mem::swap(column, of_reader);
             } else {
                 column.data.clone_from(&of_reader.data);
@@ -246,16 +275,33 @@ impl HandOut {
         }
     }
 
-    fn give_back(&self, consumer: usize, to: &mut Batch, from: &mut Batch) {
-        for (column, &(place, last)) in from.columns.iter_mut().zip(&self.of[consumer]) {
+    fn give_back(
+        &self,
+        consumer: usize,
+        to: &mut Batch,
+        from: &mut Batch,
+        comes_cut: &dyn Fn(usize) -> bool,
+    ) {
+        let columns = from.columns.iter_mut().zip(&self.of[consumer]).enumerate();
+        for (input, (column, &(place, last))) in columns {
             let of_reader = &mut to.columns[place];
-            if last {
+            if last && !comes_cut(input) {
                 std::mem::swap(column, of_reader);
             } else {
                 std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
             }
         }
     }
+}
+
+/// For each consumer the first one that has the same condition: itself where there is none.
+fn same_conditions<C: Consumer>(consumers: &[C]) -> Vec<usize> {
+    let mut firsts = HashMap::new();
+    let first_of = |(i, consumer): (usize, &C)| {
+        let plan = consumer.chooses_by().filter(|plan| can_share_rows(plan));
+        plan.map_or(i, |plan| *firsts.entry(condition_of(plan)).or_insert(i))
+    };
+    consumers.iter().enumerate().map(first_of).collect()
 }
 
 #[cfg(test)]

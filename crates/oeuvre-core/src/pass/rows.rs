@@ -10,15 +10,16 @@ use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::error::Error;
 use crate::ledger::{Ledger, LookupAccount};
 use crate::notice::{Noticed, alike_lookup_keys};
-use crate::plan::{LookupPlan, Plan};
+use crate::plan::{LookupPlan, Plan, TextsWatch};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::lookup::NoMatch;
 use crate::rows::lookup::{key_text, push_key};
-use crate::rows::program::{Operand, Program, Step};
+use crate::rows::program::{Op, Operand, Program, Step};
 use oeuvre_columns::Account;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column, Data};
 use std::collections::HashMap;
+use std::hash::Hash;
 
 /// What a worker does with every row for a plan, whatever is made of it.
 pub(crate) struct RowWork {
@@ -32,8 +33,6 @@ pub(crate) struct RowWork {
     noticed: Noticed,
     /// Whether all columns are kept for the rows that count, also those that only the filter needs.
     keeps_all: bool,
-    /// Scratch: the rows of a batch that are kept.
-    kept: Vec<u32>,
 }
 
 /// The rows of a batch that count, with their row program run.
@@ -124,7 +123,6 @@ impl RowWork {
             found: plan.lookups.iter().map(|l| found(l.lookup.table.lines.len())).collect(),
             noticed: Noticed::new(plan),
             keeps_all: false,
-            kept: Vec::new(),
         }
     }
 
@@ -170,19 +168,28 @@ impl RowWork {
 
     /// Drops the rows that do not meet the condition.
     fn filter(&mut self, plan: &Plan, batch: &mut Batch) -> Result<(), Error> {
-        let mut kept = std::mem::take(&mut self.kept);
+        let mut met = std::mem::take(&mut batch.met);
         let inputs: Vec<&Column> = batch.columns.iter().collect();
-        self.filter.run(&plan.filter, &inputs, batch.rows)?;
+        let was_known = met.known;
+        if !was_known {
+            self.filter.run(&plan.filter, &inputs, batch.rows)?;
+        }
         let column = |operand: Operand| self.filter.column(operand, &inputs);
         self.noticed.look_at_all(plan, &inputs, &column);
-        let mut missing = 0;
-        match plan.condition.map(|condition| &self.filter.column(condition, &inputs).data) {
-            Some(Data::Bool(truths)) => missing = keep_true(&truths[..batch.rows], &mut kept),
-            _ => {
-                kept.clear();
-                kept.extend(0..batch.rows as u32);
+        if !was_known {
+            met.missing = 0;
+            match plan.condition.map(|condition| &self.filter.column(condition, &inputs).data) {
+                Some(Data::Bool(truths)) => {
+                    met.missing = keep_true(&truths[..batch.rows], &mut met.rows);
+                }
+                _ => {
+                    met.rows.clear();
+                    met.rows.extend(0..batch.rows as u32);
+                }
             }
+            met.known = true;
         }
+        let (kept, missing) = (&mut met.rows, met.missing);
         let n = kept.len();
         self.left_out += (batch.rows - n) as u64;
         self.left_out_missing += missing;
@@ -199,13 +206,14 @@ impl RowWork {
         }
         if kept.len() < batch.rows {
             for (i, column) in batch.columns.iter_mut().enumerate() {
-                if self.keeps_all || plan.needs(i) {
-                    column.retain(&kept);
+                // Of rows that were known before, the columns come without the others.
+                if (self.keeps_all || plan.needs(i)) && !(was_known && comes_cut(plan, i)) {
+                    column.retain(kept);
                 }
             }
             batch.rows = kept.len();
         }
-        self.kept = kept;
+        batch.met = met;
         Ok(())
     }
 
@@ -353,6 +361,37 @@ fn ensure_matched(plan: &Plan, ledger: &Ledger) -> Result<(), Error> {
         }
     }
     Ok(())
+}
+
+/// Whether the rows that count for a plan can be those of another one with the same condition: nothing else decides about
+/// them, and whoever does not work the condition out misses nothing.
+pub(crate) fn can_share_rows(plan: &Plan) -> bool {
+    let is_quiet = |step: &Step| !matches!(step.op, Op::Divide);
+    let is_input = |watch: &TextsWatch| matches!(watch.operand, Operand::Input(_));
+    plan.condition.is_some()
+        && !plan.drops()
+        && plan.filter.steps.iter().all(is_quiet)
+        && plan.watches.filter_texts.iter().all(is_input)
+}
+
+/// What makes the condition of a plan: its steps, with the columns that they are made of. Equal ones choose the same rows.
+pub(crate) fn condition_of(plan: &Plan) -> impl Eq + Hash + use<> {
+    let operand = |operand: &Operand| match operand {
+        Operand::Input(i) => Operand::Input(plan.inputs[*i]),
+        step => *step,
+    };
+    let step = |step: &Step| {
+        let args: Vec<Operand> = step.args.iter().map(operand).collect();
+        (step.op.clone(), args, step.arg_kinds.clone(), step.kind)
+    };
+    let steps: Vec<_> = plan.filter.steps.iter().map(step).collect();
+    (steps, plan.condition.as_ref().map(operand))
+}
+
+/// Whether a column is cut to the rows that count where these are known before: nobody looks at the others of it.
+pub(crate) fn comes_cut(plan: &Plan, input: usize) -> bool {
+    let is_it = |watch: &TextsWatch| watch.operand == Operand::Input(input);
+    plan.needs(input) && !plan.watches.filter_texts.iter().any(is_it)
 }
 
 /// The step that makes a column.

@@ -217,7 +217,9 @@ impl<'a> Written<'a> {
             Value::Missing => self.blank,
             value => match layout.signs().filter(|_| layout.kind(slot).is_number()) {
                 // All digits there are, but with the signs that were asked for.
-                Some(signs) => self.text(&signs.write(&layout.with_groups(row, slot, &value)), long),
+                Some(signs) => {
+                    self.text(&signs.write(&layout.with_groups(row, slot, &value)), long)
+                }
                 // No figure, date or period has a sign in it that needs quotes.
                 None => {
                     let start = long.len();
