@@ -91,9 +91,11 @@ pub(crate) fn roll_up(
     let how = (grouping.keys.is_empty(), chained);
     let numbered = Numbered::new(how, gathered, kept, members);
     let groups = numbered.groups;
-    // All groups as they are need no merging.
-    let merged = if numbered.same() { Vec::new() } else { numbered.merged(gathered)? };
-    let states = if numbered.same() { &gathered.states } else { &merged };
+    // Groups as they are need no merging; those that are not here are dropped from what is made of all.
+    let as_they_are = numbered.are_as_they_are();
+    let merged = if as_they_are { Vec::new() } else { numbered.merged(gathered)? };
+    let states = if as_they_are { &gathered.states } else { &merged };
+    let here = (as_they_are && groups + 1 < numbered.map.len()).then(|| numbered.here());
     let mut inputs: Vec<Column> = Vec::new();
     for (i, key) in grouping.keys.iter().enumerate() {
         let codes_of_key = &gathered.grouper.codes[i];
@@ -107,7 +109,11 @@ pub(crate) fn roll_up(
         let column = match &aggregate.from {
             From::Rows(state) => {
                 let args = kinds(&grouping.states[*state].args);
-                aggregate.aggregate.finish(states[*state].as_ref(), &args)
+                let mut column = aggregate.aggregate.finish(states[*state].as_ref(), &args);
+                if let (Ok(column), Some(here)) = (&mut column, &here) {
+                    column.data.retain(here);
+                }
+                column
             }
             From::SecondPass(i) => match second_pass {
                 Some(states) => {
@@ -230,7 +236,7 @@ impl Numbered {
                     chain.push(Pairs::of_distinct(each.collect()));
                 }
                 groups = present.len();
-                numbers = (0..groups as u32).collect();
+                numbers.iter_mut().zip(0..).for_each(|(number, own)| *number = own);
                 break;
             }
             let mut pairs = Pairs::default();
@@ -271,10 +277,19 @@ impl Numbered {
         gathered.states.iter().map(|state| merged(state.as_ref())).collect()
     }
 
-    /// Whether every group is numbered as it is.
-    fn same(&self) -> bool {
-        self.groups + 1 == self.map.len()
-            && self.map.iter().enumerate().all(|(i, &m)| m == i as u32)
+    /// Whether the groups here are those of the grouping in their order, of which few may be left out.
+    fn are_as_they_are(&self) -> bool {
+        let numbers = self.map.iter().filter(|number| **number != 0);
+        numbers.zip(1..).all(|(&number, next)| number == next)
+            && self.map.iter().filter(|number| **number != 0).count() == self.groups
+            && self.groups >= self.map.len() / 2
+    }
+
+    /// The groups of the grouping that are here, counted from 0.
+    fn here(&self) -> Vec<u32> {
+        let mut here = Vec::with_capacity(self.groups);
+        here.extend((0..).zip(&self.map[1..]).filter(|it| *it.1 != 0).map(|it| it.0));
+        here
     }
 
     /// The group here that each group of a finer grouping belongs to.

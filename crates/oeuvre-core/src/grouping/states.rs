@@ -257,9 +257,11 @@ impl GroupStates {
     /// The groups that are shown, counted from 0: those with rows, and those that are forced.
     pub(crate) fn present(&self, always: bool) -> Vec<u32> {
         let counted = |g: &u32| self.counts.0.get(*g as usize + 1).is_some_and(|&n| n > 0);
-        (0..self.grouper.groups() as u32 - 1)
-            .filter(|g| always || counted(g) || self.forced.contains(&(g + 1)))
-            .collect()
+        let groups = self.grouper.groups() as u32 - 1;
+        let mut present = Vec::with_capacity(groups as usize);
+        let is_shown = |g: &u32| always || counted(g) || self.forced.contains(&(g + 1));
+        present.extend((0..groups).filter(is_shown));
+        present
     }
 
     /// Takes the rows of a batch that count into their groups.

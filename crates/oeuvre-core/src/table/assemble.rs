@@ -11,7 +11,7 @@ use crate::error::Error;
 use crate::grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
 use crate::grouping::{Codes, Depths, GroupStates, SecondPassStates};
 use crate::ledger::Ledger;
-use crate::plan::{KeyPlan, Plan, ResultPlan, SortBy};
+use crate::plan::{Built, KeyPlan, Plan, ResultPlan, SortBy};
 use crate::request::TotalsAt;
 use crate::rows::program::Operand;
 use crate::window::pick;
@@ -60,6 +60,8 @@ pub(crate) fn table(
         Cells { plan, trees, lines: &lines, levels: HashMap::new(), rests: HashMap::new() };
     let shown = cells.find(levels, &positions)?;
     for (p, position) in positions.iter().enumerate() {
+        let from = cells.of_lines(*position);
+        let column = |of: &Built| cells.column((of.kind, of.operand), *position, &from);
         for (i, result) in plan.results.iter().enumerate() {
             grid.columns.push(ResultColumn {
                 heading: result.heading.clone(),
@@ -70,10 +72,9 @@ pub(crate) fn table(
                 share: result.share,
                 heading_mark: None,
                 kind: result.built.kind,
-                cells: cells.column(result.built.kind, result.built.operand, *position),
+                cells: column(&result.built),
                 ratio: result.ratio.map(|both| {
-                    let [numerator, denominator] =
-                        both.map(|b| (b.kind, cells.column(b.kind, b.operand, *position)));
+                    let [numerator, denominator] = both.map(|b| (b.kind, column(&b)));
                     RatioColumns { numerator, denominator }
                 }),
                 marks: Default::default(),
@@ -124,11 +125,7 @@ fn account_cells(grid: &Grid, ledger: &mut Ledger) {
     let total_lines = grid.lines.iter().filter(|l| is_total(l.kind)).count() as u64;
     let rests = grid.lines.iter().filter(|l| l.kind == LineKind::Rest).count() as u64;
     ledger.lines = (grid.lines.len() as u64 - total_lines - rests, total_lines);
-    let blank: usize = grid
-        .columns
-        .iter()
-        .map(|c| (0..grid.lines.len()).filter(|&l| c.cells.data.is_missing(l)).count())
-        .sum();
+    let blank: usize = grid.columns.iter().map(|c| c.cells.data.count_missing()).sum();
     ledger.cells = ((grid.lines.len() * grid.columns.len() - blank) as u64, blank as u64);
 }
 
@@ -242,6 +239,16 @@ struct Indexed {
     cells: Option<Vec<Vec<u32>>>,
 }
 
+impl Indexed {
+    /// The cell of a node down the side at a position.
+    fn cell_of(&self, position: Position, node: u32) -> u32 {
+        match &self.cells {
+            Some(cells) => cells[position.1 as usize][node as usize],
+            None => node,
+        }
+    }
+}
+
 fn indexed(trees: &Trees, level: Rc<LevelResults>, depths: Depths) -> Indexed {
     if depths.across == 0 {
         return Indexed { level, cells: None };
@@ -278,9 +285,15 @@ impl Cells<'_> {
         let mut shown = Vec::new();
         for position in positions {
             let across = position.0.depth as usize;
+            let mut before = None;
             for position in &self.lines.positions {
                 let depths = Depths { by: position.0.depth as usize, across };
-                if position.0.kind != LineKind::Rest && !self.levels.contains_key(&depths) {
+                // As a rule the same as the line before.
+                if before == Some(depths) || position.0.kind == LineKind::Rest {
+                    continue;
+                }
+                before = Some(depths);
+                if !self.levels.contains_key(&depths) {
                     shown.push(depths);
                     let level = indexed(self.trees, levels.level(depths)?, depths);
                     self.levels.insert(depths, level);
@@ -300,32 +313,28 @@ impl Cells<'_> {
         Ok(shown)
     }
 
-    /// The cells of a result at a position, line by line.
-    fn column(&self, kind: Kind, operand: Operand, position: Position) -> Column {
-        let across = position.0.depth as usize;
-        let leaf = self.trees.by.depth();
-        let cell_of = |it: &Indexed, node: u32| match &it.cells {
-            Some(cells) => cells[position.1 as usize][node as usize],
-            None => node,
+    /// The cell of each line of a group at a position.
+    fn of_lines(&self, position: Position) -> Vec<u32> {
+        let depths = Depths { by: self.trees.by.depth(), across: position.0.depth as usize };
+        let level = self.levels.get(&depths);
+        let of_line = |&(line, node): &Position| match (line.kind, level) {
+            (LineKind::Group, Some(it)) => it.cell_of(position, node),
+            _ => NO_NUMBER,
         };
+        self.lines.positions.iter().map(of_line).collect()
+    }
+
+    /// The cells of a result at a position, line by line; those of groups are `from` there.
+    fn column(&self, (kind, operand): (Kind, Operand), position: Position, from: &[u32]) -> Column {
+        let across = position.0.depth as usize;
         let cell = |line: Line, node: u32| {
             let it = self.levels.get(&Depths { by: line.depth as usize, across })?;
-            Some((&it.level, cell_of(it, node)))
+            Some((&it.level, it.cell_of(position, node)))
         };
         // The lines of groups are gathered at once; totals are set one by one.
-        let mut out = match self.levels.get(&Depths { by: leaf, across }) {
-            Some(it) => {
-                let of_line = |&(line, node): &Position| match line.kind {
-                    LineKind::Group => cell_of(it, node),
-                    _ => NO_NUMBER,
-                };
-                let from: Vec<u32> = self.lines.positions.iter().map(of_line).collect();
-                pick(it.level.column(self.plan, operand), &from)
-            }
-            None => {
-                let none = vec![NO_NUMBER; self.lines.positions.len()];
-                pick(&Column::from(Data::empty(kind)), &none)
-            }
+        let mut out = match self.levels.get(&Depths { by: self.trees.by.depth(), across }) {
+            Some(it) => pick(it.level.column(self.plan, operand), from),
+            None => pick(&Column::from(Data::empty(kind)), from),
         };
         for (row, &(line, node)) in self.lines.positions.iter().enumerate() {
             let value = match line.kind {

@@ -137,7 +137,7 @@ pub(crate) fn lines(
         true => rests(plan, trees, gathered, &shown, &alive),
         false => (Vec::new(), None),
     };
-    let mut out = Vec::new();
+    let mut out = Vec::with_capacity(leaves - hidden + rests.len() + 1);
     let of_node: HashMap<(usize, u32), u32> =
         rests.iter().zip(0..).map(|(r, n)| ((r.depth, r.node), n)).collect();
     let descent =

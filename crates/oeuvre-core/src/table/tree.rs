@@ -49,7 +49,7 @@ impl Tree {
                 let node = |(&parent, &g): (&u32, &u32)| Node { parent, code: of_key(g) };
                 nodes.push(numbers.iter().zip(present).map(node).collect());
                 chain.push(OnceLock::new());
-                numbers = (0..present.len() as u32).collect();
+                numbers.iter_mut().zip(0..).for_each(|(number, own)| *number = own);
                 break;
             }
             let mut pairs = Pairs::default();
