@@ -68,8 +68,8 @@ impl Field {
     /// A field of any length, which lies there among the long ones of its rows.
     pub(crate) fn long(at: &Range<usize>) -> Field {
         let mut field = Field { len: LONG, ..Field::NONE };
-        field.bytes[..8].copy_from_slice(&at.start.to_le_bytes());
-        field.bytes[8..16].copy_from_slice(&at.end.to_le_bytes());
+        field.bytes[..8].copy_from_slice(&(at.start as u64).to_le_bytes());
+        field.bytes[8..16].copy_from_slice(&(at.end as u64).to_le_bytes());
         field
     }
 
@@ -77,7 +77,7 @@ impl Field {
     fn place(&self) -> Range<usize> {
         let [start, end] = [0, 8].map(|at| {
             let bytes = self.bytes[at..].first_chunk::<8>();
-            bytes.map_or(0, |bytes| usize::from_le_bytes(*bytes))
+            bytes.map_or(0, |bytes| u64::from_le_bytes(*bytes) as usize)
         });
         start..end
     }

@@ -279,10 +279,16 @@ impl Interner {
         if needed > limit as u128 {
             return false;
         }
-        let mut grown = vec![NO_NUMBER; needed as usize];
-        let shift = (low - new_low) as usize;
-        grown[shift..shift + self.window.len()].copy_from_slice(&self.window);
-        self.window = grown;
+        if new_low == low {
+            // Where there is room behind it, nothing is moved.
+            self.window.reserve_exact(needed as usize - self.window.len());
+            self.window.resize(needed as usize, NO_NUMBER);
+        } else {
+            let mut grown = vec![NO_NUMBER; needed as usize];
+            let shift = (low - new_low) as usize;
+            grown[shift..shift + self.window.len()].copy_from_slice(&self.window);
+            self.window = grown;
+        }
         self.base = new_low as i64;
         self.take_in();
         true

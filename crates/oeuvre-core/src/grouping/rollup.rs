@@ -279,10 +279,13 @@ impl Numbered {
 
     /// Whether the groups here are those of the grouping in their order, of which few may be left out.
     fn are_as_they_are(&self) -> bool {
-        let numbers = self.map.iter().filter(|number| **number != 0);
-        numbers.zip(1..).all(|(&number, next)| number == next)
-            && self.map.iter().filter(|number| **number != 0).count() == self.groups
-            && self.groups >= self.map.len() / 2
+        let mut last = 0;
+        let is_next = |&number: &u32| {
+            last += 1;
+            number == last
+        };
+        let in_order = self.map.iter().filter(|number| **number != 0).all(is_next);
+        in_order && last as usize == self.groups && self.groups >= self.map.len() / 2
     }
 
     /// The groups of the grouping that are here, counted from 0.
