@@ -91,11 +91,7 @@ pub(crate) fn roll_up(
     let how = (grouping.keys.is_empty(), chained);
     let numbered = Numbered::new(how, gathered, kept, members);
     let groups = numbered.groups;
-    // Groups as they are need no merging; those that are not here are dropped from what is made of all.
-    let as_they_are = numbered.are_as_they_are();
-    let merged = if as_they_are { Vec::new() } else { numbered.merged(gathered)? };
-    let states = if as_they_are { &gathered.states } else { &merged };
-    let here = (as_they_are && groups + 1 < numbered.map.len()).then(|| numbered.here());
+    let states = numbered.states(gathered)?;
     let mut inputs: Vec<Column> = Vec::new();
     for (i, key) in grouping.keys.iter().enumerate() {
         let codes_of_key = &gathered.grouper.codes[i];
@@ -109,11 +105,7 @@ pub(crate) fn roll_up(
         let column = match &aggregate.from {
             From::Rows(state) => {
                 let args = kinds(&grouping.states[*state].args);
-                let mut column = aggregate.aggregate.finish(states[*state].as_ref(), &args);
-                if let (Ok(column), Some(here)) = (&mut column, &here) {
-                    column.data.retain(here);
-                }
-                column
+                states.finish(aggregate.aggregate.as_ref(), *state, &args)
             }
             From::SecondPass(i) => match second_pass {
                 Some(states) => {
@@ -266,6 +258,16 @@ impl Numbered {
         Numbered { groups, start, path, map, chain }
     }
 
+    /// The states of the groups here. Groups as they are need no merging.
+    fn states<'a>(&self, gathered: &'a GroupStates) -> Result<StatesHere<'a>, Overflow> {
+        let all = &gathered.states[..];
+        if !self.are_as_they_are() {
+            return Ok(StatesHere { all, merged: self.merged(gathered)?, here: None });
+        }
+        let some = self.groups + 1 < self.map.len();
+        Ok(StatesHere { all, merged: Vec::new(), here: some.then(|| self.here()) })
+    }
+
     /// The states, taken together.
     fn merged(&self, gathered: &GroupStates) -> Result<Vec<Box<dyn State>>, Overflow> {
         let merged = |state: &dyn State| {
@@ -311,6 +313,33 @@ impl Numbered {
             }
         }
         belongs
+    }
+}
+
+/// The states of some groups.
+struct StatesHere<'a> {
+    /// Those of all groups.
+    all: &'a [Box<dyn State>],
+    /// Those of the groups here, where they were merged.
+    merged: Vec<Box<dyn State>>,
+    /// The groups that are here, where they were not, and are not all.
+    here: Option<Vec<u32>>,
+}
+
+impl StatesHere<'_> {
+    /// What an aggregate makes of a state: a value for each group that is here.
+    fn finish(
+        &self,
+        aggregate: &dyn Aggregate,
+        state: usize,
+        args: &[Kind],
+    ) -> Result<Column, Overflow> {
+        let state = self.merged.get(state).unwrap_or(&self.all[state]);
+        let mut column = aggregate.finish(state.as_ref(), args)?;
+        if let Some(here) = &self.here {
+            column.data.retain(here);
+        }
+        Ok(column)
     }
 }
 
