@@ -11,7 +11,7 @@
 
 /// Bits sorted in one pass: a table of 2048 counts stays in the nearest cache.
 const DIGIT_BITS: u32 = 11;
-/// So many are sorted as soon by comparing.
+/// Fewer than that are sorted sooner by comparing.
 pub const FEW: usize = 1 << DIGIT_BITS;
 
 /// The bits that numbers up to a largest one need.
@@ -19,12 +19,16 @@ pub fn width(largest: u64) -> u32 {
     u64::BITS - largest.leading_zeros()
 }
 
-/// Sorts by so many of the lowest bits of a word.
+/// Sorts by a word, of which no more than so many of the lowest bits are set.
 pub fn sorted_by_digits<T: Copy + Default>(
     mut now: Vec<T>,
     word: impl Fn(T) -> u64,
     bits: u32,
 ) -> Vec<T> {
+    if now.len() < FEW {
+        now.sort_by_key(|it| word(*it));
+        return now;
+    }
     let mut next = vec![T::default(); now.len()];
     let passes = bits.div_ceil(DIGIT_BITS).max(1);
     // Digits of equal width: 17 bits are two passes of nine, not one of eleven and one of six.
@@ -55,8 +59,10 @@ mod tests {
 
     proptest! {
         #[test]
-        fn the_order_is_that_of_a_stable_sort(words in proptest::collection::vec(any::<u64>(), 0..300), shift in 0u32..64) {
-            let words: Vec<(u64, usize)> = words.into_iter().map(|word| word >> shift).zip(0..).collect();
+        fn the_order_is_that_of_a_stable_sort(words in proptest::collection::vec(any::<u64>(), 0..300), shift in 0u32..64, many in any::<bool>()) {
+            let copies = if many { 30 } else { 1 };
+            let words = (0..copies).flat_map(|n| words.iter().map(move |word| word.rotate_left(n)));
+            let words: Vec<(u64, usize)> = words.map(|word| word >> shift).zip(0..).collect();
             let mut plain = words.clone();
             plain.sort_by_key(|it| it.0);
             prop_assert_eq!(sorted_by_digits(words, |it| it.0, 64 - shift), plain);

@@ -206,14 +206,8 @@ pub(crate) fn sorted(cells: usize, by: &[&Ordinals]) -> Vec<u32> {
 }
 
 fn by_words(order: Vec<u32>, word: impl Fn(usize) -> u64, bits: u32) -> Vec<u32> {
-    if order.len() < FEW {
-        let mut pairs: Vec<(u64, u32)> =
-            order.iter().map(|&cell| (word(cell as usize), cell)).collect();
-        pairs.sort_by_key(|it| it.0);
-        return pairs.into_iter().map(|it| it.1).collect();
-    }
     // Word and cell in 64 bits, where they fit, are half as much to move.
-    let cell_bits = width(order.len() as u64 - 1);
+    let cell_bits = width((order.len() as u64).saturating_sub(1));
     if bits + cell_bits <= u64::BITS {
         let cells = (1u64 << cell_bits) - 1;
         let packed =

@@ -7,7 +7,7 @@
 //! A run is cut into the stretches of its groups. Whoever takes groups into others only names the stretches anew, as
 //! long as those of one run stay apart; nothing is copied, and totals share the values of their lines.
 
-use oeuvre_columns::column::digits::{FEW, sorted_by_digits, width};
+use oeuvre_columns::column::digits::{sorted_by_digits, width};
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
@@ -136,20 +136,13 @@ impl Wholes {
     }
 }
 
-/// Sorts by words of so many bits; what is equal keeps its order.
+/// As [`sorted_by_digits`]; what is sorted already, such as numbers that count up, is left as it is.
 fn sorted_words<T: Copy + Default>(
-    mut list: Vec<T>,
+    list: Vec<T>,
     word: impl Fn(T) -> u64 + Copy,
     bits: u32,
 ) -> Vec<T> {
-    if list.is_sorted_by_key(|it| word(*it)) {
-        return list;
-    }
-    if list.len() < FEW {
-        list.sort_by_key(|it| word(*it));
-        return list;
-    }
-    sorted_by_digits(list, word, bits)
+    if list.is_sorted_by_key(|it| word(*it)) { list } else { sorted_by_digits(list, word, bits) }
 }
 
 impl Store for Texts {
