@@ -54,6 +54,7 @@ mod mapped;
 mod names;
 mod open;
 mod options;
+mod passed;
 mod saved;
 mod stack;
 mod text;

@@ -55,6 +55,21 @@ pub fn let_go_of_files() {
     }
 }
 
+impl Mapped {
+    /// Lets go of the pages that hold some bytes, which begin with one of them; they come back when they are read.
+    #[allow(unsafe_code)]
+    pub(crate) fn let_go(&self, range: std::ops::Range<usize>) {
+        let some = &self.map[range];
+        #[cfg(target_os = "linux")]
+        // SAFETY: the bytes are mapped, read-only and shared with their file: a page comes from there again.
+        unsafe {
+            libc::madvise(some.as_ptr() as *mut libc::c_void, some.len(), libc::MADV_DONTNEED);
+        }
+        #[cfg(not(target_os = "linux"))]
+        let _ = some;
+    }
+}
+
 impl std::ops::Deref for Mapped {
     type Target = [u8];
     fn deref(&self) -> &[u8] {

@@ -16,6 +16,7 @@ use super::pattern::Pattern;
 use crate::file_rows::{FilePass, FileReader, Want, Wanted};
 use crate::instructions::Level;
 use crate::options::Uneven;
+use crate::passed::Passed;
 use crate::text::columns::{ColumnReader, Trouble};
 use crate::text::records::{Kept, Records};
 use crate::text::trouble::{Place, told};
@@ -37,6 +38,7 @@ struct Shared<'a> {
     inside: Mutex<Vec<Option<bool>>>,
     /// Told when another piece is known.
     known: Condvar,
+    passed: Passed,
     /// A reader found a problem; pieces not yet claimed come after it.
     stop: AtomicBool,
     /// The lines before each piece, counted as far as lines are asked for.
@@ -56,6 +58,7 @@ impl<'a> Pass<'a> {
             next: AtomicUsize::new(0),
             inside: Mutex::new(vec![Some(false)]),
             known: Condvar::new(),
+            passed: Passed::new(&file.opened.bytes, file.body),
             stop: AtomicBool::new(false),
             lines: Mutex::new(vec![line_of(file.opened.bytes.head(file.body), file.body)]),
         }))
@@ -402,7 +405,8 @@ impl FileReader for PieceReader<'_> {
             }
             let Some((piece, range)) = self.shared.claim() else { return Ok(false) };
             self.piece = piece as u64;
-            let some = self.fill(range, batch);
+            let some = self.fill(range.clone(), batch);
+            self.shared.passed.done(&self.shared.file.opened.bytes, range);
             if self.pending.is_some() {
                 self.shared.stop.store(true, Ordering::Release);
             }

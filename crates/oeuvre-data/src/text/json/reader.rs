@@ -13,11 +13,13 @@ use crate::bytes::Bytes;
 use crate::file_rows::{FilePass, FileReader, Want, Wanted};
 use crate::kinds::Finding;
 use crate::kinds::values::Shape;
+use crate::passed::Passed;
 use crate::text::columns::ColumnReader;
 use crate::text::records;
 use crate::text::trouble::{Place, told};
 use oeuvre_columns::column::{Batch, Column, Data};
 use oeuvre_columns::{Account, ReadError};
+use std::ops::Range;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -182,6 +184,7 @@ struct Shared<'a> {
     records: Mutex<Records<'a>>,
     /// The next piece of a file of lines.
     next: AtomicUsize,
+    passed: Passed,
     /// A reader found a problem; pieces not yet claimed come after it.
     stop: AtomicBool,
     /// A line and where it starts, from which others are counted.
@@ -195,6 +198,7 @@ impl<'a> Pass<'a> {
     pub(super) fn new(file: &'a JsonFile, wanted: Wanted<'a>) -> Pass<'a> {
         Pass(Arc::new(Shared {
             records: Mutex::new(Records::new(&file.opened.bytes, &file.layout, 0)),
+            passed: Passed::new(&file.opened.bytes, file.layout.body),
             file,
             wanted,
             next: AtomicUsize::new(0),
@@ -426,12 +430,17 @@ impl JsonReader<'_> {
 }
 
 impl<'a> Shared<'a> {
+    /// Where the lines of a piece of a file of lines start.
+    fn range(&self, piece: usize) -> Range<usize> {
+        let from = self.file.layout.body + piece * self.wanted.options.piece_bytes;
+        from..from + self.wanted.options.piece_bytes
+    }
+
     /// The lines that start in the next piece of a file of lines.
     fn claim_lines(&self) -> Option<Piece<'a>> {
         let all = &self.file.opened.bytes;
         let number = self.next.fetch_add(1, Ordering::Relaxed);
-        let from = self.file.layout.body + number * self.wanted.options.piece_bytes;
-        let until = from + self.wanted.options.piece_bytes;
+        let Range { start: from, end: until } = self.range(number);
         // The last line may end far behind the piece, where the bytes have not come yet.
         let mut beyond = 1 << 16;
         'more: loop {
@@ -526,6 +535,9 @@ impl FileReader for JsonReader<'_> {
             };
             self.piece = piece.number;
             let some = self.fill(&piece, batch);
+            if shared.file.layout.form == Form::Lines {
+                shared.passed.done(&shared.file.opened.bytes, shared.range(piece.number as usize));
+            }
             if self.pending.is_some() {
                 shared.stop.store(true, Ordering::Release);
             }
