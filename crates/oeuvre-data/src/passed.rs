@@ -19,7 +19,8 @@ impl Passed {
     /// A pass over what stands behind a place.
     pub(crate) fn new(bytes: &Bytes, body: usize) -> Passed {
         let Bytes::Mapped(mapped) = bytes else { return Passed(Vec::new()) };
-        let passed = Passed((0..mapped.len().div_ceil(SPAN)).map(|_| AtomicUsize::new(0)).collect());
+        let passed =
+            Passed((0..mapped.len().div_ceil(SPAN)).map(|_| AtomicUsize::new(0)).collect());
         passed.done(bytes, 0..body);
         passed
     }

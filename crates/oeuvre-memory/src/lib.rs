@@ -1,8 +1,9 @@
 //! A limit on memory: what grows past it lies in an unnamed temporary file, and is brought in where it is used.
 //!
 //! ```text
-//! a large piece of memory → ordinary memory while there is room for it (lib.rs), else a place in the file
-//! (region.rs), whose pages are let go of whenever too many of them have been brought in (keeper.rs)
+//! a large piece of memory → ordinary memory while there is room for it (lib.rs; the largest pieces are kept for whoever
+//! asks next: kept.rs), else a place in the file (region.rs), whose pages are let go of whenever too many of them have
+//! been brought in (keeper.rs)
 //! ```
 //!
 //! Whatever the program makes (groups, values, rows, lines of the table) is made of large pieces and many small ones,
@@ -29,6 +30,8 @@
 
 #[cfg(target_os = "linux")]
 mod keeper;
+#[cfg(target_os = "linux")]
+mod kept;
 #[cfg(target_os = "linux")]
 mod region;
 
@@ -114,11 +117,90 @@ impl<const LARGE: usize> Memory<LARGE> {
         }
         HELD.fetch_add(if layout.size() < LARGE { 0 } else { layout.size() }, Relaxed);
         // SAFETY: as the caller says.
-        unsafe { System.alloc_zeroed(layout) }
+        unsafe { Ordinary.alloc_zeroed(layout) }
     }
 }
 
-// SAFETY: pieces come from the system's allocator or from the region of the file, which keeps to the same contract, and
+/// Ordinary memory: the system's allocator, for all but the largest pieces.
+#[cfg(target_os = "linux")]
+struct Ordinary;
+
+#[cfg(target_os = "linux")]
+impl Ordinary {
+    /// Whether a piece is one of those that are kept.
+    #[inline]
+    fn is_largest(size: usize, align: usize) -> bool {
+        size >= kept::FROM && align <= kept::ALIGNED
+    }
+}
+
+// SAFETY: by its size and alignment alone each piece comes from one of two places and goes back there. What is kept is
+// handed out as the system's allocator would: pieces do not overlap, are aligned, zero where that is asked for, and null
+// where there is no memory; nothing there unwinds.
+#[allow(unsafe_code)]
+#[cfg(target_os = "linux")]
+unsafe impl GlobalAlloc for Ordinary {
+    #[inline]
+    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
+        match Self::is_largest(layout.size(), layout.align()) {
+            true => kept::take(layout.size(), false),
+            // SAFETY: as the caller says.
+            false => unsafe { System.alloc(layout) },
+        }
+    }
+
+    #[inline]
+    unsafe fn alloc_zeroed(&self, layout: Layout) -> *mut u8 {
+        match Self::is_largest(layout.size(), layout.align()) {
+            true => kept::take(layout.size(), true),
+            // SAFETY: as the caller says.
+            false => unsafe { System.alloc_zeroed(layout) },
+        }
+    }
+
+    #[inline]
+    unsafe fn dealloc(&self, piece: *mut u8, layout: Layout) {
+        match Self::is_largest(layout.size(), layout.align()) {
+            // SAFETY: so it was made.
+            true => unsafe { kept::give_back(piece, layout.size()) },
+            // SAFETY: all others are the system's.
+            false => unsafe { System.dealloc(piece, layout) },
+        }
+    }
+
+    #[inline]
+    unsafe fn realloc(&self, piece: *mut u8, layout: Layout, size: usize) -> *mut u8 {
+        let (was, is) = (
+            Self::is_largest(layout.size(), layout.align()),
+            Self::is_largest(size, layout.align()),
+        );
+        if !was && !is {
+            // SAFETY: a piece of the system's, as the caller says.
+            return unsafe { System.realloc(piece, layout, size) };
+        }
+        if was && is {
+            // SAFETY: so it was made.
+            let moved = unsafe { kept::resize(piece, layout.size(), size) };
+            if !moved.is_null() {
+                return moved;
+            }
+        }
+        // SAFETY: the caller gives a size that is not zero and does not overflow with this alignment.
+        let other = unsafe { Layout::from_size_align_unchecked(size, layout.align()) };
+        // SAFETY: the same; two pieces that do not overlap, of at least so many bytes each, of which the old one is not
+        // used again.
+        unsafe {
+            let moved = self.alloc(other);
+            if !moved.is_null() {
+                std::ptr::copy_nonoverlapping(piece, moved, layout.size().min(size));
+                self.dealloc(piece, layout);
+            }
+            moved
+        }
+    }
+}
+
+// SAFETY: pieces come from ordinary memory or from the region of the file, which keeps to the same contract, and
 // go back to where they came from: the region alone has addresses of its range. Neither unwinds: a lock is never
 // poisoned, since nothing below it panics, and a file that cannot grow ends the process.
 #[allow(unsafe_code)]
@@ -128,7 +210,7 @@ unsafe impl<const LARGE: usize> GlobalAlloc for Memory<LARGE> {
     unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
         if layout.size() < LARGE || Self::may_hold(0, layout.size()) {
             // SAFETY: as the caller says.
-            return unsafe { System.alloc(layout) };
+            return unsafe { Ordinary.alloc(layout) };
         }
         // SAFETY: as the caller says.
         unsafe { Self::in_file(layout) }
@@ -138,7 +220,7 @@ unsafe impl<const LARGE: usize> GlobalAlloc for Memory<LARGE> {
     unsafe fn alloc_zeroed(&self, layout: Layout) -> *mut u8 {
         if layout.size() < LARGE || Self::may_hold(0, layout.size()) {
             // SAFETY: as the caller says.
-            return unsafe { System.alloc_zeroed(layout) };
+            return unsafe { Ordinary.alloc_zeroed(layout) };
         }
         // SAFETY: as the caller says; new places in the file are zero.
         unsafe { Self::in_file(layout) }
@@ -151,16 +233,16 @@ unsafe impl<const LARGE: usize> GlobalAlloc for Memory<LARGE> {
             return unsafe { region::give_back(piece, layout.size()) };
         }
         Self::may_hold(layout.size(), 0);
-        // SAFETY: all others are the system's.
-        unsafe { System.dealloc(piece, layout) };
+        // SAFETY: all others are ordinary memory.
+        unsafe { Ordinary.dealloc(piece, layout) };
     }
 
     #[inline]
     unsafe fn realloc(&self, piece: *mut u8, layout: Layout, size: usize) -> *mut u8 {
         let in_file = region::has(piece);
         if !in_file && Self::may_hold(layout.size(), size) {
-            // SAFETY: a piece of the system's, as the caller says.
-            return unsafe { System.realloc(piece, layout, size) };
+            // SAFETY: a piece of ordinary memory, as the caller says.
+            return unsafe { Ordinary.realloc(piece, layout, size) };
         }
         // SAFETY: the region has this address, and so made the piece.
         if in_file && unsafe { region::resize(piece, layout.size(), size) } {

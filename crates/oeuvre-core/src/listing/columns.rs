@@ -11,27 +11,67 @@ use oeuvre_columns::Limits;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Batch, Column, Data};
+use std::mem::discriminant;
+use std::ops::Range;
 
 /// From so many rows on, a column is worth a thread of its own.
 const WORTH_A_THREAD: usize = 16_384;
+/// Rows are put aside in blocks of so many: large pieces of memory, which cost less to make and serve again.
+const BLOCK_ROWS: usize = 1 << 20;
 
-/// The columns of the rows that count, in pieces, until all are read.
+/// The columns of the rows that count, in blocks, until all are read.
 #[derive(Default)]
 pub(super) struct Columns {
-    /// The piece, and for each input its values.
-    pub(super) chunks: Vec<(u64, usize, Vec<Data>)>,
+    blocks: Vec<Block>,
+    chunks: Vec<Chunk>,
     /// For each input the texts, by worker.
-    pub(super) texts: Vec<Vec<Dictionary>>,
-    /// Which of them each chunk uses.
-    pub(super) worker_of: Vec<usize>,
+    texts: Vec<Vec<Dictionary>>,
+}
+
+/// Rows that a worker has put aside, in whatever order it read them.
+struct Block {
+    worker: usize,
+    rows: usize,
+    /// For each input its values.
+    columns: Vec<Data>,
+}
+
+/// The rows of a piece of the file: where they are.
+struct Chunk {
+    piece: u64,
+    block: usize,
+    rows: Range<usize>,
 }
 
 impl Columns {
+    /// Puts the rows of a piece aside.
+    fn put(&mut self, piece: u64, rows: usize, columns: &[&Data]) {
+        let fits = |block: &Block| {
+            let same = |(a, b): (&Data, &&Data)| discriminant(a) == discriminant(*b);
+            block.rows + rows <= BLOCK_ROWS && block.columns.iter().zip(columns).all(same)
+        };
+        if !self.blocks.last().is_some_and(fits) {
+            // The first one grows with the rows, so that few of them take little.
+            let room = if self.blocks.is_empty() { 0 } else { BLOCK_ROWS.max(rows) };
+            let columns = columns.iter().map(|data| empty_like(data, room)).collect();
+            self.blocks.push(Block { worker: 0, rows: 0, columns });
+        }
+        let number = self.blocks.len() - 1;
+        let block = &mut self.blocks[number];
+        for (to, from) in block.columns.iter_mut().zip(columns) {
+            append(to, from, 0..rows);
+        }
+        self.chunks.push(Chunk { piece, block: number, rows: block.rows..block.rows + rows });
+        block.rows += rows;
+    }
+
     /// Adds what another worker has read.
     fn absorb(&mut self, other: Columns) {
-        let before = self.texts.len();
-        self.chunks.extend(other.chunks);
-        self.worker_of.extend(other.worker_of.iter().map(|w| w + before));
+        let (workers, blocks) = (self.texts.len(), self.blocks.len());
+        let moved = |chunk: Chunk| Chunk { block: chunk.block + blocks, ..chunk };
+        self.chunks.extend(other.chunks.into_iter().map(moved));
+        let moved = |block: Block| Block { worker: block.worker + workers, ..block };
+        self.blocks.extend(other.blocks.into_iter().map(moved));
         self.texts.extend(other.texts);
     }
 }
@@ -72,19 +112,16 @@ impl Consumer for Keep<'_> {
 
     fn take(&self, share: &mut KeepShare, batch: &mut Batch) -> Result<(), Error> {
         let Some(selected) = share.rows.select(self.plan, batch)? else { return Ok(()) };
-        let Columns { chunks, texts, worker_of } = &mut share.columns;
-        let texts = &mut texts[0];
-        let data = self.operands.iter().enumerate().map(|(i, &operand)| {
-            let column = selected.column(operand);
-            // The reader's texts are followed, not shared: it would copy them to add to them.
-            for code in texts[i].len()..column.dictionary.len() {
-                texts[i].intern(column.dictionary.text(code as u32));
+        let columns = self.operands.iter().map(|&operand| selected.column(operand));
+        let columns: Vec<&Column> = columns.collect();
+        // The reader's texts are followed, not shared: it would copy them to add to them.
+        for (texts, column) in share.columns.texts[0].iter_mut().zip(&columns) {
+            for code in texts.len()..column.dictionary.len() {
+                texts.intern(column.dictionary.text(code as u32));
             }
-            column.data.clone()
-        });
-        let data: Vec<Data> = data.collect();
-        chunks.push((selected.batch.piece, selected.batch.rows, data));
-        worker_of.push(0);
+        }
+        let data: Vec<&Data> = columns.iter().map(|column| &column.data).collect();
+        share.columns.put(selected.batch.piece, selected.batch.rows, &data);
         Ok(())
     }
 }
@@ -101,87 +138,75 @@ impl Columns {
     /// The whole columns, in the order of the rows; as many at a time as there are threads, unless there are so
     /// few rows that a thread costs more than a column.
     pub(super) fn join(mut self, inputs: usize, threads: usize) -> (usize, Vec<Column>) {
-        let mut order: Vec<usize> = (0..self.chunks.len()).collect();
-        order.sort_by_key(|&c| self.chunks[c].0);
-        let rows = self.chunks.iter().map(|c| c.1).sum();
+        self.chunks.sort_by_key(|chunk| chunk.piece);
+        let rows = self.chunks.iter().map(|chunk| chunk.rows.len()).sum();
         let mut out: Vec<Column> = Vec::new();
         let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
         while out.len() < inputs {
             let now = out.len()..(out.len() + threads).min(inputs);
-            // Chunks are let go as they are joined, so that few columns are held twice.
-            let chunks: Vec<Vec<Data>> = now
-                .clone()
-                .map(|i| order.iter().map(|&c| std::mem::take(&mut self.chunks[c].2[i])).collect())
-                .collect();
-            let (texts, worker_of, order) = (&self.texts, &self.worker_of, &order);
-            let join = |(i, chunks): (usize, Vec<Data>)| {
-                let texts: Vec<&Dictionary> = texts.iter().map(|t| &t[i]).collect();
-                join_column(chunks, order.iter().map(|&c| worker_of[c]), &texts, rows)
-            };
-            out.extend(at_once(now.zip(chunks).collect(), threads, join));
+            // Blocks are let go as they are joined, so that few columns are held twice.
+            let column =
+                |i| self.blocks.iter_mut().map(|b| std::mem::take(&mut b.columns[i])).collect();
+            let blocks: Vec<Vec<Data>> = now.clone().map(column).collect();
+            let it = &self;
+            let join = |(i, blocks): (usize, Vec<Data>)| it.join_column(i, &blocks, rows);
+            out.extend(at_once(now.zip(blocks).collect(), threads, join));
         }
         (rows, out)
     }
-}
 
-/// One column of its chunks, each with the number of the worker whose texts it uses.
-fn join_column(
-    chunks: Vec<Data>,
-    workers: impl Iterator<Item = usize>,
-    texts: &[&Dictionary],
-    rows: usize,
-) -> Column {
-    let mut dictionary = Dictionary::default();
-    let maps: Vec<Vec<u32>> = texts
-        .iter()
-        .map(|of_worker| {
-            // The first worker's texts serve as they are.
-            if dictionary.is_empty() {
-                dictionary = (*of_worker).clone();
-            }
-            dictionary.absorb(of_worker)
-        })
-        .collect();
-    let mut data: Option<Data> = None;
-    for (mut chunk, worker) in chunks.into_iter().zip(workers) {
-        if let Data::Codes(codes) = &mut chunk {
-            for code in codes.iter_mut().filter(|c| **c != MISSING_CODE) {
-                *code = maps[worker][*code as usize];
+    /// One column of its blocks.
+    fn join_column(&self, input: usize, blocks: &[Data], rows: usize) -> Column {
+        // The first worker's texts serve as they are.
+        let mut dictionary =
+            self.texts.first().map_or_else(Dictionary::default, |t| t[input].clone());
+        let absorb = |texts: &Vec<Dictionary>| dictionary.absorb(&texts[input]);
+        let maps: Vec<Vec<u32>> = self.texts.iter().map(absorb).collect();
+        let mut data: Option<Data> = None;
+        for chunk in &self.chunks {
+            let from = &blocks[chunk.block];
+            let data = data.get_or_insert_with(|| empty_like(from, rows));
+            let map = &maps[self.blocks[chunk.block].worker];
+            match (data, from) {
+                (Data::Codes(to), Data::Codes(from)) => {
+                    let mapped = |&code: &u32| match code {
+                        MISSING_CODE => MISSING_CODE,
+                        code => map[code as usize],
+                    };
+                    to.extend(from[chunk.rows.clone()].iter().map(mapped));
+                }
+                (data, from) => append(data, from, chunk.rows.clone()),
             }
         }
-        match &mut data {
-            None => {
-                reserve(&mut chunk, rows);
-                data = Some(chunk);
-            }
-            Some(data) => append(data, chunk),
-        }
+        Column::coded(data.unwrap_or_default(), dictionary)
     }
-    Column::coded(data.unwrap_or_default(), dictionary)
 }
 
-fn reserve(data: &mut Data, rows: usize) {
+/// Nothing yet of the same kind, with room for so many.
+fn empty_like(data: &Data, room: usize) -> Data {
     match data {
-        Data::I64(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::I128(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::F64(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::Codes(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::I32(v) => v.reserve_exact(rows.saturating_sub(v.len())),
-        Data::Bool(v) => v.reserve_exact(rows.saturating_sub(v.len())),
+        Data::I64(_) => Data::I64(Vec::with_capacity(room)),
+        Data::I128(_) => Data::I128(Vec::with_capacity(room)),
+        Data::F64(_) => Data::F64(Vec::with_capacity(room)),
+        Data::Codes(_) => Data::Codes(Vec::with_capacity(room)),
+        Data::I32(_) => Data::I32(Vec::with_capacity(room)),
+        Data::Bool(_) => Data::Bool(Vec::with_capacity(room)),
     }
 }
 
-/// Appends a chunk; one of 64-bit numbers may follow one that needed 128, and the other way round.
-fn append(data: &mut Data, chunk: Data) {
-    match (&mut *data, chunk) {
-        (Data::I64(a), Data::I64(b)) => a.extend(b),
-        (Data::F64(a), Data::F64(b)) => a.extend(b),
-        (Data::Codes(a), Data::Codes(b)) => a.extend(b),
-        (Data::I32(a), Data::I32(b)) => a.extend(b),
-        (Data::Bool(a), Data::Bool(b)) => a.extend(b),
-        (_, chunk) => {
-            let mut wide = data.to_i128();
-            wide.extend(chunk.to_i128());
+/// Appends some rows; 64-bit numbers may follow such that needed 128, and the other way round.
+fn append(data: &mut Data, from: &Data, rows: Range<usize>) {
+    match (&mut *data, from) {
+        (Data::I64(a), Data::I64(b)) => a.extend_from_slice(&b[rows]),
+        (Data::I128(a), Data::I128(b)) => a.extend_from_slice(&b[rows]),
+        (Data::F64(a), Data::F64(b)) => a.extend_from_slice(&b[rows]),
+        (Data::Codes(a), Data::Codes(b)) => a.extend_from_slice(&b[rows]),
+        (Data::I32(a), Data::I32(b)) => a.extend_from_slice(&b[rows]),
+        (Data::Bool(a), Data::Bool(b)) => a.extend_from_slice(&b[rows]),
+        (Data::I128(a), b) => a.extend(b.slice(rows).to_i128()),
+        (a, b) => {
+            let mut wide = a.to_i128();
+            wide.extend(b.slice(rows).to_i128());
             *data = Data::I128(wide);
         }
     }

@@ -59,7 +59,7 @@ pub struct Parts<'a, T> {
 }
 
 /// Rows in one part: enough to make threads worthwhile, few enough to hold several.
-const PART_ROWS: usize = 1 << 15;
+const PART_ROWS: usize = 1 << 13;
 
 /// Runs the plan of a listing.
 ///
