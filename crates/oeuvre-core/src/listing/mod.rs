@@ -372,7 +372,7 @@ impl<'a> AllRows<'a> {
 
     fn window(&self, window: &Window) -> Worked {
         let partition = self.partition(window);
-        let position = Ordinals { values: Vec::new(), largest: 0 };
+        let position = Ordinals::none();
         let arg = |i: usize| self.column(window.args[i].operand);
         let too_large = |o| Error::overflow(&format!("`{}`", window.text), o);
         match &window.calc {
@@ -422,6 +422,7 @@ impl<'a> AllRows<'a> {
                 let by: Vec<Ordinals> =
                     along.into_iter().map(|(c, descending)| Ordinals::of(c, descending)).collect();
                 let cells = Partitions::new(partition, &by, is_settled, None);
+                drop(by);
                 let condition = window.condition.map(|c| self.column(c.operand));
                 let (kind, empty) = (window.args[0].kind, &Value::Missing);
                 let column = function.work_out(&cells, &Argument { x, kind, condition, empty });
@@ -468,7 +469,7 @@ impl<'a> AllRows<'a> {
             })
             .collect();
         let order = sorted(kept.len(), &by.iter().collect::<Vec<_>>());
-        let same = |a: u32, b: u32| by.iter().all(|o| o.values[a as usize] == o.values[b as usize]);
+        let same = |a: u32, b: u32| by.iter().all(|o| o.same(a, b));
         if !by.is_empty() {
             let equal = order.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
             let ties: u64 = equal.map(|e| e.len() as u64).sum();

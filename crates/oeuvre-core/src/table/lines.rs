@@ -317,7 +317,7 @@ impl Order<'_> {
 
     /// Which of two nodes of the only depth comes first: by what `--sort` says, then by label.
     fn compare(&self, a: u32, b: u32) -> Ordering {
-        let places = |it: &Ordinals| it.values[a as usize].cmp(&it.values[b as usize]);
+        let places = |it: &Ordinals| it.of_cell(a).cmp(&it.of_cell(b));
         let rank = |node: u32| self.ranks[0][self.trees.by.nodes[1][node as usize].code as usize];
         let by_places = self.places[1].iter().map(places).find(|it| it.is_ne());
         by_places.unwrap_or_else(|| rank(a).cmp(&rank(b)))
@@ -344,7 +344,7 @@ impl Order<'_> {
 
     /// Whether what `--sort` says leaves the order of two nodes of a depth open.
     fn are_tied(&self, depth: usize, a: u32, b: u32) -> bool {
-        self.places[depth].iter().all(|it| it.values[a as usize] == it.values[b as usize])
+        self.places[depth].iter().all(|it| it.same(a, b))
     }
 
     /// The figures by which the nodes of a depth are sorted: of a result, in the column that is asked for.

@@ -195,7 +195,7 @@ impl Partitions {
             if matches!(cells.moved, Moved::Restart) {
                 waiting.clear();
             }
-            let ordinal = |i: u32| ordinals.values[i as usize];
+            let ordinal = |i: u32| ordinals.of_cell(i);
             let real = |i: u32| if i == EMPTY_CELL { empty_cell } else { i };
             for i in cells.entered.iter().map(|&i| real(i)) {
                 while waiting.back().is_some_and(|&w| ordinal(w) > ordinal(i)) {

@@ -66,7 +66,7 @@ pub(crate) fn partition_bound(partition: &[u32]) -> u64 {
 pub(crate) fn partition_ordinals(partition: &[u32]) -> Ordinals {
     let largest = partition_bound(partition);
     let one = |p: &u32| if *p == NO_NUMBER { largest } else { u64::from(*p) };
-    Ordinals { values: partition.iter().map(one).collect(), largest }
+    Ordinals::new(partition.iter().map(one), largest)
 }
 
 /// The runs of one partition in an order that sorts by it; cells that take no part are left out.

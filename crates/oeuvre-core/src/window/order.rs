@@ -16,10 +16,28 @@ use oeuvre_columns::value::text_order;
 /// A column as numbers that sort as its values do; missing values come last.
 #[derive(Clone, Debug)]
 pub(crate) struct Ordinals {
-    pub(crate) values: Vec<u64>,
+    values: Numbers,
     /// No number is larger.
     pub(crate) largest: u64,
 }
+
+/// The numbers, in half the memory where all fit.
+#[derive(Clone, Debug)]
+pub(crate) enum Numbers {
+    Short(Vec<u32>),
+    Long(Vec<u64>),
+}
+
+/// Runs an expression on the list of numbers, whichever it is.
+macro_rules! on_numbers {
+    ($ordinals:expr, $values:ident => $body:expr) => {
+        match $ordinals.numbers() {
+            $crate::window::order::Numbers::Short($values) => $body,
+            $crate::window::order::Numbers::Long($values) => $body,
+        }
+    };
+}
+pub(crate) use on_numbers;
 
 /// The ordinal of missing values, where the column has any.
 fn missing_after(largest: u64) -> u64 {
@@ -27,11 +45,44 @@ fn missing_after(largest: u64) -> u64 {
 }
 
 impl Ordinals {
+    /// Of numbers of which none is larger than one.
+    pub(crate) fn new(values: impl Iterator<Item = u64>, largest: u64) -> Ordinals {
+        let values = match u32::try_from(largest) {
+            Ok(_) => Numbers::Short(values.map(|value| value as u32).collect()),
+            Err(_) => Numbers::Long(values.collect()),
+        };
+        Ordinals { values, largest }
+    }
+
+    /// Of no cells.
+    pub(crate) fn none() -> Ordinals {
+        Ordinals { values: Numbers::Short(Vec::new()), largest: 0 }
+    }
+
     /// Numbers that sort already.
     pub(crate) fn of_codes(values: impl Iterator<Item = u32>) -> Ordinals {
-        let values: Vec<u64> = values.map(u64::from).collect();
-        let largest = values.iter().copied().max().unwrap_or(0);
-        Ordinals { values, largest }
+        let values: Vec<u32> = values.collect();
+        let largest = values.iter().copied().max().unwrap_or(0).into();
+        Ordinals { values: Numbers::Short(values), largest }
+    }
+
+    /// The number of each cell.
+    pub(crate) fn numbers(&self) -> &Numbers {
+        &self.values
+    }
+
+    /// The number of a cell.
+    #[inline]
+    pub(crate) fn of_cell(&self, cell: u32) -> u64 {
+        match &self.values {
+            Numbers::Short(values) => u64::from(values[cell as usize]),
+            Numbers::Long(values) => values[cell as usize],
+        }
+    }
+
+    /// Whether two cells have the same value.
+    pub(crate) fn same(&self, a: u32, b: u32) -> bool {
+        self.of_cell(a) == self.of_cell(b)
     }
 
     /// The numbers of a column; the largest values come first where `descending`, missing ones stay
@@ -79,7 +130,11 @@ impl Ordinals {
 
     /// Those of some cells, in their order.
     pub(crate) fn gather(&self, cells: &[u32]) -> Ordinals {
-        Ordinals { values: gathered(&self.values, cells, self.largest), largest: self.largest }
+        let values = match &self.values {
+            Numbers::Short(values) => Numbers::Short(gathered(values, cells, self.largest as u32)),
+            Numbers::Long(values) => Numbers::Long(gathered(values, cells, self.largest)),
+        };
+        Ordinals { values, largest: self.largest }
     }
 }
 
@@ -99,7 +154,11 @@ fn near<T>(values: &[T], value: impl Fn(&T) -> Option<i64> + Copy, descending: b
         Some(v) if descending => high.wrapping_sub(v) as u64,
         Some(v) => v.wrapping_sub(low) as u64,
     };
-    Ordinals { values: values.iter().map(one).collect(), largest: missing }
+    Ordinals::new(values.iter().map(one), missing)
+}
+
+fn widened<T: Copy + Into<u64>>(value: &T) -> u64 {
+    (*value).into()
 }
 
 fn whole(values: impl Iterator<Item = Option<i128>> + Clone, descending: bool) -> Ordinals {
@@ -109,7 +168,7 @@ fn whole(values: impl Iterator<Item = Option<i128>> + Clone, descending: bool) -
         high = high.max(v);
     }
     if low > high {
-        return Ordinals { values: values.map(|_| 0).collect(), largest: 0 };
+        return Ordinals::new(values.map(|_| 0), 0);
     }
     match high.checked_sub(low).and_then(|span| u64::try_from(span).ok()).filter(|s| *s < u64::MAX)
     {
@@ -120,7 +179,7 @@ fn whole(values: impl Iterator<Item = Option<i128>> + Clone, descending: bool) -
                 Some(v) if descending => (high - v) as u64,
                 Some(v) => (v - low) as u64,
             };
-            Ordinals { values: values.map(one).collect(), largest: missing }
+            Ordinals::new(values.map(one), missing)
         }
         // Too far apart for 64 bits: their places among each other serve as well.
         None => {
@@ -136,7 +195,7 @@ fn whole(values: impl Iterator<Item = Option<i128>> + Clone, descending: bool) -
                     if descending { last - place } else { place }
                 }
             };
-            Ordinals { values: values.map(one).collect(), largest: missing }
+            Ordinals::new(values.map(one), missing)
         }
     }
 }
@@ -163,7 +222,10 @@ impl Packed {
         let pack = |(cell, (&p, v)): (usize, (&u32, u64))| {
             (u64::from(p).min(partitions) << value_bits | v) << cell_bits | cell as u64
         };
-        let packed = partition.iter().zip(values.values).enumerate().map(pack).collect();
+        let packed = on_numbers!(values, values => {
+            partition.iter().zip(values.iter().map(widened)).enumerate().map(pack).collect()
+        });
+        drop(values);
         let packed = match bits {
             0 => packed,
             _ => sorted_by_digits(packed, |it: u64| it >> cell_bits, bits),
@@ -195,7 +257,7 @@ pub(crate) fn sorted(cells: usize, by: &[&Ordinals]) -> Vec<u32> {
         let word = |cell: usize| {
             by[start..end]
                 .iter()
-                .fold(0u64, |word, o| word << width(o.largest).min(63) | o.values[cell])
+                .fold(0u64, |word, o| word << width(o.largest).min(63) | o.of_cell(cell as u32))
         };
         if bits > 0 {
             order = by_words(order, word, bits);
@@ -234,7 +296,7 @@ mod tests {
             let column = |f: fn(&(u64, u64, u64)) -> u64| {
                 let values: Vec<u64> = cells.iter().map(f).collect();
                 let largest = values.iter().copied().max().unwrap_or(0);
-                Ordinals { values, largest }
+                Ordinals::new(values.into_iter(), largest)
             };
             let by = [column(|c| c.0), column(|c| c.1), column(|c| c.2)];
             let mut plain: Vec<u32> = (0..cells.len() as u32).collect();
@@ -253,9 +315,10 @@ mod tests {
                 false => Column::from(Data::I128(values.iter().map(|v| v.unwrap_or(i128::MIN)).collect())),
             };
             let it = Ordinals::of(&column, descending);
-            for (a, x) in values.iter().zip(&it.values) {
-                prop_assert!(*x <= it.largest);
-                for (b, y) in values.iter().zip(&it.values) {
+            let cells = || values.iter().zip((0u32..).map(|cell| it.of_cell(cell)));
+            for (a, x) in cells() {
+                prop_assert!(x <= it.largest);
+                for (b, y) in cells() {
                     let expected = match (a, b) {
                         (None, None) => std::cmp::Ordering::Equal,
                         (None, _) => std::cmp::Ordering::Greater,
@@ -263,7 +326,7 @@ mod tests {
                         (a, b) if descending => b.cmp(a),
                         (a, b) => a.cmp(b),
                     };
-                    prop_assert_eq!(x.cmp(y), expected);
+                    prop_assert_eq!(x.cmp(&y), expected);
                 }
             }
         }

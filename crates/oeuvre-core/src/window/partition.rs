@@ -3,7 +3,7 @@
 //! The order is worked out when a word first asks for it, and once for all words that walk alike. Along a period
 //! a walk is one of the calendar: periods without a cell are steps, too ([`Calendar`]).
 
-use super::order::{Ordinals, sorted};
+use super::order::{Ordinals, on_numbers, sorted};
 use super::{Walks, partition_bound, partition_ordinals, runs};
 use oeuvre_columns::column::NO_NUMBER;
 use std::cell::OnceCell;
@@ -45,15 +45,17 @@ impl Steps {
             return None;
         }
         let mut cells = vec![0; all];
-        let step = |(&partition, &value): (&u32, &u64)| match partition {
+        let step = |(&partition, value): (&u32, usize)| match partition {
             NO_NUMBER => NO_NUMBER,
             partition => {
-                let step = partition as usize * each + value as usize;
+                let step = partition as usize * each + value;
                 cells[step] += 1;
                 step as u32
             }
         };
-        let of_cell = number.iter().zip(&by.values).map(step).collect();
+        let of_cell = on_numbers!(by, values => {
+            number.iter().zip(values.iter().map(|&value| value as usize)).map(step).collect()
+        });
         Some(Steps { of_cell, each, cells })
     }
 
@@ -117,8 +119,7 @@ impl Partitions {
         let all: Vec<&Ordinals> = std::iter::once(&partitions).chain(by).collect();
         let order = sorted(it.number.len(), &all);
         if !is_settled {
-            let same =
-                |a: u32, b: u32| by.iter().all(|o| o.values[a as usize] == o.values[b as usize]);
+            let same = |a: u32, b: u32| by.iter().all(|o| o.same(a, b));
             let tied = |run: &[u32]| -> u64 {
                 let equal = run.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
                 equal.map(|e| e.len() as u64).sum()
@@ -193,7 +194,7 @@ mod tests {
                 Column::from(Data::I64(cells.iter().map(|c| of(c).unwrap_or(MISSING_I64)).collect()))
             };
             let (by, x) = (Ordinals::of(&values(|c| c.1), false), values(|c| c.2));
-            let nothing = Ordinals { values: vec![0; cells.len()], largest: 0 };
+            let nothing = Ordinals::of_codes(cells.iter().map(|_| 0));
             let few = Partitions::new(number.clone(), std::slice::from_ref(&by), is_settled, None);
             let many = Partitions::new(number, &[by, nothing], is_settled, None);
             prop_assert!(few.steps.is_some() && many.steps.is_none());

@@ -25,7 +25,7 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
-use super::order::{Ordinals, Packed, sorted};
+use super::order::{Ordinals, Packed, on_numbers, sorted};
 use super::{Cells, Compared, Compares, Said, Ties, partition_bound, partition_ordinals, runs};
 use oeuvre_columns::Kind;
 use oeuvre_columns::column::digits::width;
@@ -86,7 +86,7 @@ fn rank(
     let mut ties_broken = 0;
     for run in runs(&order, partition) {
         let (mut before, mut dense) = (0i64, 0i64);
-        for equal in run.chunk_by(|&a, &b| values.values[a as usize] == values.values[b as usize]) {
+        for equal in run.chunk_by(|&a, &b| values.same(a, b)) {
             if x.data.is_missing(equal[0] as usize) {
                 break;
             }
@@ -126,14 +126,15 @@ fn rank_counted(
     if all > MOST || all > partition.len() / 4 {
         return None;
     }
-    let cells = || partition.iter().zip(&values.values);
-    let at = |p: u32, v: u64| (p as usize).saturating_mul(each).saturating_add(v as usize);
+    let at = |p: u32, v: usize| (p as usize).saturating_mul(each).saturating_add(v);
     let mut counts = vec![0i64; all];
-    for (&p, &v) in cells() {
-        if let Some(count) = counts.get_mut(at(p, v)) {
-            *count += 1;
+    on_numbers!(values, values => {
+        for (&p, &v) in partition.iter().zip(values) {
+            if let Some(count) = counts.get_mut(at(p, v as usize)) {
+                *count += 1;
+            }
         }
-    }
+    });
     let mut ties_broken = 0;
     for counts in counts.chunks_mut(each) {
         let (mut before, mut dense) = (0, 0);
@@ -150,18 +151,17 @@ fn rank_counted(
         }
         counts[missing] = MISSING_I64;
     }
-    let mut out = Vec::with_capacity(partition.len());
-    for (&p, &v) in cells() {
-        match counts.get_mut(at(p, v)) {
-            Some(place) => {
-                out.push(*place);
-                if ties == Ties::Apart && *place != MISSING_I64 {
-                    *place += 1;
-                }
-            }
-            None => out.push(MISSING_I64),
+    let mut place = |p: u32, v: usize| match counts.get_mut(at(p, v)) {
+        Some(next) => {
+            let place = *next;
+            *next += i64::from(ties == Ties::Apart && place != MISSING_I64);
+            place
         }
-    }
+        None => MISSING_I64,
+    };
+    let out = on_numbers!(values, values => {
+        partition.iter().zip(values).map(|(&p, &v)| place(p, v as usize)).collect()
+    });
     Some(Compared { column: Column::from(Data::I64(out)), ties_broken })
 }
 
@@ -246,7 +246,7 @@ mod tests {
             // go the long way.
             let spread = |v: i64| if v == MISSING_I64 { v } else { v << shift };
             let x = Column::from(Data::I64(cells.iter().map(|c| spread(c.1)).collect()));
-            let none = Ordinals { values: Vec::new(), largest: 0 };
+            let none = Ordinals::none();
             let place = Ordinals::of_codes(0..cells.len() as u32);
             for (_, ties) in Ties::ALL {
                 let short = rank(&x, &partition, &none, ascending, ties);

@@ -73,7 +73,7 @@ fn tile(
             };
             out[cell as usize] = bucket as i64 + 1;
         }
-        let same_value = |a: u32, b: u32| values.values[a as usize] == values.values[b as usize];
+        let same_value = |a: u32, b: u32| values.same(a, b);
         for equal in run[..present].chunk_by(|&a, &b| same_value(a, b)) {
             if out[equal[0] as usize] != out[equal[equal.len() - 1] as usize] {
                 ties_broken += equal.len() as u64;
@@ -102,7 +102,7 @@ mod tests {
         #[case] ties: u64,
     ) {
         let x = Column::from(Data::I64(vec![1, 8, 4, NO, 9, 2, 3, 5]));
-        let (partition, position) = ([0; 8], Ordinals { values: Vec::new(), largest: 0 });
+        let (partition, position) = ([0; 8], Ordinals::none());
         let cells = Cells { x: &x, partition: &partition, position: &position, ascending };
         let given = Tile(buckets).work_out(&cells);
         let values: Vec<_> = (0..8).map(|cell| given.column.value(WHOLE, cell)).collect();
