@@ -130,6 +130,62 @@ fn each<T: Copy>(
     left
 }
 
+/// As [`each`], of a form that says of blank fields too what they are, and of which hardly a field is unusual.
+#[inline(always)]
+fn each_found<T: Copy>(
+    records: &Records<'_>,
+    column: usize,
+    out: &mut [T],
+    slow: &mut Vec<u32>,
+    missing: T,
+    form: impl Form<T>,
+) -> usize {
+    let rows = records.rows();
+    if slow.len() < rows {
+        slow.resize(rows, 0);
+    }
+    let mut left = 0;
+    let data = records.data;
+    let Edges { stride, before, end, is_last } = records.kept.edges(column);
+    assert!(end < stride && before.is_none_or(|before| before < stride));
+    let all = records.marks.chunks_exact(stride).zip(out);
+    // Between two others, as most are, a field is as long as its marks say.
+    if let (Some(before), false, []) = (before, is_last, records.starts) {
+        let slow = &mut slow[..rows];
+        for (row, (record, slot)) in all.enumerate() {
+            let (start, end) = (record[before] as usize + 1, record[end] as usize);
+            match form.read(data, start, end) {
+                Some(value) => *slot = value,
+                None => {
+                    *slot = missing;
+                    slow[left] = row as u32;
+                    left += 1;
+                }
+            }
+        }
+        return left;
+    }
+    let mut next_start = 0;
+    for (row, (record, slot)) in all.enumerate() {
+        let start = match before {
+            Some(before) => record[before].wrapping_add(1),
+            None => records.starts.get(row).map_or(next_start, |start| *start),
+        };
+        next_start = record[stride - 1].wrapping_add(1);
+        let (start, mut end) = (start as usize, record[end] as usize);
+        if is_last && end > start && data[end - 1] == b'\r' {
+            end -= 1;
+        }
+        // What a record lacks ends before it starts.
+        *slot = form.read(data, start, end.max(start)).unwrap_or_else(|| {
+            slow[left] = row as u32;
+            left += 1;
+            missing
+        });
+    }
+    left
+}
+
 /// So many fields are read at once.
 const LANES: usize = 64;
 
@@ -334,7 +390,10 @@ fn texts_body(
     slow: &mut Vec<u32>,
 ) -> usize {
     match FewTexts::of(dictionary, records.quote) {
-        Some(few) => each_staged(records, column, out, slow, MISSING_CODE, few),
+        Some(few) if few.are_short() => {
+            each_found(records, column, out, slow, MISSING_CODE, few.short())
+        }
+        Some(few) => each_found(records, column, out, slow, MISSING_CODE, few.long()),
         None => {
             let known = Known::of(dictionary, records.quote);
             each(records, column, out, slow, MISSING_CODE, known)

@@ -3,7 +3,7 @@
 //! Where a column has few of them, as most have, each stands at a place of its own in a small table that the first level
 //! of the cache holds: found with one product and one comparison.
 
-use super::{Fields, Form, LANES, Staged};
+use super::Form;
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE, Texts};
 
 /// Up to 16 bytes that a dictionary has.
@@ -53,17 +53,43 @@ fn text_word(data: &[u8], start: usize, len: usize) -> Option<u128> {
 const PLACES: usize = 512;
 /// So many texts are few.
 const FEW: usize = 48;
-/// The longest of them: a byte is left for the length.
+/// The longest of them.
 const LONGEST: usize = 15;
-/// As long as this they fit one word with their length.
-const SHORTEST: usize = 7;
+/// As long as this they fit one word.
+const SHORT: usize = 8;
+
+/// A text at its place.
+#[derive(Clone, Copy)]
+#[repr(align(32))]
+struct Entry {
+    /// Its bytes, the first ones low, and zeros behind them.
+    bytes: (u64, u64),
+    len: usize,
+    code: u32,
+}
+
+/// A place without a text, which no field is like.
+const NOTHING: Entry = Entry { bytes: (0, 0), len: usize::MAX, code: MISSING_CODE };
+/// A blank field is found like a text.
+const BLANK: Entry = Entry { bytes: (0, 0), len: 0, code: MISSING_CODE };
+
+/// The bytes of a field among the sixteen that begin with it, by the lowest bits of its length.
+const KEPT: [(u64, u64); LONGEST + 1] = {
+    let mut kept = [(0, 0); LONGEST + 1];
+    let mut n = 1;
+    while n <= LONGEST {
+        kept[n] = (LOW_BYTES[n] as u64, (LOW_BYTES[n] >> 64) as u64);
+        n += 1;
+    }
+    kept
+};
 
 /// Few short texts, each at a place of its own.
 pub(super) struct FewTexts {
-    /// A text as one or two words, its length in the last byte; nothing of length 0.
-    keys: Box<[(u64, u64); PLACES]>,
-    codes: Box<[u32; PLACES]>,
+    entries: Box<[Entry; PLACES]>,
     factor: u64,
+    /// Whether none is longer than one word.
+    are_short: bool,
 }
 
 impl FewTexts {
@@ -82,80 +108,71 @@ impl FewTexts {
         };
         // Odd numbers without a pattern.
         let mut factor = 0x9e37_79b9_7f4a_7c15u64;
-        let mut table =
-            FewTexts { keys: Box::new([(0, 0); PLACES]), codes: Box::new([0; PLACES]), factor };
+        let are_short = plain().all(|(_, text)| text.len() <= SHORT);
+        let mut table = FewTexts { entries: Box::new([NOTHING; PLACES]), factor, are_short };
         'factors: for _ in 0..8 {
             table.factor = factor;
-            table.keys.fill((0, 0));
+            table.entries.fill(NOTHING);
+            let at = place(BLANK.bytes, factor);
+            table.entries[at] = BLANK;
             for (code, text) in plain() {
                 let mut bytes = [0; 16];
                 bytes[..text.len()].copy_from_slice(text);
                 let word = u128::from_le_bytes(bytes);
-                let length = (text.len() as u64) << 56;
-                let key = match text.len() <= SHORTEST {
-                    true => (word as u64 | length, 0),
-                    false => (word as u64, (word >> 64) as u64 | length),
-                };
-                let at = table.place(key);
-                if table.keys[at] != (0, 0) {
+                let bytes = (word as u64, (word >> 64) as u64);
+                let at = place(bytes, factor);
+                if table.entries[at].len != NOTHING.len {
                     factor = factor.wrapping_mul(0xd134_2543_de82_ef95).wrapping_add(2) | 1;
                     continue 'factors;
                 }
-                (table.keys[at], table.codes[at]) = (key, code);
+                table.entries[at] = Entry { bytes, len: text.len(), code };
             }
             return Some(table);
         }
         None
     }
 
-    /// Where a text stands in the table.
-    #[inline(always)]
-    fn place(&self, (low, high): (u64, u64)) -> usize {
-        let mixed = (low ^ high.rotate_left(21)).wrapping_mul(self.factor);
-        (mixed >> (64 - PLACES.trailing_zeros())) as usize
+    /// Whether no text is longer than one word.
+    pub(super) fn are_short(&self) -> bool {
+        self.are_short
+    }
+
+    /// The table, of texts that all are short.
+    pub(super) fn short(&self) -> Found<'_, false> {
+        Found { entries: &self.entries, factor: self.factor }
+    }
+
+    /// The table, whatever the texts are.
+    pub(super) fn long(&self) -> Found<'_, true> {
+        Found { entries: &self.entries, factor: self.factor }
     }
 }
 
-impl Staged<u32> for FewTexts {
+/// Fields looked up in a table of few texts; whether some of these are longer than one word.
+pub(super) struct Found<'a, const LONG: bool> {
+    entries: &'a [Entry; PLACES],
+    factor: u64,
+}
+
+impl<const LONG: bool> Form<u32> for Found<'_, LONG> {
+    /// The code of a field; that of a missing one where it is blank.
     #[inline(always)]
-    fn read(&self, fields: &mut Fields<'_>, out: &mut [u32; LANES]) {
-        // The first eight bytes, and the eight behind them where some are so long.
-        fields.put_from(0, 0);
-        if fields.longest > SHORTEST as u64 {
-            fields.put_from(1, 8);
-            self.read_words::<true>(fields, out);
-        } else {
-            self.read_words::<false>(fields, out);
-        }
+    fn read(&self, data: &[u8], start: usize, end: usize) -> Option<u32> {
+        let len = end.wrapping_sub(start);
+        let bytes = data.get(start..start + 16)?.first_chunk::<16>()?;
+        let word = u128::from_le_bytes(*bytes);
+        let (low, high) = KEPT[len % KEPT.len()];
+        let low = low & word as u64;
+        let high = if LONG { high & (word >> 64) as u64 } else { 0 };
+        let entry = &self.entries[place((low, high), self.factor)];
+        let is_fine = entry.bytes.0 == low && entry.len == len && (!LONG || entry.bytes.1 == high);
+        is_fine.then_some(entry.code)
     }
 }
 
-impl FewTexts {
-    #[inline(always)]
-    fn read_words<const BOTH: bool>(&self, fields: &Fields<'_>, out: &mut [u32; LANES]) {
-        let (words, lens) = (&fields.words, &fields.lens);
-        let kept = |bytes: u64| if bytes < 8 { (1u64 << (8 * bytes)) - 1 } else { u64::MAX };
-        let mut low = [0u64; LANES];
-        let mut high = [0u64; LANES];
-        for lane in 0..LANES {
-            let len = lens[lane];
-            let length = len << 56;
-            low[lane] = words[0][lane] & kept(len);
-            if BOTH {
-                let is_short = len <= SHORTEST as u64;
-                let behind = words[1][lane] & kept(len.saturating_sub(8)) | length;
-                low[lane] |= if is_short { length } else { 0 };
-                high[lane] = if is_short { 0 } else { behind };
-            } else {
-                low[lane] |= length;
-            }
-        }
-        for lane in 0..LANES {
-            let key = (low[lane], if BOTH { high[lane] } else { 0 });
-            let at = self.place(key) % PLACES;
-            let len = lens[lane];
-            let is_fine = (self.keys[at] == key) & (len != 0) & (len <= LONGEST as u64);
-            out[lane] = if is_fine { self.codes[at] } else { MISSING_CODE };
-        }
-    }
+/// Where a text stands in the table.
+#[inline(always)]
+fn place((low, high): (u64, u64), factor: u64) -> usize {
+    let mixed = (low ^ high.rotate_left(21)).wrapping_mul(factor);
+    (mixed >> (64 - PLACES.trailing_zeros())) as usize % PLACES
 }
