@@ -29,8 +29,8 @@ use crate::error::Error;
 use crate::grid::{Grid, Line, LineKind, RatioColumns, ResultColumn};
 use crate::ledger::Ledger;
 use crate::pass::{Done, Pass, note_zero_divisions};
-use crate::plan::{Built, Reference, TableInput, Window};
 use crate::plan::{Plan, SortBy};
+use crate::plan::{Reference, TableInput, Window};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
 use crate::window::order::{Ordinals, sorted};
@@ -47,7 +47,7 @@ use oeuvre_columns::value::{Kind, Value};
 use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::mpsc;
+use std::sync::{Arc, mpsc};
 use stream::stream;
 
 /// Takes a table in parts, in their order, each a grid with the same columns.
@@ -356,7 +356,20 @@ impl<'a> AllRows<'a> {
             let together = 1 + all[at + 1..].iter().take(threads - 1).take_while(free).count();
             let batch = &all[at..at + together];
             let it = &*self;
-            let results = at_once(batch.iter().collect(), threads, |(_, window)| it.window(window));
+            // Windows within the same columns share the numbers of their partitions.
+            let mut within: Vec<Vec<Operand>> = Vec::new();
+            for (_, window) in batch {
+                let columns = it.within(window);
+                if !within.contains(&columns) {
+                    within.push(columns);
+                }
+            }
+            let numbers = at_once(within.iter().collect(), threads, |w| it.partition(w));
+            let partitions: HashMap<_, _> =
+                within.iter().zip(numbers.into_iter().map(Arc::new)).collect();
+            let results = at_once(batch.iter().collect(), threads, |(_, window)| {
+                it.window(window, partitions[&it.within(window)].clone())
+            });
             for ((i, window), result) in batch.iter().zip(results) {
                 let (column, ties) = result?;
                 self.given[*i] = column;
@@ -370,8 +383,7 @@ impl<'a> AllRows<'a> {
         self.run_steps(done..plan.table.steps.len())
     }
 
-    fn window(&self, window: &Window) -> Worked {
-        let partition = self.partition(window);
+    fn window(&self, window: &Window, partition: Arc<Vec<u32>>) -> Worked {
         let position = Ordinals::none();
         let arg = |i: usize| self.column(window.args[i].operand);
         let too_large = |o| Error::overflow(&format!("`{}`", window.text), o);
@@ -394,7 +406,7 @@ impl<'a> AllRows<'a> {
                             .zip(v)
                             .map(|(&p, &t)| if t == 1 { p } else { NO_NUMBER })
                             .collect(),
-                        _ => partition.clone(),
+                        _ => partition.to_vec(),
                     });
                 let from = from.as_deref().unwrap_or(&partition);
                 window::aggregate(&**aggregate, &args, &kinds, from, &partition)
@@ -421,8 +433,7 @@ impl<'a> AllRows<'a> {
                 }
                 let by: Vec<Ordinals> =
                     along.into_iter().map(|(c, descending)| Ordinals::of(c, descending)).collect();
-                let cells = Partitions::new(partition, &by, is_settled, None);
-                drop(by);
+                let cells = Partitions::new(partition, by, is_settled, None);
                 let condition = window.condition.map(|c| self.column(c.operand));
                 let (kind, empty) = (window.args[0].kind, &Value::Missing);
                 let column = function.work_out(&cells, &Argument { x, kind, condition, empty });
@@ -431,11 +442,19 @@ impl<'a> AllRows<'a> {
         }
     }
 
-    /// The number of each row's combination of the values after `within`.
-    fn partition(&self, window: &Window) -> Vec<u32> {
+    /// The columns after `within`.
+    fn within(&self, window: &Window) -> Vec<Operand> {
+        let value = |reference: &Reference| match reference {
+            Reference::Value(built) => Some(built.operand),
+            _ => None,
+        };
+        window.within.iter().flatten().filter_map(value).collect()
+    }
+
+    /// The number of each row's combination of the values of some columns.
+    fn partition(&self, within: &[Operand]) -> Vec<u32> {
         let mut numbers: Option<Vec<u32>> = None;
-        for reference in window.within.iter().flatten() {
-            let Reference::Value(Built { operand, .. }) = reference else { continue };
+        for operand in within {
             let codes = codes(self.column(*operand));
             numbers = Some(match numbers {
                 None => codes,

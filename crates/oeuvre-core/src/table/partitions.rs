@@ -129,7 +129,7 @@ impl Levels<'_> {
                 calendar = Some(Calendar { indexes, range: (first, last), backwards: down });
             }
         }
-        Some(Partitions::new(partition, &by, false, calendar))
+        Some(Partitions::new(partition.into(), by, false, calendar))
     }
 
     /// The cells that are walked together, and the keys by which.

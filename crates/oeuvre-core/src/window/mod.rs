@@ -123,7 +123,7 @@ mod testing {
             Some(_) => Value::Number(Decimal::new(0, 0)),
             None => Value::Missing,
         };
-        let cells = Partitions::new(partition.to_vec(), &[], false, calendar);
+        let cells = Partitions::new(partition.to_vec().into(), Vec::new(), false, calendar);
         let of = Argument { x: &x, kind: WHOLE, condition: None, empty: &empty };
         let column = word.work_out(&cells, &of).unwrap();
         (0..values.len()).map(|cell| column.value(word.result(WHOLE), cell)).collect()

@@ -80,6 +80,14 @@ impl Ordinals {
         }
     }
 
+    /// The numbers in 32 bits, where they fit; else all as it was.
+    pub(crate) fn into_short(self) -> Result<Vec<u32>, Ordinals> {
+        match self.values {
+            Numbers::Short(values) => Ok(values),
+            Numbers::Long(_) => Err(self),
+        }
+    }
+
     /// Whether two cells have the same value.
     pub(crate) fn same(&self, a: u32, b: u32) -> bool {
         self.of_cell(a) == self.of_cell(b)
@@ -138,23 +146,48 @@ impl Ordinals {
     }
 }
 
+/// How the numbers of a column that fits 64 bits follow from its values.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Span {
+    low: i64,
+    high: i64,
+    descending: bool,
+}
+
+impl Span {
+    /// Of some values; `None` where there are none, or where they lie as far apart as they can, so that a missing one has
+    /// no number behind them.
+    pub(crate) fn of(values: impl Iterator<Item = Option<i64>>, descending: bool) -> Option<Span> {
+        let (mut low, mut high) = (i64::MAX, i64::MIN);
+        for v in values.flatten() {
+            (low, high) = (low.min(v), high.max(v));
+        }
+        let has_numbers = low <= high && high.wrapping_sub(low) as u64 != u64::MAX;
+        has_numbers.then_some(Span { low, high, descending })
+    }
+
+    /// No number is larger: that of a missing value.
+    pub(crate) fn largest(self) -> u64 {
+        missing_after(self.high.wrapping_sub(self.low) as u64)
+    }
+
+    /// The number of a value.
+    #[inline(always)]
+    pub(crate) fn number(self, value: Option<i64>) -> u64 {
+        match value {
+            None => self.largest(),
+            Some(v) if self.descending => self.high.wrapping_sub(v) as u64,
+            Some(v) => v.wrapping_sub(self.low) as u64,
+        }
+    }
+}
+
 /// As [`whole`], of numbers in 64 bits.
 fn near<T>(values: &[T], value: impl Fn(&T) -> Option<i64> + Copy, descending: bool) -> Ordinals {
-    let (mut low, mut high) = (i64::MAX, i64::MIN);
-    for v in values.iter().filter_map(value) {
-        (low, high) = (low.min(v), high.max(v));
+    match Span::of(values.iter().map(value), descending) {
+        Some(span) => Ordinals::new(values.iter().map(|v| span.number(value(v))), span.largest()),
+        None => whole(values.iter().map(|v| value(v).map(i128::from)), descending),
     }
-    // As far apart as they can be, a missing one has no number behind them.
-    if low > high || high.wrapping_sub(low) as u64 == u64::MAX {
-        return whole(values.iter().map(|v| value(v).map(i128::from)), descending);
-    }
-    let missing = missing_after(high.wrapping_sub(low) as u64);
-    let one = |v: &T| match value(v) {
-        None => missing,
-        Some(v) if descending => high.wrapping_sub(v) as u64,
-        Some(v) => v.wrapping_sub(low) as u64,
-    };
-    Ordinals::new(values.iter().map(one), missing)
 }
 
 fn widened<T: Copy + Into<u64>>(value: &T) -> u64 {

@@ -3,15 +3,16 @@
 //! The order is worked out when a word first asks for it, and once for all words that walk alike. Along a period
 //! a walk is one of the calendar: periods without a cell are steps, too ([`Calendar`]).
 
-use super::order::{Ordinals, on_numbers, sorted};
+use super::order::{Ordinals, sorted};
 use super::{Walks, partition_bound, partition_ordinals, runs};
 use oeuvre_columns::column::NO_NUMBER;
 use std::cell::OnceCell;
+use std::sync::Arc;
 
 /// Cells, the partition of each, and the order in which those of a partition are walked.
 pub struct Partitions {
     /// The partition of each cell; [`NO_NUMBER`] for one that is not walked.
-    pub(crate) number: Vec<u32>,
+    pub(crate) number: Arc<Vec<u32>>,
     /// Empty where the cells are walked as they stand, until it is needed.
     order: OnceCell<Vec<u32>>,
     /// Whether the cells are walked as they stand.
@@ -35,28 +36,27 @@ pub(super) struct Steps {
 }
 
 impl Steps {
-    /// The steps of cells by one column; `None` where they are not few.
-    fn new(number: &[u32], by: &Ordinals) -> Option<Steps> {
+    /// The steps of cells by one column, whose memory becomes theirs; the column again where they are not few.
+    fn new(number: &[u32], by: Ordinals) -> Result<Steps, Ordinals> {
         /// So many counts stay in a near cache.
         const MOST: usize = 1 << 20;
-        let each = usize::try_from(by.largest).ok()?.checked_add(1)?;
-        let all = each.checked_mul(usize::try_from(partition_bound(number)).ok()?)?;
+        let each = usize::try_from(by.largest).unwrap_or(usize::MAX).saturating_add(1);
+        let partitions = usize::try_from(partition_bound(number)).unwrap_or(usize::MAX);
+        let all = each.saturating_mul(partitions);
         if all > MOST || all > number.len() / 4 {
-            return None;
+            return Err(by);
         }
         let mut cells = vec![0; all];
-        let step = |(&partition, value): (&u32, usize)| match partition {
-            NO_NUMBER => NO_NUMBER,
-            partition => {
-                let step = partition as usize * each + value;
-                cells[step] += 1;
-                step as u32
+        let mut of_cell = by.into_short()?;
+        for (step, &partition) in of_cell.iter_mut().zip(number) {
+            if partition == NO_NUMBER {
+                *step = NO_NUMBER;
+            } else {
+                *step += partition * each as u32;
+                cells[*step as usize] += 1;
             }
-        };
-        let of_cell = on_numbers!(by, values => {
-            number.iter().zip(values.iter().map(|&value| value as usize)).map(step).collect()
-        });
-        Some(Steps { of_cell, each, cells })
+        }
+        Ok(Steps { of_cell, each, cells })
     }
 
     /// The cells in their order.
@@ -92,8 +92,8 @@ impl Partitions {
     /// Partitions walked by some columns, of which the first counts most. What they leave open is decided by the
     /// order of the cells; where that is what was asked for, it `is_settled`.
     pub(crate) fn new(
-        number: Vec<u32>,
-        by: &[Ordinals],
+        number: Arc<Vec<u32>>,
+        mut by: Vec<Ordinals>,
         is_settled: bool,
         calendar: Option<Calendar>,
     ) -> Partitions {
@@ -105,10 +105,16 @@ impl Partitions {
             calendar,
             ties_broken: 0,
         };
-        match by {
-            [] => return it,
-            [one] => it.steps = Steps::new(&it.number, one),
-            _ => {}
+        if by.is_empty() {
+            return it;
+        }
+        if by.len() == 1
+            && let Some(one) = by.pop()
+        {
+            match Steps::new(&it.number, one) {
+                Ok(steps) => it.steps = Some(steps),
+                Err(one) => by.push(one),
+            }
         }
         if let Some(steps) = &it.steps {
             let tied = |n: &&u32| **n > 1 && !is_settled;
@@ -116,7 +122,7 @@ impl Partitions {
             return it;
         }
         let partitions = partition_ordinals(&it.number);
-        let all: Vec<&Ordinals> = std::iter::once(&partitions).chain(by).collect();
+        let all: Vec<&Ordinals> = std::iter::once(&partitions).chain(&by).collect();
         let order = sorted(it.number.len(), &all);
         if !is_settled {
             let same = |a: u32, b: u32| by.iter().all(|o| o.same(a, b));
@@ -195,8 +201,9 @@ mod tests {
             };
             let (by, x) = (Ordinals::of(&values(|c| c.1), false), values(|c| c.2));
             let nothing = Ordinals::of_codes(cells.iter().map(|_| 0));
-            let few = Partitions::new(number.clone(), std::slice::from_ref(&by), is_settled, None);
-            let many = Partitions::new(number, &[by, nothing], is_settled, None);
+            let number = Arc::new(number);
+            let few = Partitions::new(number.clone(), vec![by.clone()], is_settled, None);
+            let many = Partitions::new(number, vec![by, nothing], is_settled, None);
             prop_assert!(few.steps.is_some() && many.steps.is_none());
             let walked = |it: &Partitions| runs(it.order(), &it.number).map(<[u32]>::to_vec).collect::<Vec<_>>();
             prop_assert_eq!(walked(&few), walked(&many));

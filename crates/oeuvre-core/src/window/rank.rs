@@ -25,7 +25,7 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
-use super::order::{Ordinals, Packed, on_numbers, sorted};
+use super::order::{Ordinals, Packed, Span, on_numbers, sorted};
 use super::{Cells, Compared, Compares, Said, Ties, partition_bound, partition_ordinals, runs};
 use oeuvre_columns::Kind;
 use oeuvre_columns::column::digits::width;
@@ -69,13 +69,29 @@ fn rank(
     ascending: bool,
     ties: Ties,
 ) -> Compared {
+    let decides = position.largest > 0;
+    let partitions = if decides { 0 } else { partition_bound(partition) };
+    // Whole numbers are counted as they stand.
+    if let (false, Data::I64(v)) = (decides, &x.data) {
+        let value = |v: &i64| (*v != MISSING_I64).then_some(*v);
+        if let Some(span) = Span::of(v.iter().map(value), !ascending) {
+            let numbers = v.iter().map(|v| span.number(value(v)) as usize);
+            let counted = rank_counted(partition, partitions, (span.largest(), numbers), ties);
+            if let Some(counted) = counted {
+                return counted;
+            }
+        }
+    }
     let mut values = Ordinals::of(x, !ascending);
-    if position.largest == 0 {
-        let partitions = partition_bound(partition);
-        if let Some(counted) = rank_counted(partition, partitions, &values, ties) {
+    if !decides {
+        let largest = values.largest;
+        let counted = on_numbers!(values, values => {
+            let numbers = values.iter().map(|v| *v as usize);
+            rank_counted(partition, partitions, (largest, numbers), ties)
+        });
+        if let Some(counted) = counted {
             return counted;
         }
-        let largest = values.largest;
         if let Some(packed) = Packed::new(partition, partitions, values) {
             return rank_packed(&packed, partitions, largest, partition.len(), ties);
         }
@@ -115,12 +131,12 @@ fn rank(
 fn rank_counted(
     partition: &[u32],
     partitions: u64,
-    values: &Ordinals,
+    (largest, numbers): (u64, impl Iterator<Item = usize> + Clone),
     ties: Ties,
 ) -> Option<Compared> {
     /// So many counts stay in a near cache.
     const MOST: usize = 1 << 20;
-    let missing = usize::try_from(values.largest).ok()?;
+    let missing = usize::try_from(largest).ok()?;
     let each = missing.checked_add(1)?;
     let all = each.checked_mul(usize::try_from(partitions).ok()?)?;
     if all > MOST || all > partition.len() / 4 {
@@ -128,13 +144,11 @@ fn rank_counted(
     }
     let at = |p: u32, v: usize| (p as usize).saturating_mul(each).saturating_add(v);
     let mut counts = vec![0i64; all];
-    on_numbers!(values, values => {
-        for (&p, &v) in partition.iter().zip(values) {
-            if let Some(count) = counts.get_mut(at(p, v as usize)) {
-                *count += 1;
-            }
+    for (&p, v) in partition.iter().zip(numbers.clone()) {
+        if let Some(count) = counts.get_mut(at(p, v)) {
+            *count += 1;
         }
-    });
+    }
     let mut ties_broken = 0;
     for counts in counts.chunks_mut(each) {
         let (mut before, mut dense) = (0, 0);
@@ -159,9 +173,7 @@ fn rank_counted(
         }
         None => MISSING_I64,
     };
-    let out = on_numbers!(values, values => {
-        partition.iter().zip(values).map(|(&p, &v)| place(p, v as usize)).collect()
-    });
+    let out = partition.iter().zip(numbers).map(|(&p, v)| place(p, v)).collect();
     Some(Compared { column: Column::from(Data::I64(out)), ties_broken })
 }
 
