@@ -75,6 +75,10 @@ fn compressed_files_other_encodings_and_standard_input_are_read() {
     let (_, ledger) = folder.run(&["summary", "latin.csv", "--by", "route"]).fine();
     let said = "latin.csv is not UTF-8, and is read as windows-1252: see 'Ské' in route on line 2";
     assert!(ledger.contains(said), "{ledger}");
+    // What begins a file of another encoding is two letters in a field.
+    folder.write("marked.csv", b"route,fare\n\xff\xfe,1\n");
+    let (_, ledger) = folder.run(&["summary", "marked.csv", "--by", "route"]).fine();
+    assert!(ledger.contains("see 'ÿþ' in route on line 2"), "{ledger}");
     let error =
         folder.run(&["summary", "latin.csv", "--by", "route", "--encoding", "utf-8"]).error();
     assert!(

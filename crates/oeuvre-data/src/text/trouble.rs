@@ -70,7 +70,8 @@ pub(crate) fn told(
             at(format!("'{shown}' is not {expected}")).help(help).into()
         }
         Trouble::NotUtf8 { bytes, .. } if !encoding_named => {
-            let text = encoding_rs::WINDOWS_1252.decode(&bytes).0;
+            // Bytes that would mark another encoding at the start of a file mean nothing in a field.
+            let text = encoding_rs::WINDOWS_1252.decode_without_bom_handling(&bytes).0;
             again(Finding::Encoding(at(format!("'{}'", text.escape_debug()))))
         }
         Trouble::NotUtf8 { .. } => at("the text is not valid UTF-8".into())
