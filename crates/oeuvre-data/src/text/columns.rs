@@ -4,7 +4,7 @@
 //! of decimals, ISO dates, short unquoted texts) and a slow path that takes everything else, finds
 //! missing texts, and notices when the column is of another kind after all.
 
-use super::fast;
+use super::fast::{self, FewTexts};
 use super::records::Records;
 use crate::kinds::Reading;
 use crate::kinds::values::{
@@ -82,12 +82,14 @@ pub(crate) struct ColumnReader {
     marks: Marks,
     /// Scratch: the records that the fast path left.
     slow: Vec<u32>,
+    /// Scratch: the table of few texts.
+    few: FewTexts,
 }
 
 impl ColumnReader {
     pub(crate) fn new(reading: Reading, missing: Arc<Vec<String>>) -> ColumnReader {
         let marks = Marks::of(missing.clone());
-        ColumnReader { reading, missing, marks, slow: Vec::new() }
+        ColumnReader { reading, missing, marks, slow: Vec::new(), few: FewTexts::default() }
     }
 
     /// Prepares a batch's column: missing texts are known to its dictionary as aliases.
@@ -363,7 +365,7 @@ impl ColumnReader {
         let mut slow = std::mem::take(&mut self.slow);
         let Column { data, dictionary, .. } = out;
         let values = fresh!(*data, Codes, rows);
-        let left = fast::texts(records, index, dictionary, values, &mut slow);
+        let left = fast::texts(records, index, (dictionary, &mut self.few), values, &mut slow);
         let mut trouble = Ok(());
         for &row in &slow[..left] {
             let (start, len) = records.field(index, row as usize);

@@ -23,7 +23,8 @@ use numbers::Fixed;
 use oeuvre_columns::column::ahead::ask_for;
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE, Texts};
 use oeuvre_columns::column::{MISSING_I32, MISSING_I64};
-use texts::{FewTexts, Known};
+pub(super) use texts::FewTexts;
+use texts::Known;
 
 /// Declares a loop that is compiled for the baseline processor and for one with AVX2 and the bit manipulation
 /// instructions. With 512 bits the compiler gathers, which made these loops slower than 256 do.
@@ -62,7 +63,7 @@ for_newer_processors!(
 );
 for_newer_processors!(
     /// Texts of up to 16 bytes that the dictionary has.
-    texts, texts_body, (dictionary: &Texts, out: &mut [u32], slow: &mut Vec<u32>)
+    texts, texts_body, (dictionary: (&Texts, &mut FewTexts), out: &mut [u32], slow: &mut Vec<u32>)
 );
 
 /// Leaves all fields that are not blank.
@@ -385,16 +386,16 @@ fn datetimes_body(
 fn texts_body(
     records: &Records<'_>,
     column: usize,
-    dictionary: &Texts,
+    (dictionary, few): (&Texts, &mut FewTexts),
     out: &mut [u32],
     slow: &mut Vec<u32>,
 ) -> usize {
-    match FewTexts::of(dictionary, records.quote) {
-        Some(few) if few.are_short() => {
-            each_found(records, column, out, slow, MISSING_CODE, few.short())
-        }
-        Some(few) => each_found(records, column, out, slow, MISSING_CODE, few.long()),
-        None => {
+    let is_few = few.take(dictionary, records.quote);
+    let (short, long) = if few.are_short() { (few.short(), None) } else { (None, few.long()) };
+    match (is_few, short, long) {
+        (true, Some(short), _) => each_found(records, column, out, slow, MISSING_CODE, short),
+        (true, _, Some(long)) => each_found(records, column, out, slow, MISSING_CODE, long),
+        _ => {
             let known = Known::of(dictionary, records.quote);
             each(records, column, out, slow, MISSING_CODE, known)
         }
@@ -458,7 +459,8 @@ mod tests {
         all.push((out, slow[..left].to_vec()));
         for dictionary in dictionaries {
             let mut out = vec![1u32; rows];
-            let left = texts(&records, column, dictionary, &mut out, &mut slow);
+            let few = &mut FewTexts::default();
+            let left = texts(&records, column, (dictionary, few), &mut out, &mut slow);
             all.push((out.into_iter().map(i64::from).collect(), slow[..left].to_vec()));
         }
         all

@@ -84,19 +84,23 @@ const KEPT: [(u64, u64); LONGEST + 1] = {
     kept
 };
 
-/// Few short texts, each at a place of its own.
-pub(super) struct FewTexts {
-    entries: Box<[Entry; PLACES]>,
+/// Few short texts, each at a place of its own, in memory that is kept from piece to piece.
+#[derive(Default)]
+pub(crate) struct FewTexts {
+    /// As many as there are places, from the first time on.
+    entries: Vec<Entry>,
+    /// The places that are taken.
+    taken: Vec<u16>,
     factor: u64,
     /// Whether none is longer than one word.
     are_short: bool,
 }
 
 impl FewTexts {
-    /// The table of some texts; `None` where they are too many or too alike.
-    pub(super) fn of(texts: &Texts, quote: Option<u8>) -> Option<FewTexts> {
+    /// Becomes the table of some texts; false where they are too many or too alike.
+    pub(super) fn take(&mut self, texts: &Texts, quote: Option<u8>) -> bool {
         if texts.len() > FEW || texts.is_empty() {
-            return None;
+            return false;
         }
         // What begins with a quote means something else in a file.
         let is_plain = |text: &[u8]| {
@@ -106,30 +110,40 @@ impl FewTexts {
             let all = (0..texts.len() as u32).map(|code| (code, texts.text(code).as_bytes()));
             all.filter(|(_, text)| is_plain(text))
         };
+        self.entries.resize(PLACES, NOTHING);
+        self.are_short = plain().all(|(_, text)| text.len() <= SHORT);
         // Odd numbers without a pattern.
-        let mut factor = 0x9e37_79b9_7f4a_7c15u64;
-        let are_short = plain().all(|(_, text)| text.len() <= SHORT);
-        let mut table = FewTexts { entries: Box::new([NOTHING; PLACES]), factor, are_short };
+        self.factor = 0x9e37_79b9_7f4a_7c15;
         'factors: for _ in 0..8 {
-            table.factor = factor;
-            table.entries.fill(NOTHING);
-            let at = place(BLANK.bytes, factor);
-            table.entries[at] = BLANK;
+            for at in self.taken.drain(..) {
+                self.entries[usize::from(at)] = NOTHING;
+            }
+            self.put(BLANK);
             for (code, text) in plain() {
                 let mut bytes = [0; 16];
                 bytes[..text.len()].copy_from_slice(text);
                 let word = u128::from_le_bytes(bytes);
                 let bytes = (word as u64, (word >> 64) as u64);
-                let at = place(bytes, factor);
-                if table.entries[at].len != NOTHING.len {
-                    factor = factor.wrapping_mul(0xd134_2543_de82_ef95).wrapping_add(2) | 1;
+                if !self.put(Entry { bytes, len: text.len(), code }) {
+                    let next = self.factor.wrapping_mul(0xd134_2543_de82_ef95).wrapping_add(2);
+                    self.factor = next | 1;
                     continue 'factors;
                 }
-                table.entries[at] = Entry { bytes, len: text.len(), code };
             }
-            return Some(table);
+            return true;
         }
-        None
+        false
+    }
+
+    /// Puts a text at its place; false where that is taken.
+    fn put(&mut self, entry: Entry) -> bool {
+        let at = place(entry.bytes, self.factor);
+        let is_free = self.entries[at].len == NOTHING.len;
+        if is_free {
+            self.entries[at] = entry;
+            self.taken.push(at as u16);
+        }
+        is_free
     }
 
     /// Whether no text is longer than one word.
@@ -138,13 +152,13 @@ impl FewTexts {
     }
 
     /// The table, of texts that all are short.
-    pub(super) fn short(&self) -> Found<'_, false> {
-        Found { entries: &self.entries, factor: self.factor }
+    pub(super) fn short(&self) -> Option<Found<'_, false>> {
+        Some(Found { entries: self.entries.first_chunk()?, factor: self.factor })
     }
 
     /// The table, whatever the texts are.
-    pub(super) fn long(&self) -> Found<'_, true> {
-        Found { entries: &self.entries, factor: self.factor }
+    pub(super) fn long(&self) -> Option<Found<'_, true>> {
+        Some(Found { entries: self.entries.first_chunk()?, factor: self.factor })
     }
 }
 
