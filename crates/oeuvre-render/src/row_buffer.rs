@@ -253,12 +253,12 @@ impl Dates {
         Dates { first, made, end }
     }
 
-    /// A date.
+    /// Makes a field a date.
     #[inline]
-    pub(crate) fn field(&self, day: i32) -> Field {
+    pub(crate) fn set(&self, field: &mut Field, day: i32) {
         match self.made.get(day.wrapping_sub(self.first) as u32 as usize) {
-            Some(field) => *field,
-            None => date(day, self.end),
+            Some(made) => *field = *made,
+            None => *field = date(day, self.end),
         }
     }
 }
@@ -309,7 +309,7 @@ mod tests {
                 let dates = Dates::of(days, b';');
                 for row in 0..rows {
                     columns[0][row].set_decimal(mantissas[row], scale, b';');
-                    columns[1][row] = dates.field(days[row]);
+                    dates.set(&mut columns[1][row], days[row]);
                     columns[2][row] = Field::of(texts[row].as_bytes(), b'\n').unwrap_or_else(|| {
                         let start = long.len();
                         long.extend_from_slice(texts[row].as_bytes());

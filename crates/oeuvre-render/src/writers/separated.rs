@@ -171,20 +171,20 @@ impl<'a> Written<'a> {
             }
             Source::Dates(v, dates) => {
                 for (field, row) in fields {
-                    *field = match v[row.line] {
-                        MISSING_I32 => self.blank,
-                        day => dates.field(day),
-                    };
+                    match v[row.line] {
+                        MISSING_I32 => *field = self.blank,
+                        day => dates.set(field, day),
+                    }
                 }
             }
             Source::Texts(v, texts, plain) => {
                 for (field, row) in fields {
                     let code = v[row.line];
-                    *field = match plain.get(code as usize) {
-                        Some(Some(field)) => *field,
-                        _ if code == MISSING_CODE => self.blank,
-                        _ => self.text(texts.text(code), long),
-                    };
+                    match plain.get(code as usize) {
+                        Some(Some(made)) => *field = *made,
+                        _ if code == MISSING_CODE => *field = self.blank,
+                        _ => *field = self.text(texts.text(code), long),
+                    }
                 }
             }
             Source::Values(slot) => {
