@@ -11,8 +11,6 @@ static MEMORY: oeuvre_memory::Memory = oeuvre_memory::Memory::new();
 /// One test at a time: what is kept belongs to the process.
 static ALONE: Mutex<()> = Mutex::new(());
 
-const MIB: usize = 1 << 20;
-
 /// What is done to one of some lists, in steps of 64 KiB.
 #[derive(Clone, Debug)]
 enum Step {
@@ -107,30 +105,4 @@ fn many_threads_take_and_give_back_at_once() {
             });
         }
     });
-}
-
-/// How much memory the process has, and how much it had when that was most, in MiB.
-fn resident() -> [usize; 2] {
-    let status = std::fs::read_to_string("/proc/self/status").unwrap();
-    ["VmRSS:", "VmHWM:"].map(|name| {
-        let line = status.lines().find_map(|line| line.strip_prefix(name)).unwrap();
-        line.trim().trim_end_matches(" kB").parse::<usize>().unwrap() >> 10
-    })
-}
-
-#[test]
-fn what_is_kept_makes_nothing_larger() {
-    let _alone = ALONE.lock().unwrap_or_else(PoisonError::into_inner);
-    let filled = |mib: usize| vec![1u8; mib * MIB];
-    let first = filled(60);
-    let [here, most] = resident();
-    drop(first);
-    assert!(resident()[0] + 8 >= here, "what is given back stays");
-    // Pieces of other sizes are cut from it, or take its place.
-    for sizes in [[10, 20, 25], [51, 4, 4], [6, 30, 20]] {
-        let pieces = sizes.map(filled);
-        assert!(pieces.iter().all(|piece| piece.iter().step_by(4096).all(|&b| b == 1)));
-        let now = resident();
-        assert!(now[1] <= most + 8, "{now:?} MiB after {most}");
-    }
 }

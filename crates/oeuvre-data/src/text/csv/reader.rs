@@ -721,6 +721,16 @@ mod tests {
     }
 
     #[rstest]
+    fn what_the_last_record_lacks_is_missing(#[values("x,a", "x,a\n,a\nx,a")] before: &str) {
+        // The field that is not there stands behind the data, where texts are known already.
+        let text = format!("h0,h1\n{before}\na");
+        for piece_bytes in 1..=text.len() {
+            let read = rows(text.as_bytes(), piece_bytes, 1, Uneven::Blank).unwrap();
+            assert_eq!(read.last().unwrap(), &["a", ""]);
+        }
+    }
+
+    #[rstest]
     #[case(Uneven::LeaveOut, &[["a", "b"], ["f", ""]])]
     #[case(Uneven::Blank, &[["a", "b"], ["c", ""], ["f", ""]])]
     fn uneven_records_are_left_out_or_padded(

@@ -177,8 +177,9 @@ fn each_found<T: Copy>(
         if is_last && end > start && data[end - 1] == b'\r' {
             end -= 1;
         }
-        // What a record lacks ends before it starts.
-        *slot = form.read(data, start, end.max(start)).unwrap_or_else(|| {
+        // What a record lacks ends before it starts, and may stand behind the data: nobody looks at it closely.
+        let value = if start < end { form.read(data, start, end) } else { Some(missing) };
+        *slot = value.unwrap_or_else(|| {
             slow[left] = row as u32;
             left += 1;
             missing
