@@ -45,28 +45,30 @@ impl Drop for Listed {
 
 /// Lets go of the pages of all mapped files that are at hand; they come back when they are read. For when memory is
 /// short.
-#[allow(unsafe_code)]
 pub fn let_go_of_files() {
-    #[cfg(target_os = "linux")]
+    // While the list is held, what stands in it is mapped.
     for (&start, &len) in ALL.lock().unwrap_or_else(PoisonError::into_inner).iter() {
-        // SAFETY: while the list is held, what stands in it is mapped, read-only and shared with its file: a page comes
-        // from there again.
-        unsafe { libc::madvise(start as *mut libc::c_void, len, libc::MADV_DONTNEED) };
+        let_go(start, len);
     }
+}
+
+/// Lets go of the pages of a part of a mapped file.
+#[allow(unsafe_code)]
+fn let_go(start: usize, len: usize) {
+    // SAFETY: whoever calls has it mapped, read-only and shared with its file: a page comes from there again.
+    #[cfg(target_os = "linux")]
+    unsafe {
+        libc::madvise(start as *mut libc::c_void, len, libc::MADV_DONTNEED)
+    };
+    #[cfg(not(target_os = "linux"))]
+    let _ = (start, len);
 }
 
 impl Mapped {
     /// Lets go of the pages that hold some bytes, which begin with one of them; they come back when they are read.
-    #[allow(unsafe_code)]
     pub(crate) fn let_go(&self, range: std::ops::Range<usize>) {
         let some = &self.map[range];
-        #[cfg(target_os = "linux")]
-        // SAFETY: the bytes are mapped, read-only and shared with their file: a page comes from there again.
-        unsafe {
-            libc::madvise(some.as_ptr() as *mut libc::c_void, some.len(), libc::MADV_DONTNEED);
-        }
-        #[cfg(not(target_os = "linux"))]
-        let _ = some;
+        let_go(some.as_ptr() as usize, some.len());
     }
 }
 

@@ -119,12 +119,8 @@ impl Kept {
     fn cut(&mut self, len: usize) -> Option<usize> {
         let all = self.stretches[..self.count].iter().enumerate();
         let long = all.filter(|(_, (_, has))| *has >= len);
-        let (which, &(at, has)) = long.min_by_key(|(_, (_, has))| *has)?;
-        match has == len {
-            true => self.remove(which),
-            false => self.stretches[which] = (at + len, has - len),
-        }
-        self.bytes -= len;
+        let (which, &(at, _)) = long.min_by_key(|(_, (_, has))| *has)?;
+        self.shorten(which, len);
         Some(at)
     }
 
@@ -132,15 +128,10 @@ impl Kept {
     fn cut_at(&mut self, at: usize, len: usize) -> bool {
         let all = &mut self.stretches[..self.count];
         let Ok(which) = all.binary_search_by_key(&at, |(at, _)| *at) else { return false };
-        let has = all[which].1;
-        if has < len {
+        if all[which].1 < len {
             return false;
         }
-        match has == len {
-            true => self.remove(which),
-            false => self.stretches[which] = (at + len, has - len),
-        }
-        self.bytes -= len;
+        self.shorten(which, len);
         true
     }
 
@@ -167,6 +158,16 @@ impl Kept {
             }
         }
         self.bytes += len;
+    }
+
+    /// Takes so many of the first bytes from a stretch that has them.
+    fn shorten(&mut self, which: usize, len: usize) {
+        let (at, has) = self.stretches[which];
+        match has == len {
+            true => self.remove(which),
+            false => self.stretches[which] = (at + len, has - len),
+        }
+        self.bytes -= len;
     }
 
     fn remove(&mut self, which: usize) {

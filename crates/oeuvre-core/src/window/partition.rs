@@ -93,7 +93,7 @@ impl Partitions {
     /// order of the cells; where that is what was asked for, it `is_settled`.
     pub(crate) fn new(
         number: Arc<Vec<u32>>,
-        mut by: Vec<Ordinals>,
+        by: Vec<Ordinals>,
         is_settled: bool,
         calendar: Option<Calendar>,
     ) -> Partitions {
@@ -108,19 +108,19 @@ impl Partitions {
         if by.is_empty() {
             return it;
         }
-        if by.len() == 1
-            && let Some(one) = by.pop()
-        {
-            match Steps::new(&it.number, one) {
-                Ok(steps) => it.steps = Some(steps),
-                Err(one) => by.push(one),
-            }
-        }
-        if let Some(steps) = &it.steps {
-            let tied = |n: &&u32| **n > 1 && !is_settled;
-            it.ties_broken = steps.cells.iter().filter(tied).map(|n| u64::from(*n)).sum();
-            return it;
-        }
+        // Few steps are not sorted.
+        let by = match <[Ordinals; 1]>::try_from(by) {
+            Ok([one]) => match Steps::new(&it.number, one) {
+                Ok(steps) => {
+                    let tied = |n: &&u32| **n > 1 && !is_settled;
+                    it.ties_broken = steps.cells.iter().filter(tied).map(|n| u64::from(*n)).sum();
+                    it.steps = Some(steps);
+                    return it;
+                }
+                Err(one) => vec![one],
+            },
+            Err(by) => by,
+        };
         let partitions = partition_ordinals(&it.number);
         let all: Vec<&Ordinals> = std::iter::once(&partitions).chain(&by).collect();
         let order = sorted(it.number.len(), &all);

@@ -85,9 +85,7 @@ impl Counted {
         match &mut self.pairs {
             Numbers::OfOne => entries.for_each(|(_, &code)| self.times[code as usize] += 1),
             Numbers::Few(bits) => entries.for_each(|(&group, &code)| {
-                let times = &mut self.times[(group << *bits | code) as usize];
-                self.few += usize::from(*times == 0);
-                *times += 1;
+                add_few(&mut self.times, &mut self.few, group << *bits | code, 1);
             }),
             Numbers::Many(pairs) => {
                 entries.for_each(|(&g, &code)| add_pair(pairs, &mut self.times, g, code, 1));
@@ -100,11 +98,7 @@ impl Counted {
     pub(super) fn add(&mut self, group: u32, code: u32, n: u64) {
         match &mut self.pairs {
             Numbers::OfOne => self.times[code as usize] += n,
-            Numbers::Few(bits) => {
-                let times = &mut self.times[(group << *bits | code) as usize];
-                self.few += usize::from(*times == 0);
-                *times += n;
-            }
+            Numbers::Few(bits) => add_few(&mut self.times, &mut self.few, group << *bits | code, n),
             Numbers::Many(pairs) => add_pair(pairs, &mut self.times, group, code, n),
         }
     }
@@ -218,6 +212,13 @@ impl Counted {
 /// How many bits hold codes below a bound.
 fn bits_for(codes: usize) -> u32 {
     codes.max(1).next_power_of_two().trailing_zeros()
+}
+
+#[inline]
+fn add_few(times: &mut [u64], few: &mut usize, pair: u32, n: u64) {
+    let times = &mut times[pair as usize];
+    *few += usize::from(*times == 0);
+    *times += n;
 }
 
 #[inline]

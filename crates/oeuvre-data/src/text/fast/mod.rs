@@ -141,49 +141,23 @@ fn each_found<T: Copy>(
     missing: T,
     form: impl Form<T>,
 ) -> usize {
-    let rows = records.rows();
-    if slow.len() < rows {
-        slow.resize(rows, 0);
-    }
-    let mut left = 0;
-    let data = records.data;
     let Edges { stride, before, end, is_last } = records.kept.edges(column);
-    assert!(end < stride && before.is_none_or(|before| before < stride));
-    let all = records.marks.chunks_exact(stride).zip(out);
     // Between two others, as most are, a field is as long as its marks say.
-    if let (Some(before), false, []) = (before, is_last, records.starts) {
-        let slow = &mut slow[..rows];
-        for (row, (record, slot)) in all.enumerate() {
-            let (start, end) = (record[before] as usize + 1, record[end] as usize);
-            match form.read(data, start, end) {
-                Some(value) => *slot = value,
-                None => {
-                    *slot = missing;
-                    slow[left] = row as u32;
-                    left += 1;
-                }
+    let (Some(before), false, []) = (before, is_last, records.starts) else {
+        return each(records, column, out, slow, missing, form);
+    };
+    assert!(end < stride && before < stride);
+    slow.resize(slow.len().max(records.rows()), 0);
+    let mut left = 0;
+    for (row, (record, slot)) in records.marks.chunks_exact(stride).zip(out).enumerate() {
+        *slot = match form.read(records.data, record[before] as usize + 1, record[end] as usize) {
+            Some(value) => value,
+            None => {
+                slow[left] = row as u32;
+                left += 1;
+                missing
             }
-        }
-        return left;
-    }
-    let mut next_start = 0;
-    for (row, (record, slot)) in all.enumerate() {
-        let start = match before {
-            Some(before) => record[before].wrapping_add(1),
-            None => records.starts.get(row).map_or(next_start, |start| *start),
         };
-        next_start = record[stride - 1].wrapping_add(1);
-        let (start, mut end) = (start as usize, record[end] as usize);
-        if is_last && end > start && data[end - 1] == b'\r' {
-            end -= 1;
-        }
-        // What a record lacks ends before it starts, and may stand behind the data: nobody looks at it closely.
-        let value = if start < end { form.read(data, start, end) } else { Some(missing) };
-        *slot = value.unwrap_or_else(|| {
-            slow[left] = row as u32;
-            left += 1;
-            missing
-        });
     }
     left
 }
