@@ -27,6 +27,7 @@
 mod at_once;
 mod choice;
 pub mod column;
+pub mod instructions;
 mod memory;
 pub mod names;
 mod note;

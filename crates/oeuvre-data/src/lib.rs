@@ -48,7 +48,6 @@ mod fence;
 mod file_rows;
 mod growing;
 mod input;
-mod instructions;
 mod kinds;
 mod mapped;
 mod names;
@@ -67,10 +66,10 @@ mod workbook;
 pub use database::cancel_queries;
 pub use facts::{ColumnFact, Facts, FileFacts, fingerprint, fingerprint_of_file};
 pub use input::{Input, read_whole, settled};
-pub use instructions::Instructions;
 pub use kinds::wider_kind;
 pub use mapped::let_go_of_files;
 pub use names::{files_named, is_address, name_shown, stem_of};
+pub use oeuvre_columns::instructions::Instructions;
 pub use open::{open, open_bytes};
 pub use options::{
     DatabaseOptions, DateForm, DateOrder, Forced, Lacking, PasswordLine, ReadOptions, Uneven, Zone,

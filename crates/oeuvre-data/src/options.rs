@@ -8,12 +8,12 @@
 //! assert!(european.missing.contains(&"n/a".to_string()));
 //! ```
 
-use crate::instructions::Instructions;
 #[cfg(feature = "web")]
 use crate::web::WebOptions;
 use jiff::tz::TimeZone;
 use oeuvre_columns::Kind;
 use oeuvre_columns::choices;
+use oeuvre_columns::instructions::Instructions;
 use oeuvre_columns::value::pattern::DatePattern;
 use std::sync::Arc;
 

@@ -3,12 +3,14 @@
 //! A piece that the system makes anew costs its first touch: each page is cleared, counted and entered in a table, a
 //! quarter of a microsecond a kilobyte, which was a fifth of the time of a sorted detail. Much of it is made for one step
 //! of the work and given back before the next asks for as much. So what is given back stays, and the next piece is cut
-//! from it. The process never grows by what is kept: it is at most what was in use when that was most.
+//! from it. Where none is long enough, a new one takes the pages of several: the process never grows by what is kept, it
+//! is at most what was in use when that was most.
 //!
 //! Whoever hands out memory cannot ask for some: what is kept stands in a list of fixed length.
 
 use rustix::mm::{Advice, MapFlags, MremapFlags, ProtFlags};
 use std::ffi::c_void;
+use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 
 /// The size of large pages, at whose edges pieces begin and end.
@@ -50,15 +52,26 @@ pub(crate) fn take(size: usize, zeros: bool) -> *mut u8 {
         }
         return at as *mut u8;
     }
-    kept.uses(len);
+    // Where the system has none, it may have some for what is kept.
+    let Some(at) = made(len).or_else(|| {
+        kept.let_go();
+        made(len)
+    }) else {
+        return std::ptr::null_mut();
+    };
+    let Ok(filled) = kept.uses(len, at..at + len) else {
+        kept.used -= len;
+        return std::ptr::null_mut();
+    };
     drop(kept);
-    match made(len) {
-        Some(at) => at as *mut u8,
-        None => {
-            KEPT.lock().unwrap_or_else(PoisonError::into_inner).used -= len;
-            std::ptr::null_mut()
-        }
+    if zeros {
+        // SAFETY: a new piece, of which so much holds what others left.
+        #[allow(unsafe_code)]
+        unsafe {
+            std::ptr::write_bytes(at as *mut u8, 0, filled.min(size))
+        };
     }
+    at as *mut u8
 }
 
 /// Takes a piece back.
@@ -92,25 +105,15 @@ pub(crate) unsafe fn resize(piece: *mut u8, before: usize, size: usize) -> *mut 
         kept.used += len - had;
         return piece;
     }
-    kept.uses(len - had);
-    drop(kept);
-    let moved = made(len).and_then(|to| {
-        let (flags, target) = (MremapFlags::MAYMOVE, to as *mut c_void);
-        // SAFETY: the pages of the piece, which is no longer used where it stands, take the place of the first ones of a
-        // new mapping that nobody knows yet.
-        match unsafe { rustix::mm::mremap_fixed(piece.cast(), had, len, flags, target) } {
-            Ok(_) => Some(to),
-            // Pieces that were put together are not moved as one. Whether the new mapping still stands is not known, so
-            // that it stays: no page of it has been touched.
-            Err(_) => None,
-        }
-    });
-    match moved {
-        Some(to) => to as *mut u8,
-        None => {
-            KEPT.lock().unwrap_or_else(PoisonError::into_inner).used -= len - had;
-            std::ptr::null_mut()
-        }
+    let Some(to) = made(len) else { return std::ptr::null_mut() };
+    // Pieces that were put together are not moved as one everywhere: then the caller copies.
+    if moved(at, had, to).is_err() {
+        unmade(to + had, len - had);
+        return std::ptr::null_mut();
+    }
+    match kept.uses(len - had, 0..0) {
+        Ok(_) => to as *mut u8,
+        Err(NotMoved) => std::ptr::null_mut(),
     }
 }
 
@@ -175,23 +178,54 @@ impl Kept {
         self.count -= 1;
     }
 
-    /// So much more is in use than before, of which nothing was kept: the system has as much back as the process would
-    /// become larger than it was.
-    fn uses(&mut self, more: usize) {
+    /// Gives all that is kept back to the system.
+    fn let_go(&mut self) {
+        self.stretches[..self.count].iter().for_each(|&(at, len)| unmade(at, len));
+        (self.count, self.bytes) = (0, 0);
+    }
+
+    /// So much more is in use than before. As much of what was kept as the process would become larger than it was goes to
+    /// the first bytes of a new place, while there is room, else back to the system; how much went there.
+    fn uses(&mut self, more: usize, place: Range<usize>) -> Result<usize, NotMoved> {
         self.used += more;
         self.most = self.most.max(self.used);
+        let mut filled = 0;
         while self.used + self.bytes > self.most && self.count > 0 {
             let excess = self.used + self.bytes - self.most;
             let (at, has) = self.stretches[self.count - 1];
-            let len = has.min(excess);
+            // A unit lies in one mapping, however many were put together.
+            let len = has.min(excess).min(UNIT);
             match has == len {
                 true => self.count -= 1,
                 false => self.stretches[self.count - 1].1 -= len,
             }
             self.bytes -= len;
-            unmade(at + has - len, len);
+            let (from, to) = (at + has - len, place.start + filled);
+            match place.end.saturating_sub(to) >= len {
+                true => {
+                    moved(from, len, to)?;
+                    filled += len;
+                }
+                false => unmade(from, len),
+            }
         }
+        Ok(filled)
     }
+}
+
+/// The system did not move pages.
+#[derive(Debug)]
+struct NotMoved;
+
+/// Brings the pages of one mapping to another place, of which nobody has touched any. Where it fails, it is not known
+/// whether there is still something at that place: it is never used.
+#[allow(unsafe_code)]
+fn moved(from: usize, len: usize, to: usize) -> Result<(), NotMoved> {
+    let (flags, from, to) = (MremapFlags::MAYMOVE, from as *mut c_void, to as *mut c_void);
+    // SAFETY: both are mappings of [`made`], what is moved is the caller's or kept no longer, and the place is known to
+    // nobody yet.
+    let done = unsafe { rustix::mm::mremap_fixed(from, len, len, flags, to) };
+    done.map(|_| ()).map_err(|_| NotMoved)
 }
 
 /// New memory, at the edge of a large page; `None` where the system has none.

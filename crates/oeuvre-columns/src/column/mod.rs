@@ -228,6 +228,16 @@ impl Data {
         }
     }
 
+    /// Bytes of a value.
+    pub fn width(&self) -> usize {
+        match self {
+            Data::I128(_) => 16,
+            Data::I64(_) | Data::F64(_) => 8,
+            Data::Codes(_) | Data::I32(_) => 4,
+            Data::Bool(_) => 1,
+        }
+    }
+
     /// Makes the values missing at the places where `places` is true; places beyond its end stay as they are.
     pub fn blank(&mut self, places: &[bool]) {
         fn each<T: Copy>(v: &mut [T], places: &[bool], missing: T) {

@@ -1,7 +1,8 @@
 //! The columns of all rows that count, put together from what the workers have read.
 //!
-//! Workers keep pieces in whatever order they come; at the end they are sorted by their place in the file and
-//! joined, a column at a time and several columns at once. Texts keep the codes of their worker until then.
+//! Workers keep pieces in whatever order they come; at the end they are sorted by their place in the file. Columns that
+//! are compared are joined, several at once; others stay where they are, and their parts are put together when they are
+//! asked for. Texts keep the codes of their worker until then.
 
 use crate::error::Error;
 use crate::pass::{Consumer, RowWork, Share};
@@ -10,9 +11,10 @@ use crate::rows::program::Operand;
 use oeuvre_columns::Limits;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
-use oeuvre_columns::column::{Batch, Column, Data};
+use oeuvre_columns::column::{Batch, Column, Data, MISSING_I32};
 use std::mem::discriminant;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// From so many rows on, a column is worth a thread of its own.
 const WORTH_A_THREAD: usize = 16_384;
@@ -135,51 +137,116 @@ impl Share for KeepShare {
 }
 
 impl Columns {
-    /// The whole columns, in the order of the rows; as many at a time as there are threads, unless there are so
-    /// few rows that a thread costs more than a column.
-    pub(super) fn join(mut self, inputs: usize, threads: usize) -> (usize, Vec<Column>) {
-        self.chunks.sort_by_key(|chunk| chunk.piece);
-        let rows = self.chunks.iter().map(|chunk| chunk.rows.len()).sum();
-        let mut out: Vec<Column> = Vec::new();
+    /// The columns in the order of the rows, as they were put aside; several at once, unless there are so few rows that a
+    /// thread costs more than a column.
+    pub(super) fn in_order(self, inputs: usize, threads: usize) -> (usize, Vec<InBlocks>) {
+        let Columns { mut blocks, mut chunks, texts } = self;
+        chunks.sort_by_key(|chunk| chunk.piece);
+        let mut rows = 0;
+        let start = |chunk: &Chunk| {
+            let start = rows;
+            rows += chunk.rows.len();
+            start
+        };
+        let starts = chunks.iter().map(start).collect();
+        let workers = blocks.iter().map(|block| block.worker).collect();
+        let places = Arc::new(Places { starts, chunks, workers });
         let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
-        while out.len() < inputs {
-            let now = out.len()..(out.len() + threads).min(inputs);
-            // Blocks are let go as they are joined, so that few columns are held twice.
-            let column =
-                |i| self.blocks.iter_mut().map(|b| std::mem::take(&mut b.columns[i])).collect();
-            let blocks: Vec<Vec<Data>> = now.clone().map(column).collect();
-            let it = &self;
-            let join = |(i, blocks): (usize, Vec<Data>)| it.join_column(i, &blocks, rows);
-            out.extend(at_once(now.zip(blocks).collect(), threads, join));
-        }
-        (rows, out)
+        let column = |input: usize| -> (usize, Vec<Data>) {
+            let blocks = blocks.iter_mut().map(|block| std::mem::take(&mut block.columns[input]));
+            (input, blocks.collect())
+        };
+        let columns = (0..inputs).map(column).collect();
+        let one = |(input, blocks): (usize, Vec<Data>)| {
+            // The first worker's texts serve as they are.
+            let mut dictionary =
+                texts.first().map_or_else(Dictionary::default, |t| t[input].clone());
+            let maps = texts.iter().map(|texts| dictionary.absorb(&texts[input])).collect();
+            InBlocks { blocks, dictionary, maps, places: places.clone() }
+        };
+        (rows, at_once(columns, threads, one))
+    }
+}
+
+/// Where the rows stand, in their order.
+struct Places {
+    /// The first row of each chunk.
+    starts: Vec<usize>,
+    chunks: Vec<Chunk>,
+    /// The worker of each block.
+    workers: Vec<usize>,
+}
+
+/// A column in the blocks in which it was put aside.
+pub(super) struct InBlocks {
+    blocks: Vec<Data>,
+    dictionary: Dictionary,
+    /// For each worker the codes of its texts in the dictionary.
+    maps: Vec<Vec<u32>>,
+    places: Arc<Places>,
+}
+
+impl InBlocks {
+    /// Bytes of a value.
+    pub(super) fn width(&self) -> usize {
+        self.blocks.iter().map(Data::width).max().unwrap_or(0)
     }
 
-    /// One column of its blocks.
-    fn join_column(&self, input: usize, blocks: &[Data], rows: usize) -> Column {
-        // The first worker's texts serve as they are.
-        let mut dictionary =
-            self.texts.first().map_or_else(Dictionary::default, |t| t[input].clone());
-        let absorb = |texts: &Vec<Dictionary>| dictionary.absorb(&texts[input]);
-        let maps: Vec<Vec<u32>> = self.texts.iter().map(absorb).collect();
+    /// Some rows, in their order.
+    pub(super) fn slice(&self, rows: Range<usize>) -> Column {
+        let Places { starts, chunks, workers } = &*self.places;
         let mut data: Option<Data> = None;
-        for chunk in &self.chunks {
-            let from = &blocks[chunk.block];
-            let data = data.get_or_insert_with(|| empty_like(from, rows));
-            let map = &maps[self.blocks[chunk.block].worker];
+        let first = starts.partition_point(|start| *start <= rows.start).saturating_sub(1);
+        for (start, chunk) in starts.iter().zip(chunks).skip(first) {
+            if *start >= rows.end {
+                break;
+            }
+            let of_chunk = rows.start.max(*start) - start..(rows.end - start).min(chunk.rows.len());
+            let here = chunk.rows.start + of_chunk.start..chunk.rows.start + of_chunk.end;
+            let from = &self.blocks[chunk.block];
+            let data = data.get_or_insert_with(|| empty_like(from, rows.len()));
+            let map = &self.maps[workers[chunk.block]];
             match (data, from) {
                 (Data::Codes(to), Data::Codes(from)) => {
                     let mapped = |&code: &u32| match code {
                         MISSING_CODE => MISSING_CODE,
                         code => map[code as usize],
                     };
-                    to.extend(from[chunk.rows.clone()].iter().map(mapped));
+                    to.extend(from[here].iter().map(mapped));
                 }
-                (data, from) => append(data, from, chunk.rows.clone()),
+                (data, from) => append(data, from, here),
             }
         }
-        Column::coded(data.unwrap_or_default(), dictionary)
+        Column::coded(data.unwrap_or_default(), self.dictionary.clone())
     }
+
+    /// Whether the values grow from each row to the next one, so that no two are the same.
+    pub(super) fn are_grown(&self) -> bool {
+        let mut last = i64::MIN;
+        self.places.chunks.iter().all(|chunk| {
+            let rows = chunk.rows.clone();
+            // What is missing is the least there is.
+            match &self.blocks[chunk.block] {
+                Data::I64(v) => grow(&v[rows], |&value| value, &mut last),
+                Data::I32(v) => {
+                    let value = |&value: &i32| match value {
+                        MISSING_I32 => i64::MIN,
+                        value => value.into(),
+                    };
+                    grow(&v[rows], value, &mut last)
+                }
+                _ => false,
+            }
+        })
+    }
+}
+
+/// Whether values grow on from a last one, which becomes the last of them.
+fn grow<T>(values: &[T], value: impl Fn(&T) -> i64, last: &mut i64) -> bool {
+    let before = *last;
+    *last = values.last().map_or(before, &value);
+    let first = values.first().is_none_or(|first| before < value(first));
+    first && values.is_sorted_by(|a, b| value(a) < value(b))
 }
 
 /// Nothing yet of the same kind, with room for so many.
@@ -208,6 +275,59 @@ fn append(data: &mut Data, from: &Data, rows: Range<usize>) {
             let mut wide = a.to_i128();
             wide.extend(b.slice(rows).to_i128());
             *data = Data::I128(wide);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn parts_of_what_was_put_aside_are_those_of_the_whole(
+            pieces in proptest::collection::vec((0usize..2, 1usize..9), 1..9),
+            steps in proptest::collection::vec(prop_oneof![9 => 1i64..4, 1 => -2i64..1], 80),
+            first in -3i64..4,
+            (from, len) in (0usize..80, 1usize..80),
+        ) {
+            // Two workers, who read pieces of the file in any order and know its texts by other codes.
+            let mut workers = [0, 1].map(|_| Columns {
+                texts: vec![vec![Dictionary::default(); 3]],
+                ..Columns::default()
+            });
+            let mut values = Vec::new();
+            let mut value = first;
+            for (piece, &(worker, rows)) in pieces.iter().enumerate().rev() {
+                let start: usize = pieces[..piece].iter().map(|(_, rows)| rows).sum();
+                let value = |row: usize| first + steps[..row].iter().sum::<i64>();
+                let numbers = (start..start + rows).map(value).collect::<Vec<i64>>();
+                let it = &mut workers[worker];
+                let texts = numbers.iter().map(|n| it.texts[0][1].intern(&n.to_string())).collect();
+                let days = Data::I32(numbers.iter().map(|&n| n as i32).collect());
+                it.put(piece as u64, rows, &[&Data::I64(numbers), &Data::Codes(texts), &days]);
+            }
+            let rows: usize = pieces.iter().map(|(_, rows)| rows).sum();
+            for step in steps.iter().take(rows) {
+                values.push(value);
+                value += step;
+            }
+            let [mut columns, other] = workers;
+            columns.absorb(other);
+            let (count, columns) = columns.in_order(3, 2);
+            prop_assert_eq!(count, rows);
+            let part = from.min(rows - 1)..(from + len).min(rows).max(from.min(rows - 1) + 1);
+            let numbers = columns[0].slice(part.clone());
+            prop_assert_eq!(numbers.data.to_i128(), values[part.clone()].iter().map(|&n| i128::from(n)).collect::<Vec<_>>());
+            let texts = columns[1].slice(part.clone());
+            let Data::Codes(codes) = &texts.data else { unreachable!() };
+            let read: Vec<String> = codes.iter().map(|&c| texts.dictionary.text(c).to_owned()).collect();
+            prop_assert_eq!(read, values[part].iter().map(i64::to_string).collect::<Vec<_>>());
+            let grown = values.is_sorted_by(|a, b| a < b);
+            prop_assert_eq!(columns[0].are_grown(), grown);
+            prop_assert_eq!(columns[2].are_grown(), grown);
+            prop_assert!(!columns[1].are_grown());
         }
     }
 }

@@ -34,17 +34,20 @@ use crate::plan::{Reference, TableInput, Window};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
 use crate::window::order::{Ordinals, sorted};
-use crate::window::partition::Partitions;
-use crate::window::{self, Argument, Calc, Cells};
+use crate::window::partition::{By, Partitions};
+use crate::window::{self, Argument, Calc, Cells, Counted, Places};
+use columns::InBlocks;
 pub(crate) use columns::{Keep, KeepShare};
 use oeuvre_columns::Source;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::NO_NUMBER;
+use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::far;
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, Value};
-use std::collections::{BTreeMap, HashMap};
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ops::Range;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, mpsc};
@@ -220,8 +223,14 @@ fn give<T: Send>(
 struct AllRows<'a> {
     plan: &'a Plan,
     rows: usize,
-    /// The inputs of the table program.
+    /// The inputs of the table program; empty where nothing needs them whole.
     given: Vec<Column>,
+    /// Whether the values of those that walks follow last grow from row to row.
+    grown: HashMap<Operand, bool>,
+    /// Those of them that are only shown, and stay where they are.
+    in_blocks: HashMap<usize, InBlocks>,
+    /// Those whose places follow from other columns where they are shown.
+    ranked: HashMap<usize, Ranked>,
     table: Evaluator,
     /// The rows that are shown, in their order; `None` for all of them as they come.
     order: Option<Vec<u32>>,
@@ -229,8 +238,22 @@ struct AllRows<'a> {
     in_order: HashMap<Operand, Column>,
 }
 
-/// A window's column, and how many rows owe their place to the order of the file.
-type Worked = Result<(Column, u64), Error>;
+/// The number of each row's combination of the values of some columns.
+enum Within {
+    /// The codes of a column.
+    Codes(Operand),
+    Made(Vec<u32>),
+}
+
+/// Places that follow from partition and value of a row.
+struct Ranked {
+    counted: Counted,
+    within: Arc<Within>,
+    x: Operand,
+}
+
+/// A window's places, and how many rows owe theirs to the order of the file.
+type Worked = Result<(Places, u64), Error>;
 
 impl<'a> AllRows<'a> {
     /// Works out what compares rows that have been read.
@@ -244,25 +267,26 @@ impl<'a> AllRows<'a> {
         let mut ledger = done.share.rows.ledger(plan, source, &done.account)?;
         source.ensure_sound(&plan.inputs)?;
         let columns = done.share.columns;
-        let (rows, joined) = columns.join(of_rows.len(), threads);
+        let (rows, in_blocks) = columns.in_order(of_rows.len(), threads);
         if rows > u32::MAX as usize - 2 {
             return Err(Error::request_with_help(
                 "a detail that compares rows holds at most 4 billion of them",
                 "leave rows out with --where",
             ));
         }
-        let mut given = vec![Column::default(); plan.table_inputs.len()];
-        for ((i, _), column) in of_rows.iter().zip(joined) {
-            given[*i] = column;
-        }
+        let in_blocks = of_rows.iter().map(|(i, _)| *i).zip(in_blocks);
         let mut it = AllRows {
             plan,
             rows,
-            given,
+            given: vec![Column::default(); plan.table_inputs.len()],
+            grown: HashMap::new(),
+            in_blocks: in_blocks.collect(),
+            ranked: HashMap::new(),
             table: Evaluator::new(&plan.table),
             order: None,
             in_order: HashMap::new(),
         };
+        it.join(threads);
         it.work_out(threads, &mut ledger)?;
         note_zero_divisions(&plan.table, &it.table, &mut ledger);
         it.order = it.order(&mut ledger);
@@ -297,6 +321,14 @@ impl<'a> AllRows<'a> {
         let pick = |operand: Operand| {
             if let Some(column) = self.in_order.get(&operand) {
                 return column.slice(range.clone());
+            }
+            if let Operand::Input(i) = operand {
+                if let Some(column) = self.in_blocks.get(&i) {
+                    return column.slice(range.clone());
+                }
+                if let Some(Ranked { counted, within, x }) = self.ranked.get(&i) {
+                    return counted.of(range.clone(), self.numbers(within), &self.column(*x).data);
+                }
             }
             let column = self.column(operand);
             match picked {
@@ -342,6 +374,7 @@ impl<'a> AllRows<'a> {
                 _ => None,
             })
             .collect();
+        let needed = needed_whole(plan);
         let mut done = 0;
         let mut at = 0;
         while at < all.len() {
@@ -368,11 +401,24 @@ impl<'a> AllRows<'a> {
             let partitions: HashMap<_, _> =
                 within.iter().zip(numbers.into_iter().map(Arc::new)).collect();
             let results = at_once(batch.iter().collect(), threads, |(_, window)| {
-                it.window(window, partitions[&it.within(window)].clone())
+                it.window(window, it.numbers(&partitions[&it.within(window)]), threads)
             });
             for ((i, window), result) in batch.iter().zip(results) {
-                let (column, ties) = result?;
-                self.given[*i] = column;
+                let (places, ties) = result?;
+                let x = window.args.first().map(|arg| arg.operand);
+                match (places, x) {
+                    (Places::Counted(counted), Some(x)) => {
+                        let within = partitions[&self.within(window)].clone();
+                        if needed.contains(&Operand::Input(*i)) {
+                            let (numbers, x) = (self.numbers(&within), &self.column(x).data);
+                            self.given[*i] = counted.of(0..self.rows, numbers, x);
+                        } else {
+                            self.ranked.insert(*i, Ranked { counted, within, x });
+                        }
+                    }
+                    (Places::Made(column), _) => self.given[*i] = column,
+                    (Places::Counted(_), None) => {}
+                }
                 if ties > 0 {
                     let text = format!("{}; in the order of the file", window.text);
                     ledger.ties_broken.push((text, ties));
@@ -383,18 +429,18 @@ impl<'a> AllRows<'a> {
         self.run_steps(done..plan.table.steps.len())
     }
 
-    fn window(&self, window: &Window, partition: Arc<Vec<u32>>) -> Worked {
+    fn window(&self, window: &Window, partition: &[u32], threads: usize) -> Worked {
         let position = Ordinals::none();
         let arg = |i: usize| self.column(window.args[i].operand);
         let too_large = |o| Error::overflow(&format!("`{}`", window.text), o);
         match &window.calc {
             Calc::Compared(function) => {
                 let ascending = window.descending == Some(false);
-                let (x, partition, position) = (arg(0), &partition[..], &position);
+                let (x, position) = (arg(0), &position);
                 let done = function.work_out(&Cells { x, partition, position, ascending });
-                Ok((done.column, done.ties_broken))
+                Ok((done.places, done.ties_broken))
             }
-            Calc::Total => Ok((Column::default(), 0)),
+            Calc::Total => Ok((Places::Made(Column::default()), 0)),
             Calc::Aggregate(aggregate) => {
                 let args: Vec<&Column> =
                     window.args.iter().map(|a| self.column(a.operand)).collect();
@@ -408,51 +454,93 @@ impl<'a> AllRows<'a> {
                             .collect(),
                         _ => partition.to_vec(),
                     });
-                let from = from.as_deref().unwrap_or(&partition);
-                window::aggregate(&**aggregate, &args, &kinds, from, &partition)
-                    .map(|column| (column, 0))
+                let from = from.as_deref().unwrap_or(partition);
+                window::aggregate(&**aggregate, &args, &kinds, from, partition)
+                    .map(|column| (Places::Made(column), 0))
                     .map_err(too_large)
             }
             Calc::Walked(function) => {
                 let x = arg(0);
                 let descending = window.descending == Some(true);
-                let column = |reference: &Reference| match reference {
-                    Reference::Value(built) => Some(self.column(built.operand)),
-                    _ => None,
-                };
-                let mut along: Vec<(&Column, bool)> =
-                    window.along.iter().filter_map(column).map(|c| (c, descending)).collect();
-                if let (true, Some(descending)) = (along.is_empty(), window.descending) {
-                    along.push((x, descending));
+                let mut along: Vec<Operand> = window.along.iter().filter_map(value).collect();
+                if along.is_empty() && window.descending.is_some() {
+                    along.push(window.args[0].operand);
                 }
                 // Rows that stand in the order of the last one need not be put in it.
-                let is_settled =
-                    along.last().is_some_and(|(c, down)| !down && Ordinals::are_grown(c));
+                let is_settled = !descending && along.last().is_some_and(|&o| self.is_grown(o));
                 if is_settled {
                     along.pop();
                 }
-                let by: Vec<Ordinals> =
-                    along.into_iter().map(|(c, descending)| Ordinals::of(c, descending)).collect();
-                let cells = Partitions::new(partition, by, is_settled, None);
+                let by = along.into_iter().map(|o| By::of(self.column(o), descending)).collect();
+                let cells = Partitions::new(partition.into(), by, is_settled, None);
                 let condition = window.condition.map(|c| self.column(c.operand));
                 let (kind, empty) = (window.args[0].kind, &Value::Missing);
-                let column = function.work_out(&cells, &Argument { x, kind, condition, empty });
-                Ok((column.map_err(too_large)?, cells.ties_broken))
+                let argument = Argument { x, kind, condition, empty, threads };
+                let column = function.work_out(&cells, &argument);
+                Ok((Places::Made(column.map_err(too_large)?), cells.ties_broken))
             }
         }
     }
 
     /// The columns after `within`.
     fn within(&self, window: &Window) -> Vec<Operand> {
-        let value = |reference: &Reference| match reference {
-            Reference::Value(built) => Some(built.operand),
-            _ => None,
-        };
         window.within.iter().flatten().filter_map(value).collect()
     }
 
+    /// Joins the columns of the rows that are needed whole.
+    fn join(&mut self, threads: usize) {
+        let mut needed = needed_whole(self.plan);
+        let follows = self.plan.table_inputs.iter().filter_map(|input| match input {
+            TableInput::Window(window) => window.along.last().and_then(value),
+            _ => None,
+        });
+        let of_rows =
+            |o: &Operand| matches!(o, Operand::Input(i) if self.in_blocks.contains_key(i));
+        let follows: HashSet<Operand> = follows.filter(of_rows).collect();
+        self.grown = follows.into_iter().map(|o| (o, self.is_grown(o))).collect();
+        needed.extend(self.grown.iter().filter(|(_, grown)| !**grown).map(|(o, _)| *o));
+        let is_needed = |i: &usize, _: &mut InBlocks| needed.contains(&Operand::Input(*i));
+        let mut whole: Vec<(usize, InBlocks)> = self.in_blocks.extract_if(is_needed).collect();
+        // What was put aside is let go as it is joined, so that few columns are held twice; the widest go first, so that
+        // threads are ready at the same time.
+        whole.sort_by_key(|(i, column)| (Reverse(column.width()), *i));
+        let rows = self.rows;
+        let joined = at_once(whole, threads, |(i, column)| (i, column.slice(0..rows)));
+        for (i, column) in joined {
+            self.given[i] = column;
+        }
+    }
+
+    /// Whether the values of a column grow from each row to the next one.
+    fn is_grown(&self, operand: Operand) -> bool {
+        match (self.grown.get(&operand), operand) {
+            (Some(known), _) => *known,
+            (None, Operand::Input(i)) if self.in_blocks.contains_key(&i) => {
+                self.in_blocks[&i].are_grown()
+            }
+            (None, other) => Ordinals::are_grown(self.column(other)),
+        }
+    }
+
+    /// The number of each row.
+    fn numbers<'b>(&'b self, within: &'b Within) -> &'b [u32] {
+        match within {
+            Within::Made(numbers) => numbers,
+            Within::Codes(operand) => match &self.column(*operand).data {
+                Data::Codes(codes) => codes,
+                _ => &[],
+            },
+        }
+    }
+
     /// The number of each row's combination of the values of some columns.
-    fn partition(&self, within: &[Operand]) -> Vec<u32> {
+    fn partition(&self, within: &[Operand]) -> Within {
+        if let [one] = within
+            && let Data::Codes(codes) = &self.column(*one).data
+            && !codes.contains(&MISSING_CODE)
+        {
+            return Within::Codes(*one);
+        }
         let mut numbers: Option<Vec<u32>> = None;
         for operand in within {
             let codes = codes(self.column(*operand));
@@ -466,7 +554,7 @@ impl<'a> AllRows<'a> {
                 }
             });
         }
-        numbers.unwrap_or_else(|| vec![0; self.rows])
+        Within::Made(numbers.unwrap_or_else(|| vec![0; self.rows]))
     }
 
     /// The rows that are shown, in their order; `None` for all of them as they come.
@@ -512,9 +600,39 @@ impl<'a> AllRows<'a> {
     }
 }
 
+/// The columns of rows and windows that must be there whole: those that are worked with or compared, and all of them
+/// where rows are left out or put in another order. The last column of a walk must where its values do not grow.
+fn needed_whole(plan: &Plan) -> HashSet<Operand> {
+    let mut needed: HashSet<Operand> =
+        plan.table.steps.iter().flat_map(|step| step.args.iter().copied()).collect();
+    for input in &plan.table_inputs {
+        let TableInput::Window(window) = input else { continue };
+        let last = window.along.len().saturating_sub(1);
+        let along = window.along[..last].iter().filter_map(value);
+        let within = window.within.iter().flatten().filter_map(value);
+        needed.extend(along.chain(within));
+        needed.extend(window.args.iter().chain(&window.condition).map(|built| built.operand));
+        if window.descending == Some(true) {
+            needed.extend(window.along.last().and_then(value));
+        }
+    }
+    let cuts = plan.top.is_some() || plan.bottom.is_some();
+    if cuts || !plan.sort.is_empty() || !plan.lines_where.is_empty() {
+        needed.extend((0..plan.table_inputs.len()).map(Operand::Input));
+    }
+    needed
+}
+
+/// The column of the rows that a reference names.
+fn value(reference: &Reference) -> Option<Operand> {
+    match reference {
+        Reference::Value(built) => Some(built.operand),
+        _ => None,
+    }
+}
+
 /// All operands that a window takes.
 fn operands(window: &Window) -> impl Iterator<Item = Operand> {
-    let value = |r: &Reference| if let Reference::Value(b) = r { Some(b.operand) } else { None };
     window
         .args
         .iter()

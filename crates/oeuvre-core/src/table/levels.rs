@@ -318,11 +318,12 @@ impl<'a> Levels<'a> {
                 let position = self.position(now);
                 let ascending = window.descending == Some(false);
                 let (x, partition, position) = (&arg(0), &partition[..], &position);
-                let done = function.work_out(&Cells { x, partition, position, ascending });
+                let cells = Cells { x, partition, position, ascending };
+                let done = function.work_out(&cells);
                 if done.ties_broken > 0 {
                     self.note_ties(depths, text(), done.ties_broken);
                 }
-                Ok((done.column, without(partition)))
+                Ok((done.column(&cells), without(partition)))
             }
             Calc::Walked(function) => {
                 let Some(walked) = self.partitions(window, now) else { return Ok(blank()) };
@@ -330,7 +331,7 @@ impl<'a> Levels<'a> {
                 let condition = window.condition.map(|c| now.column(self.plan, c.operand));
                 let (x, kind, empty) = (&arg(0), window.args[0].kind, &empty);
                 function
-                    .work_out(&walked, &Argument { x, kind, condition, empty })
+                    .work_out(&walked, &Argument { x, kind, condition, empty, threads: 1 })
                     .map(|column| (column, without(&walked.number)))
                     .map_err(|o| Error::overflow(&format!("`{}`", window.text), o))
             }

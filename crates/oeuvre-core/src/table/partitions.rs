@@ -7,7 +7,7 @@ use super::levels::{Levels, Mask, Now, mask};
 use crate::grouping::{Depths, Numbering, Rollup, in_time, keys_of, period_codes};
 use crate::plan::{Reference, Window};
 use crate::window::order::Ordinals;
-use crate::window::partition::{Calendar, Partitions};
+use crate::window::partition::{By, Calendar, Partitions};
 use crate::window::{self, pick};
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
@@ -98,7 +98,7 @@ impl Levels<'_> {
     }
 
     /// The cells that are walked together, and in which order.
-    pub(super) fn partitions(&self, window: &Window, now: &Now<'_>) -> Option<Partitions> {
+    pub(super) fn partitions(&self, window: &Window, now: &Now<'_>) -> Option<Partitions<'static>> {
         let (mut partition, keys) = self.walked(window, now)?;
         let mut by = Vec::new();
         let mut calendar = None;
@@ -115,9 +115,9 @@ impl Levels<'_> {
             let down = window.descending == Some(true);
             if let (Some(descending), false) = (window.descending, in_time) {
                 let x = now.column(self.plan, window.args[0].operand);
-                by.push(Ordinals::of(x, descending));
+                by.push(By::Numbers(Ordinals::of(x, descending)));
             }
-            by.push(self.key_order(now, key, in_time && down));
+            by.push(By::Numbers(self.key_order(now, key, in_time && down)));
             // Several keys walked one after the other have no calendar of their own.
             if let (Kind::Period(_), Data::I32(indexes), 1) =
                 (kind, &now.cells.inputs[key].data, keys.len())

@@ -5,9 +5,10 @@
 
 use super::order::Ordinals;
 use super::partition::Partitions;
+use super::rank::Counted;
 use crate::aggregate::AggregateRef;
 use crate::same::{Alike, Same};
-use oeuvre_columns::column::Column;
+use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Overflow, Value};
 use std::borrow::Cow;
@@ -67,9 +68,34 @@ pub struct Cells<'a> {
 /// Places or buckets, and how many cells owe theirs to the order of the cells alone.
 pub struct Compared {
     /// The places.
-    pub column: Column,
+    pub(crate) places: Places,
     /// How many.
     pub ties_broken: u64,
+}
+
+/// The places of cells.
+pub(crate) enum Places {
+    /// One a cell.
+    Made(Column),
+    /// They follow from the values.
+    Counted(Counted),
+}
+
+impl Compared {
+    /// Places that are made.
+    pub(crate) fn made(places: Vec<i64>, ties_broken: u64) -> Compared {
+        Compared { places: Places::Made(Column::from(Data::I64(places))), ties_broken }
+    }
+
+    /// A place for each of the cells that were compared.
+    pub fn column(self, cells: &Cells<'_>) -> Column {
+        match self.places {
+            Places::Made(column) => column,
+            Places::Counted(counted) => {
+                counted.of(0..cells.partition.len(), cells.partition, &cells.x.data)
+            }
+        }
+    }
 }
 
 /// A function that walks from cell to cell.
@@ -81,7 +107,7 @@ pub trait Walks: Same + Send + Sync {
     ///
     /// # Errors
     /// What cannot be held.
-    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow>;
+    fn work_out(&self, cells: &Partitions<'_>, of: &Argument<'_>) -> Result<Column, Overflow>;
 
     /// Whether a cell enters at another one: it stands so many steps before it, and after it where negative.
     /// Both places are in the order of the walk.
@@ -109,6 +135,8 @@ pub struct Argument<'a> {
     pub condition: Option<&'a Column>,
     /// The value of a period without rows.
     pub empty: &'a Value,
+    /// How many threads may work on it.
+    pub threads: usize,
 }
 
 /// The exact parts of a quotient on a walk.

@@ -42,7 +42,7 @@ impl Walks for FirstLast {
         x
     }
 
-    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow> {
+    fn work_out(&self, cells: &Partitions<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
         let counts = |cell: usize| match of.condition.map(|c| &c.data) {
             Some(Data::Bool(v)) => v[cell] == 1,
             _ => true,

@@ -46,7 +46,7 @@ enum Moved {
 /// A period without a cell whose value of no rows counts.
 const EMPTY_CELL: u32 = u32::MAX - 1;
 
-impl Partitions {
+impl Partitions<'_> {
     /// What is made of the values on the way to each cell: all of them, or those in a frame. Missing values are
     /// passed over.
     ///

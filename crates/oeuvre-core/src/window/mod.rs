@@ -41,10 +41,12 @@ pub(crate) mod running;
 pub(crate) mod step;
 pub(crate) mod tile;
 
+pub(crate) use calc::Places;
 pub use calc::{
     Argument, Calc, Cells, Compared, Compares, Given, Gives, Layout, Parts, Reference, Said,
     Taking, Ties, Walks, Window,
 };
+pub(crate) use rank::Counted;
 
 use crate::aggregate::{Aggregate, Overflow, Rows};
 use oeuvre_columns::column::Column;
@@ -123,8 +125,8 @@ mod testing {
             Some(_) => Value::Number(Decimal::new(0, 0)),
             None => Value::Missing,
         };
-        let cells = Partitions::new(partition.to_vec().into(), Vec::new(), false, calendar);
-        let of = Argument { x: &x, kind: WHOLE, condition: None, empty: &empty };
+        let cells = Partitions::new(partition.into(), Vec::new(), false, calendar);
+        let of = Argument { x: &x, kind: WHOLE, condition: None, empty: &empty, threads: 1 };
         let column = word.work_out(&cells, &of).unwrap();
         (0..values.len()).map(|cell| column.value(word.result(WHOLE), cell)).collect()
     }

@@ -44,7 +44,7 @@ impl Walks for Moving {
         self.taking.result(x)
     }
 
-    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow> {
+    fn work_out(&self, cells: &Partitions<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
         let frame = Frame { steps: self.steps, at_least: self.at_least, empty: of.empty };
         cells.over(of.x, of.kind, self.taking, Some(frame))
     }

@@ -26,11 +26,14 @@
 //! ```
 
 use super::order::{Ordinals, Packed, Span, on_numbers, sorted};
-use super::{Cells, Compared, Compares, Said, Ties, partition_bound, partition_ordinals, runs};
+use super::{
+    Cells, Compared, Compares, Places, Said, Ties, partition_bound, partition_ordinals, runs,
+};
 use oeuvre_columns::Kind;
 use oeuvre_columns::column::digits::width;
 use oeuvre_columns::column::far::Scattered;
 use oeuvre_columns::column::{Column, Data, MISSING_I64};
+use std::ops::Range;
 
 /// The place of a value; missing values have none.
 #[derive(PartialEq, Eq, Hash)]
@@ -72,25 +75,30 @@ fn rank(
     let decides = position.largest > 0;
     let partitions = if decides { 0 } else { partition_bound(partition) };
     // Whole numbers are counted as they stand.
-    if let (false, Data::I64(v)) = (decides, &x.data) {
-        let value = |v: &i64| (*v != MISSING_I64).then_some(*v);
-        if let Some(span) = Span::of(v.iter().map(value), !ascending) {
-            let numbers = v.iter().map(|v| span.number(value(v)) as usize);
-            let counted = rank_counted(partition, partitions, (span.largest(), numbers), ties);
-            if let Some(counted) = counted {
-                return counted;
+    if let (false, Data::I64(v)) = (decides, &x.data)
+        && let Some(span) = Span::of(v.iter().map(value), !ascending)
+    {
+        let numbers = v.iter().map(|v| span.number(value(v)) as usize);
+        match counted(partition, partitions, (span.largest(), numbers.clone()), ties) {
+            // Where each place is taken once, who comes first has it.
+            Some(counts) if ties == Ties::Apart => return counts.taken(partition, numbers),
+            Some(Counts { places, each, .. }) => {
+                let places = Places::Counted(Counted { places, each, span });
+                return Compared { places, ties_broken: 0 };
             }
+            None => {}
         }
     }
     let mut values = Ordinals::of(x, !ascending);
     if !decides {
         let largest = values.largest;
-        let counted = on_numbers!(values, values => {
+        let ranked = on_numbers!(values, values => {
             let numbers = values.iter().map(|v| *v as usize);
-            rank_counted(partition, partitions, (largest, numbers), ties)
+            let counts = counted(partition, partitions, (largest, numbers.clone()), ties);
+            counts.map(|counts| counts.taken(partition, numbers))
         });
-        if let Some(counted) = counted {
-            return counted;
+        if let Some(ranked) = ranked {
+            return ranked;
         }
         if let Some(packed) = Packed::new(partition, partitions, values) {
             return rank_packed(&packed, partitions, largest, partition.len(), ties);
@@ -123,17 +131,34 @@ fn rank(
             before += n;
         }
     }
-    Compared { column: Column::from(Data::I64(out)), ties_broken }
+    Compared::made(out, ties_broken)
 }
 
-/// As [`rank`], of many cells with few values: how many have each says its place, and none is put in order. `None`
-/// where the values are not few.
-fn rank_counted(
+/// A value, unless it is missing.
+fn value(v: &i64) -> Option<i64> {
+    (*v != MISSING_I64).then_some(*v)
+}
+
+/// The places of many cells with few values, by partition and number of the value: how many have each says them, and none
+/// is put in order.
+struct Counts {
+    places: Vec<u32>,
+    /// How many numbers a partition has.
+    each: usize,
+    ties: Ties,
+    ties_broken: u64,
+}
+
+/// No place: of a missing value.
+const NO_PLACE: u32 = u32::MAX;
+
+/// Counts the values of each partition; `None` where they are not few, or have places beyond 32 bits.
+fn counted(
     partition: &[u32],
     partitions: u64,
-    (largest, numbers): (u64, impl Iterator<Item = usize> + Clone),
+    (largest, numbers): (u64, impl Iterator<Item = usize>),
     ties: Ties,
-) -> Option<Compared> {
+) -> Option<Counts> {
     /// So many counts stay in a near cache.
     const MOST: usize = 1 << 20;
     let missing = usize::try_from(largest).ok()?;
@@ -142,10 +167,9 @@ fn rank_counted(
     if all > MOST || all > partition.len() / 4 {
         return None;
     }
-    let at = |p: u32, v: usize| (p as usize).saturating_mul(each).saturating_add(v);
-    let mut counts = vec![0i64; all];
-    for (&p, v) in partition.iter().zip(numbers.clone()) {
-        if let Some(count) = counts.get_mut(at(p, v)) {
+    let mut counts = vec![0; all];
+    for (&p, v) in partition.iter().zip(numbers) {
+        if let Some(count) = counts.get_mut(at(p, each, v)) {
             *count += 1;
         }
     }
@@ -153,28 +177,67 @@ fn rank_counted(
     for counts in counts.chunks_mut(each) {
         let (mut before, mut dense) = (0, 0);
         for count in &mut counts[..missing] {
-            let n = *count;
-            dense += i64::from(n > 0);
-            *count = match ties {
+            let n = u64::from(*count);
+            dense += u64::from(n > 0);
+            let place = match ties {
                 Ties::Gap | Ties::Apart => before + 1,
                 Ties::Close => dense,
                 Ties::Mean => (2 * before + 1 + n) * 5,
             };
-            ties_broken += if ties == Ties::Apart && n > 1 { n as u64 } else { 0 };
+            *count = u32::try_from(place).ok().filter(|place| *place != NO_PLACE)?;
+            ties_broken += if ties == Ties::Apart && n > 1 { n } else { 0 };
             before += n;
         }
-        counts[missing] = MISSING_I64;
+        counts[missing] = NO_PLACE;
     }
-    let mut place = |p: u32, v: usize| match counts.get_mut(at(p, v)) {
-        Some(next) => {
-            let place = *next;
-            *next += i64::from(ties == Ties::Apart && place != MISSING_I64);
-            place
-        }
-        None => MISSING_I64,
-    };
-    let out = partition.iter().zip(numbers).map(|(&p, v)| place(p, v)).collect();
-    Some(Compared { column: Column::from(Data::I64(out)), ties_broken })
+    Some(Counts { places: counts, each, ties, ties_broken })
+}
+
+/// Where the place of a number of a partition stands.
+#[inline(always)]
+fn at(partition: u32, each: usize, number: usize) -> usize {
+    (partition as usize).saturating_mul(each).saturating_add(number)
+}
+
+fn widened(place: u32) -> i64 {
+    if place == NO_PLACE { MISSING_I64 } else { i64::from(place) }
+}
+
+impl Counts {
+    /// The place of each cell, of which the next one has the next where equal ones have places of their own.
+    fn taken(mut self, partition: &[u32], numbers: impl Iterator<Item = usize>) -> Compared {
+        let is_apart = self.ties == Ties::Apart;
+        let place = |(&p, v): (&u32, usize)| match self.places.get_mut(at(p, self.each, v)) {
+            Some(next) => {
+                let place = *next;
+                *next += u32::from(is_apart && place != NO_PLACE);
+                widened(place)
+            }
+            None => MISSING_I64,
+        };
+        let places = partition.iter().zip(numbers).map(place).collect();
+        Compared::made(places, self.ties_broken)
+    }
+}
+
+/// Places that follow from partition and value: nothing is kept for a cell.
+pub(crate) struct Counted {
+    places: Vec<u32>,
+    each: usize,
+    span: Span,
+}
+
+impl Counted {
+    /// The places of some of the cells that were counted, by the partitions and values of all of them.
+    pub(crate) fn of(&self, cells: Range<usize>, partition: &[u32], x: &Data) -> Column {
+        let Data::I64(values) = x else { return Column::default() };
+        let (partition, values) = (&partition[cells.clone()], &values[cells]);
+        let place = |(&p, v): (&u32, &i64)| {
+            let at = at(p, self.each, self.span.number(value(v)) as usize);
+            self.places.get(at).map_or(MISSING_I64, |&place| widened(place))
+        };
+        Column::from(Data::I64(partition.iter().zip(values).map(place).collect()))
+    }
 }
 
 /// As [`rank`], of many cells whose partition and value fit one word: read in order, they are never looked
@@ -232,7 +295,7 @@ fn rank_packed(
         let place = (2 * before + 1 - equal.len() as i64) * 5;
         equal.iter().for_each(|&c| out.put(c, place));
     }
-    Compared { column: Column::from(Data::I64(out.finish())), ties_broken }
+    Compared::made(out.finish(), ties_broken)
 }
 
 #[cfg(test)]
@@ -264,9 +327,11 @@ mod tests {
                 let short = rank(&x, &partition, &none, ascending, ties);
                 let long = rank(&x, &partition, &place, ascending, ties);
                 prop_assert_eq!(short.ties_broken, long.ties_broken);
+                let given = Cells { x: &x, partition: &partition, position: &none, ascending };
+                let [short, long] = [short, long].map(|ranked| ranked.column(&given));
                 for cell in 0..cells.len() {
                     let kind = oeuvre_columns::Kind::Number { scale: 0 };
-                    prop_assert_eq!(short.column.value(kind, cell), long.column.value(kind, cell));
+                    prop_assert_eq!(short.value(kind, cell), long.value(kind, cell));
                 }
             }
         }

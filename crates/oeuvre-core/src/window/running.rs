@@ -23,9 +23,11 @@
 
 use super::partition::{Partitions, Steps};
 use super::{Argument, Calc, Parts, Said, Taking, Walks};
+use oeuvre_columns::at_once;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data, MISSING_I64};
 use oeuvre_columns::value::{Kind, Overflow};
+use std::ops::Range;
 
 /// What is made of the values from the start to here. Missing values are passed over; missing until there is
 /// one, save for counts.
@@ -37,7 +39,7 @@ impl Walks for Running {
         self.0.result(x)
     }
 
-    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow> {
+    fn work_out(&self, cells: &Partitions<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
         if let (Taking::Sum, Data::I64(v), true) = (self.0, &of.x.data, cells.in_order)
             && let Some(sums) = running_in_order(&cells.number, v)
         {
@@ -45,7 +47,7 @@ impl Walks for Running {
         }
         if let (Taking::Sum, Data::I64(v), Some(steps), None, None) =
             (self.0, &of.x.data, &cells.steps, &cells.calendar, of.condition)
-            && let Some(sums) = running_by_steps(steps, v)
+            && let Some(sums) = running_by_steps(steps, &cells.number, v, of.threads)
         {
             return Ok(Column::from(Data::I64(sums)));
         }
@@ -93,40 +95,72 @@ fn running_in_order(partition: &[u32], values: &[i64]) -> Option<Vec<i64>> {
 }
 
 /// Running sums of cells whose steps are few, without putting them in order: what the steps before have come to is
-/// where each step begins. `None` when a sum does not fit.
-fn running_by_steps(steps: &Steps, values: &[i64]) -> Option<Vec<i64>> {
-    let add = |sum: &mut i64, value: i64| -> Option<()> {
-        if value != MISSING_I64 {
-            let before = if *sum == MISSING_I64 { 0 } else { *sum };
-            *sum = before.checked_add(value).filter(|s| *s != MISSING_I64)?;
-        }
-        Some(())
-    };
-    // Missing until there is a value.
-    let mut sums = vec![MISSING_I64; steps.cells.len()];
-    for (&step, &value) in steps.of_cell.iter().zip(values) {
-        if let Some(sum) = sums.get_mut(step as usize) {
-            add(sum, value)?;
-        }
-    }
-    for sums in sums.chunks_mut(steps.each) {
-        let mut before = MISSING_I64;
-        for sum in sums {
-            let of_step = std::mem::replace(sum, before);
-            add(&mut before, of_step)?;
-        }
-    }
-    let mut out = Vec::with_capacity(values.len());
-    for (&step, &value) in steps.of_cell.iter().zip(values) {
-        match sums.get_mut(step as usize) {
-            Some(sum) => {
-                add(sum, value)?;
-                out.push(*sum);
+/// where each step begins. Threads take as many cells each; where those of a step begin follows from what it has come to
+/// in the cells before. `None` when a sum does not fit.
+fn running_by_steps(
+    steps: &Steps<'_>,
+    number: &[u32],
+    values: &[i64],
+    threads: usize,
+) -> Option<Vec<i64>> {
+    let each = values.len().div_ceil(threads.max(1)).max(1);
+    let shares = (0..values.len()).step_by(each).map(|at| at..(at + each).min(values.len()));
+    let of_share = |cells: Range<usize>| {
+        let (mut sums, mut fits) = (vec![MISSING_I64; steps.all], true);
+        let mut each = values[cells.clone()].iter();
+        steps.of_cells(number, cells, |step| {
+            if let (Some(sum), Some(&value)) = (sums.get_mut(step as usize), each.next()) {
+                fits &= add(sum, value);
             }
-            None => out.push(MISSING_I64),
+        });
+        (sums, fits)
+    };
+    let shares: Vec<Range<usize>> = shares.collect();
+    let mut all = at_once(shares.clone(), threads, of_share);
+    // Where a step begins: what the steps before it, and those before it in its own one, have come to.
+    let mut fits = all.iter().all(|(_, fits)| *fits);
+    let mut before = MISSING_I64;
+    for step in 0..steps.all {
+        if step % steps.each == 0 {
+            before = MISSING_I64;
+        }
+        for (sums, _) in &mut all {
+            let of_step = std::mem::replace(&mut sums[step], before);
+            fits &= add(&mut before, of_step);
         }
     }
-    Some(out)
+    if !fits {
+        return None;
+    }
+    let mut out = vec![0; values.len()];
+    let all = out.chunks_mut(each).zip(shares).zip(all).collect();
+    let fit = at_once(all, threads, |((out, cells), (mut sums, mut fits))| {
+        let mut each = values[cells.clone()].iter().zip(out);
+        steps.of_cells(number, cells, |step| {
+            let Some((&value, out)) = each.next() else { return };
+            *out = match sums.get_mut(step as usize) {
+                Some(sum) => {
+                    fits &= add(sum, value);
+                    *sum
+                }
+                None => MISSING_I64,
+            };
+        });
+        fits
+    });
+    fit.into_iter().all(|fits| fits).then_some(out)
+}
+
+/// Adds a value, unless it is missing, to a sum, which is missing until there is one; whether it fits.
+#[inline(always)]
+fn add(sum: &mut i64, value: i64) -> bool {
+    if value == MISSING_I64 {
+        return true;
+    }
+    let before = if *sum == MISSING_I64 { 0 } else { *sum };
+    let (after, is_too_large) = before.overflowing_add(value);
+    *sum = after;
+    !is_too_large && after != MISSING_I64
 }
 
 #[cfg(test)]

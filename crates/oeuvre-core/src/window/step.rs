@@ -38,7 +38,7 @@ impl Walks for Step {
         x
     }
 
-    fn work_out(&self, cells: &Partitions, of: &Argument<'_>) -> Result<Column, Overflow> {
+    fn work_out(&self, cells: &Partitions<'_>, of: &Argument<'_>) -> Result<Column, Overflow> {
         let mut with_empty = of.x.clone();
         let empty_cell = of.x.data.len() as u32;
         with_empty.push(of.kind, of.empty);

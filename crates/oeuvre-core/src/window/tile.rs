@@ -24,7 +24,7 @@
 use super::order::{Ordinals, sorted};
 use super::{Cells, Compared, Compares, Said, partition_ordinals, runs};
 use oeuvre_columns::Kind;
-use oeuvre_columns::column::{Column, Data, MISSING_I64};
+use oeuvre_columns::column::{Column, MISSING_I64};
 
 /// The bucket of a value, of so many; missing values are in none.
 #[derive(PartialEq, Eq, Hash)]
@@ -80,13 +80,14 @@ fn tile(
             }
         }
     }
-    Compared { column: Column::from(Data::I64(out)), ties_broken }
+    Compared::made(out, ties_broken)
 }
 
 #[cfg(test)]
 mod tests {
     use super::super::testing::{NO, WHOLE, whole};
     use super::*;
+    use oeuvre_columns::column::Data;
     use rstest::rstest;
 
     #[rstest]
@@ -105,7 +106,9 @@ mod tests {
         let (partition, position) = ([0; 8], Ordinals::none());
         let cells = Cells { x: &x, partition: &partition, position: &position, ascending };
         let given = Tile(buckets).work_out(&cells);
-        let values: Vec<_> = (0..8).map(|cell| given.column.value(WHOLE, cell)).collect();
-        assert_eq!((values, given.ties_broken), (whole(&expected), ties));
+        assert_eq!(given.ties_broken, ties);
+        let column = given.column(&cells);
+        let values: Vec<_> = (0..8).map(|cell| column.value(WHOLE, cell)).collect();
+        assert_eq!(values, whole(&expected));
     }
 }

@@ -1,6 +1,6 @@
 //! The records of a piece, with the marks where their fields end: fields by column and row, without a copy.
 
-use crate::instructions::{Instructions, Level};
+use oeuvre_columns::instructions::{Instructions, Level};
 use std::borrow::Cow;
 
 /// The records of a piece: where each field ends.

@@ -7,13 +7,14 @@ use super::{FileType, PartWriter, Writer};
 use crate::Settings;
 use crate::document::Document;
 use crate::layout::{Layout, Row, Slot};
-use crate::row_buffer::{Dates, Field, LANES, MOST_SCALE, RowBuffer};
+use crate::row_buffer::{FewDates, Field, LANES, Lanes, MOST_SCALE, RowBuffer, Short, date};
 use crate::style::Style;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};
 use oeuvre_columns::{Kind, Value};
 use oeuvre_core::Grid;
 use std::io::{self, Write};
+use std::ops::Range;
 
 /// So much is gathered before it is written.
 const BUFFER: usize = 1 << 15;
@@ -87,8 +88,12 @@ impl PartWriter for Separated {
 /// straight from its column.
 enum Source<'a> {
     Decimals(&'a [i64], u8),
-    Dates(&'a [i32], Dates),
-    /// The codes, their texts, and those that are short and need no quotes; none are told where there are many.
+    Dates(&'a [i32]),
+    /// Dates that are made already, from the first of them on.
+    FewDates(&'a [i32], i32),
+    /// The codes of texts that are made already.
+    FewTexts(&'a [u32]),
+    /// The codes, their texts, and those that are bounded and need no quotes; none are told where there are many.
     Texts(&'a [u32], &'a Dictionary, Vec<Option<Field>>),
     /// Anything else, a value at a time.
     Values(Slot),
@@ -110,15 +115,21 @@ struct Written<'a> {
 const FEW_TEXTS: usize = 4096;
 
 impl<'a> Written<'a> {
-    fn new(layout: &Layout<'a>, slot: Slot, separator: u8, end: u8) -> Written<'a> {
+    /// A column, and the place where its fields are made.
+    fn new(layout: &Layout<'a>, slot: Slot, separator: u8, end: u8) -> (Written<'a>, Lanes) {
         let alone = layout.slots.len() == 1;
-        let source = Self::source(layout, slot, separator, end);
         // A line of one blank field would read as no line at all.
         let blank = Field::of(if alone { b"\"\"" } else { b"" }, end).unwrap_or(Field::NONE);
-        Written { source, separator, end, blank, alone }
+        let (source, lanes) = Self::source(layout, slot, separator, (end, blank));
+        (Written { source, separator, end, blank, alone }, lanes)
     }
 
-    fn source(layout: &Layout<'a>, slot: Slot, separator: u8, end: u8) -> Source<'a> {
+    fn source(
+        layout: &Layout<'a>,
+        slot: Slot,
+        separator: u8,
+        (end, blank): (u8, Field),
+    ) -> (Source<'a>, Lanes) {
         let grid = layout.grid;
         let column = match slot {
             _ if layout.is_long() => None,
@@ -129,25 +140,36 @@ impl<'a> Written<'a> {
             }),
             Slot::Across(_) => None,
         };
-        let Some((cells, kind)) = column else { return Source::Values(slot) };
+        let Some((cells, kind)) = column else { return (Source::Values(slot), Lanes::new()) };
         match (&cells.data, kind) {
             (Data::I64(v), Kind::Number { scale })
                 if layout.signs().is_none() && scale <= MOST_SCALE =>
             {
-                Source::Decimals(v, scale)
+                (Source::Decimals(v, scale), Lanes::of_figures(scale, end))
             }
-            (Data::I32(v), Kind::Date) => Source::Dates(v, Dates::of(v, end)),
+            (Data::I32(v), Kind::Date) => match FewDates::of(v, end) {
+                Some(few) => (Source::FewDates(v, few.first), Lanes::of_few(few.made, blank)),
+                None => (Source::Dates(v), Lanes::new()),
+            },
             (Data::Codes(v), _) => {
                 let few = cells.dictionary.len() <= FEW_TEXTS.min(v.len());
                 let plain = |t: &str| match needs_quotes(t, separator, layout.slots.len() == 1) {
                     true => None,
                     false => Field::of(t.as_bytes(), end),
                 };
-                let plain =
-                    cells.dictionary.iter().take(if few { FEW_TEXTS } else { 0 }).map(plain);
-                Source::Texts(v, &cells.dictionary, plain.collect())
+                let plain: Vec<Option<Field>> = cells
+                    .dictionary
+                    .iter()
+                    .take(if few { FEW_TEXTS } else { 0 })
+                    .map(plain)
+                    .collect();
+                let short = |field: &Option<Field>| field.as_ref().and_then(Field::short);
+                match plain.iter().map(short).collect::<Option<Vec<Short>>>() {
+                    Some(short) if few => (Source::FewTexts(v), Lanes::of_few(short, blank)),
+                    _ => (Source::Texts(v, &cells.dictionary, plain), Lanes::new()),
+                }
             }
-            _ => Source::Values(slot),
+            _ => (Source::Values(slot), Lanes::new()),
         }
     }
 
@@ -156,29 +178,41 @@ impl<'a> Written<'a> {
         &self,
         layout: &Layout<'_>,
         rows: &[Row],
-        fields: &mut [Field; LANES],
+        lanes: &mut Lanes,
         long: &mut Vec<u8>,
     ) -> io::Result<()> {
-        let fields = fields.iter_mut().zip(rows);
         match &self.source {
             Source::Decimals(v, scale) => {
-                for (field, row) in fields {
-                    match v[row.line] {
-                        MISSING_I64 => *field = self.blank,
-                        mantissa => field.set_decimal(mantissa, *scale, self.end),
+                let mut mantissas = [0; LANES];
+                match lines(rows) {
+                    Some(lines) => mantissas[..rows.len()].copy_from_slice(&v[lines]),
+                    None => mantissas.iter_mut().zip(rows).for_each(|(m, row)| *m = v[row.line]),
+                }
+                if !lanes.set_figures(&mantissas, &self.blank) {
+                    for (field, mantissa) in lanes.fields.iter_mut().zip(mantissas) {
+                        match mantissa {
+                            MISSING_I64 => *field = self.blank,
+                            mantissa => field.set_decimal(mantissa, *scale, self.end),
+                        }
                     }
                 }
             }
-            Source::Dates(v, dates) => {
-                for (field, row) in fields {
-                    match v[row.line] {
-                        MISSING_I32 => *field = self.blank,
-                        day => dates.set(field, day),
-                    }
+            Source::FewDates(v, first) => {
+                lanes.pick(rows.iter().map(|row| v[row.line].wrapping_sub(*first) as u32));
+            }
+            Source::Dates(v) => {
+                for (field, row) in lanes.fields.iter_mut().zip(rows) {
+                    *field = match v[row.line] {
+                        MISSING_I32 => self.blank,
+                        day => date(day, self.end),
+                    };
                 }
+            }
+            Source::FewTexts(v) => {
+                lanes.pick(rows.iter().map(|row| v[row.line]));
             }
             Source::Texts(v, texts, plain) => {
-                for (field, row) in fields {
+                for (field, row) in lanes.fields.iter_mut().zip(rows) {
                     let code = v[row.line];
                     match plain.get(code as usize) {
                         Some(Some(made)) => *field = *made,
@@ -188,7 +222,7 @@ impl<'a> Written<'a> {
                 }
             }
             Source::Values(slot) => {
-                for (field, row) in fields {
+                for (field, row) in lanes.fields.iter_mut().zip(rows) {
                     *field = self.value(layout, *row, *slot, long)?;
                 }
             }
@@ -232,22 +266,27 @@ impl<'a> Written<'a> {
     }
 }
 
+/// The lines of some rows, where they are one behind the other.
+fn lines(rows: &[Row]) -> Option<Range<usize>> {
+    let first = rows.first()?.line;
+    let follow = rows.iter().zip(first..).all(|(row, line)| row.line == line);
+    follow.then_some(first..first + rows.len())
+}
+
 fn rows(layout: &Layout<'_>, separator: u8, out: &mut dyn Write) -> io::Result<()> {
     let mut written = RowBuffer::new(BUFFER + (BUFFER >> 2));
     let last = layout.slots.len().saturating_sub(1);
-    let columns: Vec<Written<'_>> = (layout.slots.iter().enumerate())
-        .map(|(i, &slot)| {
-            Written::new(layout, slot, separator, if i == last { b'\n' } else { separator })
-        })
-        .collect();
-    let mut fields = vec![[Field::NONE; LANES]; columns.len()];
+    let made = (layout.slots.iter().enumerate()).map(|(i, &slot)| {
+        Written::new(layout, slot, separator, if i == last { b'\n' } else { separator })
+    });
+    let (columns, mut lanes): (Vec<Written<'_>>, Vec<Lanes>) = made.unzip();
     let mut long = Vec::new();
     for rows in layout.rows.chunks(LANES) {
         long.clear();
-        for (column, fields) in columns.iter().zip(&mut fields) {
-            column.fill(layout, rows, fields, &mut long)?;
+        for (column, lanes) in columns.iter().zip(&mut lanes) {
+            column.fill(layout, rows, lanes, &mut long)?;
         }
-        written.rows(rows.len(), &fields, &long);
+        written.rows(rows.len(), &lanes, &long);
         if written.written().len() > BUFFER {
             out.write_all(written.written())?;
             written.clear();

@@ -259,6 +259,7 @@ impl ReadingArgs {
         }
         if let Some(named) = environment::instructions() {
             options.instructions = word(environment::INSTRUCTIONS, &named)?;
+            options.instructions.allow();
         }
         if let Some(size) = &self.most_bytes {
             options.most_bytes = bytes("--most-bytes", size)?;

@@ -16,8 +16,8 @@
 //! at run time. If you change it, the tests compare all of them with a plain state machine.
 
 use super::pattern::Pattern;
-use crate::instructions::Level;
 use oeuvre_columns::column::ahead::ask_for;
+use oeuvre_columns::instructions::Level;
 
 /// The characters that structure a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -601,8 +601,8 @@ mod x86 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::instructions::levels;
     use crate::text::records::Kept;
+    use oeuvre_columns::instructions::levels;
     use proptest::prelude::*;
 
     const COMMAS: Dialect = Dialect { separator: b',', quote: Some(b'"') };

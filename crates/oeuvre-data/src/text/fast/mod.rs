@@ -17,12 +17,12 @@ mod numbers;
 mod texts;
 
 use super::records::{Edges, Records};
-use crate::instructions::Level;
 use dates::{DateTimes, Dates};
 use numbers::Fixed;
 use oeuvre_columns::column::ahead::ask_for;
 use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE, Texts};
 use oeuvre_columns::column::{MISSING_I32, MISSING_I64};
+use oeuvre_columns::instructions::Level;
 pub(super) use texts::FewTexts;
 use texts::Known;
 
@@ -397,10 +397,10 @@ const _: () = assert!(MISSING_CODE > FIRST_ALIAS && MISSING_I64 < 0);
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::instructions::levels;
     use crate::text::records::Kept;
     use oeuvre_columns::Decimal;
     use oeuvre_columns::column::dictionary::Dictionary;
+    use oeuvre_columns::instructions::levels;
     use oeuvre_columns::value::calendar::{parse_date, parse_datetime};
     use proptest::prelude::*;
 

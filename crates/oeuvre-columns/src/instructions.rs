@@ -6,11 +6,12 @@
 //! There is nothing for AVX-512: on the processors that were tried, its registers of 512 bits made everything slower by a
 //! tenth, and instructions that gather took several times as long as single loads.
 
-use oeuvre_columns::choices;
+use crate::choices;
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
 choices! {
-    /// The newest instructions that the readers may use.
+    /// The newest instructions that may be used.
     #[derive(Default)]
     pub enum Instructions {
         #[default]
@@ -22,17 +23,27 @@ choices! {
 
 /// What the processor has and may use, the newest last.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Level {
+pub enum Level {
     /// What every processor has.
     Plain,
     /// AVX2 with the bit manipulation instructions.
     Avx2,
 }
 
+/// Whether the whole process keeps to what every processor has.
+static ONLY_PLAIN: AtomicBool = AtomicBool::new(false);
+
 impl Instructions {
+    /// Says once, for whatever asks for [`Instructions::Auto`], what the process may use: for who does not read what was
+    /// set, such as writers.
+    pub fn allow(self) {
+        ONLY_PLAIN.store(self == Instructions::Plain, Relaxed);
+    }
+
     /// The newest level that may be used and that this processor has.
-    pub(crate) fn level(self) -> Level {
+    pub fn level(self) -> Level {
         let most = match self {
+            Instructions::Auto if ONLY_PLAIN.load(Relaxed) => Level::Plain,
             Instructions::Auto | Instructions::Avx2 => Level::Avx2,
             Instructions::Plain => Level::Plain,
         };
@@ -59,8 +70,7 @@ fn newest() -> Level {
 }
 
 /// All levels that this processor has, for tests that compare them.
-#[cfg(test)]
-pub(crate) fn levels() -> impl Iterator<Item = Level> {
+pub fn levels() -> impl Iterator<Item = Level> + Clone {
     [Level::Plain, Level::Avx2].into_iter().filter(|level| *level <= newest())
 }
 

@@ -1,12 +1,16 @@
 //! Rows as bytes, many a second: fields of a bounded length are put together in a few words, a column of some rows at a
 //! time, and rows are made of them by copying whole words, so that no field costs a call or a guess about its length.
 //!
-//! Room for the bounded fields of a whole row is made once; what is behind a field is overwritten by the next one. Digits
-//! are made eight at a time. A test compares with what values say of themselves.
+//! Room for the bounded fields of a whole row is made once; what is behind a field is overwritten by the next one. Figures
+//! are made many at a time (`figures.rs`), dates and few texts once each. A test compares with what values say of
+//! themselves.
 
-use oeuvre_columns::Value;
-use oeuvre_columns::column::MISSING_I32;
-use oeuvre_columns::value::calendar::civil_from_days;
+mod dates;
+mod figures;
+
+pub(crate) use dates::{FewDates, date};
+use figures::{Figures, MOST_DECIMALS, ZEROS};
+use oeuvre_columns::instructions::Instructions;
 use std::ops::Range;
 
 /// A bounded field takes so many bytes at most, with the byte that ends it.
@@ -46,6 +50,105 @@ pub(crate) struct RowBuffer {
     len: usize,
 }
 
+/// A short field takes so many bytes, of which the last one is its length.
+const SHORT: usize = 16;
+
+/// A short field, with the byte that ends it.
+#[derive(Clone, Copy)]
+pub(crate) struct Short([u8; SHORT]);
+
+/// The fields of a column, of some rows at a time.
+pub(crate) struct Lanes {
+    made: Made,
+    /// Where the column has figures, what makes them.
+    figures: Option<Box<Figures>>,
+    /// The short fields that a column chooses from; the last one is blank.
+    table: Vec<Short>,
+    /// Which of them each row has.
+    picks: [u32; LANES],
+    /// Fields of any kind.
+    pub(crate) fields: Vec<Field>,
+}
+
+/// What the fields of some rows are made as.
+#[derive(Clone, Copy)]
+enum Made {
+    /// Figures.
+    Figures,
+    /// Some of few.
+    Picks,
+    /// Fields of any kind.
+    Fields,
+}
+
+impl Lanes {
+    /// Fields of any kind.
+    pub(crate) fn new() -> Lanes {
+        let fields = vec![Field::NONE; LANES];
+        Lanes { made: Made::Fields, figures: None, table: Vec::new(), picks: [0; LANES], fields }
+    }
+
+    /// Figures of a scale and the byte that ends each.
+    pub(crate) fn of_figures(scale: u8, end: u8) -> Lanes {
+        let made = |_| Box::new(Figures::new(scale, end, Instructions::Auto.level()));
+        let figures = (scale <= MOST_DECIMALS).then_some(()).map(made);
+        Lanes { figures, ..Lanes::new() }
+    }
+
+    /// Some of these fields, and a blank one.
+    pub(crate) fn of_few(mut table: Vec<Short>, blank: Field) -> Lanes {
+        table.extend(blank.short());
+        Lanes { table, ..Lanes::new() }
+    }
+
+    /// Makes figures at once; false where they are not of the kind that is.
+    pub(crate) fn set_figures(&mut self, mantissas: &[i64; LANES], blank: &Field) -> bool {
+        let set = |figures: &mut Box<Figures>| figures.set(mantissas, &blank.bytes[..blank.len]);
+        let are_set = self.figures.as_mut().is_some_and(set);
+        self.made = if are_set { Made::Figures } else { Made::Fields };
+        are_set
+    }
+
+    /// Chooses for each row one of few fields, or the blank one where there is none of that number.
+    #[inline(always)]
+    pub(crate) fn pick(&mut self, numbers: impl Iterator<Item = u32>) {
+        self.made = Made::Picks;
+        let blank = self.table.len().saturating_sub(1) as u32;
+        self.picks.iter_mut().zip(numbers).for_each(|(pick, n)| *pick = n.min(blank));
+    }
+
+    /// Writes the field of a row, which is not a long one, where there is room for the widest; the place behind it.
+    #[inline(always)]
+    fn put(&self, row: usize, out: &mut [u8], at: usize) -> usize {
+        match (self.made, &self.figures) {
+            (Made::Figures, Some(figures)) => figures.put(row, out, at),
+            (Made::Picks, _) => {
+                let Short(bytes) = &self.table[self.picks[row] as usize];
+                out[at..at + SHORT].copy_from_slice(bytes);
+                at + usize::from(bytes[SHORT - 1])
+            }
+            _ => {
+                let Field { bytes, len } = &self.fields[row];
+                out[at..at + WIDEST].copy_from_slice(bytes);
+                at + len
+            }
+        }
+    }
+
+    /// Where the field of a row lies, if it is a long one.
+    fn long(&self, row: usize) -> Option<Range<usize>> {
+        let field = &self.fields[row];
+        let is_long = matches!(self.made, Made::Fields) && field.len == LONG;
+        is_long.then(|| {
+            let [start, end] = [0, 8].map(|at| {
+                let bytes = field.bytes[at..].first_chunk::<8>();
+                bytes.map_or(0, |bytes| u64::from_le_bytes(*bytes) as usize)
+            });
+            start..end
+        })
+    }
+}
+
 /// A field, with the byte that ends it.
 #[derive(Clone, Copy)]
 pub(crate) struct Field {
@@ -65,21 +168,22 @@ impl Field {
         Some(field)
     }
 
+    /// The same in half the room, where it fits.
+    pub(crate) fn short(&self) -> Option<Short> {
+        let mut short = Short([0; SHORT]);
+        (self.len < SHORT).then(|| {
+            short.0.copy_from_slice(&self.bytes[..SHORT]);
+            short.0[SHORT - 1] = self.len as u8;
+            short
+        })
+    }
+
     /// A field of any length, which lies there among the long ones of its rows.
     pub(crate) fn long(at: &Range<usize>) -> Field {
         let mut field = Field { len: LONG, ..Field::NONE };
         field.bytes[..8].copy_from_slice(&(at.start as u64).to_le_bytes());
         field.bytes[8..16].copy_from_slice(&(at.end as u64).to_le_bytes());
         field
-    }
-
-    /// Where a long field lies.
-    fn place(&self) -> Range<usize> {
-        let [start, end] = [0, 8].map(|at| {
-            let bytes = self.bytes[at..].first_chunk::<8>();
-            bytes.map_or(0, |bytes| u64::from_le_bytes(*bytes) as usize)
-        });
-        start..end
     }
 
     /// Becomes a whole number with so many of its digits behind the point, [`MOST_SCALE`] at most.
@@ -166,8 +270,6 @@ impl Field {
     }
 }
 
-const ZEROS: u64 = 0x3030_3030_3030_3030;
-
 /// The eight digits of a number below a hundred million, the first one in the lowest byte: halves, quarters and
 /// digits of all are made at once.
 #[inline(always)]
@@ -199,22 +301,31 @@ impl RowBuffer {
     }
 
     /// Adds rows: of each column as many fields, of which the long ones lie elsewhere.
-    pub(crate) fn rows(&mut self, rows: usize, columns: &[[Field; LANES]], long: &[u8]) {
+    pub(crate) fn rows(&mut self, rows: usize, columns: &[Lanes], long: &[u8]) {
         let widest = columns.len() * WIDEST;
         self.reserve(rows * widest);
+        if long.is_empty() {
+            // What is written and how far stays in registers.
+            let (bytes, mut at) = (&mut self.bytes[..], self.len);
+            for row in 0..rows.min(LANES) {
+                for column in columns {
+                    at = column.put(row, bytes, at);
+                }
+            }
+            self.len = at;
+            return;
+        }
         for row in 0..rows.min(LANES) {
             for (i, column) in columns.iter().enumerate() {
-                let field = &column[row];
-                if field.len == LONG {
-                    let bytes = &long[field.place()];
-                    // What follows in this row and the others keeps its room.
-                    self.reserve(bytes.len() + (rows - row) * widest - i * WIDEST);
-                    self.bytes[self.len..self.len + bytes.len()].copy_from_slice(bytes);
-                    self.len += bytes.len();
-                } else {
-                    self.bytes[self.len..self.len + WIDEST].copy_from_slice(&field.bytes);
-                    self.len += field.len;
-                }
+                let Some(place) = column.long(row) else {
+                    self.len = column.put(row, &mut self.bytes, self.len);
+                    continue;
+                };
+                let bytes = &long[place];
+                // What follows in this row and the others keeps its room.
+                self.reserve(bytes.len() + (rows - row) * widest - i * WIDEST);
+                self.bytes[self.len..self.len + bytes.len()].copy_from_slice(bytes);
+                self.len += bytes.len();
             }
         }
     }
@@ -230,57 +341,11 @@ impl RowBuffer {
     }
 }
 
-/// Dates in ISO form, each made once where they are few.
-pub(crate) struct Dates {
-    first: i32,
-    made: Vec<Field>,
-    end: u8,
-}
-
-impl Dates {
-    /// The dates that a column has, with the byte that ends each.
-    pub(crate) fn of(days: &[i32], end: u8) -> Dates {
-        /// A dozen years.
-        const MOST: usize = 4400;
-        let present = || days.iter().copied().filter(|&day| day != MISSING_I32);
-        let (first, last) =
-            present().fold((i32::MAX, i32::MIN), |(a, b), day| (a.min(day), b.max(day)));
-        let few = i64::from(last) - i64::from(first) < MOST.min(days.len()) as i64;
-        let made = match few && first <= last {
-            true => (first..=last).map(|day| date(day, end)).collect(),
-            false => Vec::new(),
-        };
-        Dates { first, made, end }
-    }
-
-    /// Makes a field a date.
-    #[inline]
-    pub(crate) fn set(&self, field: &mut Field, day: i32) {
-        match self.made.get(day.wrapping_sub(self.first) as u32 as usize) {
-            Some(made) => *field = *made,
-            None => *field = date(day, self.end),
-        }
-    }
-}
-
-/// A date in ISO form.
-fn date(days: i32, end: u8) -> Field {
-    let (year, month, day) = civil_from_days(days);
-    if !(0..10_000).contains(&year) {
-        let written = Value::Date(days).to_string();
-        return Field::of(written.as_bytes(), end).unwrap_or(Field::NONE);
-    }
-    let ([a, b], [c, d]) = (PAIRS[year as usize / 100], PAIRS[year as usize % 100]);
-    let ([e, f], [g, h]) = (PAIRS[month as usize], PAIRS[day as usize]);
-    let mut field = Field { len: 11, ..Field::NONE };
-    field.bytes[..11].copy_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h, end]);
-    field
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use oeuvre_columns::Decimal;
+    use oeuvre_columns::instructions::levels;
+    use oeuvre_columns::{Decimal, Value};
     use proptest::prelude::*;
 
     proptest! {
@@ -288,9 +353,11 @@ mod tests {
         fn figures_and_dates_are_written_as_their_values_are(
             mantissas in proptest::collection::vec(
                 prop_oneof![
-                    any::<i64>(),
-                    -99_999i64..99_999,
-                    (0u32..19, -2i64..3).prop_map(|(power, near)| 10i64.pow(power) + near),
+                    1 => any::<i64>(),
+                    1 => Just(i64::MIN),
+                    9 => -99_999i64..99_999,
+                    9 => -99_999_999i64..99_999_999,
+                    1 => (0u32..19, -2i64..3).prop_map(|(power, near)| 10i64.pow(power) + near),
                 ],
                 1..LANES,
             ),
@@ -303,20 +370,39 @@ mod tests {
             let mut expected = String::new();
             let rows = mantissas.len().min(days.len()).min(texts.len());
             let near: Vec<i32> = (near..near + rows as i32).collect();
-            for days in [&days[..rows], &near] {
-                let mut columns = [[Field::NONE; LANES]; 3];
+            let blank = Field::of(b"", b';').unwrap();
+            for (days, level) in [&days[..rows], &near].into_iter().zip(levels().cycle()) {
+                let figures = Figures::new(scale.min(MOST_DECIMALS), b';', level);
+                let figures = (scale <= MOST_DECIMALS).then(|| Box::new(figures));
+                let mut columns = [Lanes { figures, ..Lanes::new() }, Lanes::new(), Lanes::new()];
+                let mut given = [0; LANES];
+                given[..rows].copy_from_slice(&mantissas[..rows]);
+                let fits = mantissas[..rows].iter().all(|m| {
+                    *m == i64::MIN || m.unsigned_abs() / 10u64.pow(scale.into()) < 100_000_000
+                });
+                prop_assert_eq!(columns[0].set_figures(&given, &blank), fits && scale <= MOST_DECIMALS);
+                if let Some(few) = FewDates::of(days, b';') {
+                    columns[1] = Lanes::of_few(few.made, blank);
+                    columns[1].pick(days.iter().map(|day| (day - few.first) as u32));
+                } else {
+                    (0..rows).for_each(|row| columns[1].fields[row] = date(days[row], b';'));
+                }
                 let mut long = Vec::new();
-                let dates = Dates::of(days, b';');
                 for row in 0..rows {
-                    columns[0][row].set_decimal(mantissas[row], scale, b';');
-                    dates.set(&mut columns[1][row], days[row]);
-                    columns[2][row] = Field::of(texts[row].as_bytes(), b'\n').unwrap_or_else(|| {
+                    match mantissas[row] {
+                        i64::MIN => columns[0].fields[row] = blank,
+                        mantissa => columns[0].fields[row].set_decimal(mantissa, scale, b';'),
+                    }
+                    columns[2].fields[row] = Field::of(texts[row].as_bytes(), b'\n').unwrap_or_else(|| {
                         let start = long.len();
                         long.extend_from_slice(texts[row].as_bytes());
                         long.push(b'\n');
                         Field::long(&(start..long.len()))
                     });
-                    let figure = Decimal::new(i128::from(mantissas[row]), scale);
+                    let figure = match mantissas[row] {
+                        i64::MIN => String::new(),
+                        mantissa => Decimal::new(i128::from(mantissa), scale).to_string(),
+                    };
                     expected += &format!("{figure};{};{}\n", Value::Date(days[row]), texts[row]);
                 }
                 out.rows(rows, &columns, &long);

@@ -1,0 +1,45 @@
+//! Dates in ISO form, each made once where they are few.
+
+use super::{Field, PAIRS, Short};
+use oeuvre_columns::Value;
+use oeuvre_columns::column::MISSING_I32;
+use oeuvre_columns::value::calendar::civil_from_days;
+
+/// Dates from one day to another, as fields.
+pub(crate) struct FewDates {
+    /// The first of them.
+    pub(crate) first: i32,
+    /// One a day.
+    pub(crate) made: Vec<Short>,
+}
+
+impl FewDates {
+    /// The dates that a column has, with the byte that ends each; `None` where they are far apart.
+    pub(crate) fn of(days: &[i32], end: u8) -> Option<FewDates> {
+        /// A dozen years.
+        const MOST: usize = 4400;
+        let present = || days.iter().copied().filter(|&day| day != MISSING_I32);
+        let (first, last) =
+            present().fold((i32::MAX, i32::MIN), |(a, b), day| (a.min(day), b.max(day)));
+        let few = i64::from(last) - i64::from(first) < MOST.min(days.len()) as i64;
+        if !few || first > last {
+            return None;
+        }
+        let made: Option<Vec<Short>> = (first..=last).map(|day| date(day, end).short()).collect();
+        Some(FewDates { first, made: made? })
+    }
+}
+
+/// A date in ISO form, with the byte that ends it.
+pub(crate) fn date(days: i32, end: u8) -> Field {
+    let (year, month, day) = civil_from_days(days);
+    if !(0..10_000).contains(&year) {
+        let written = Value::Date(days).to_string();
+        return Field::of(written.as_bytes(), end).unwrap_or(Field::NONE);
+    }
+    let ([a, b], [c, d]) = (PAIRS[year as usize / 100], PAIRS[year as usize % 100]);
+    let ([e, f], [g, h]) = (PAIRS[month as usize], PAIRS[day as usize]);
+    let mut field = Field { len: 11, ..Field::NONE };
+    field.bytes[..11].copy_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h, end]);
+    field
+}
