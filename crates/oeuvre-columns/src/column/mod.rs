@@ -228,6 +228,18 @@ impl Data {
         }
     }
 
+    /// Keeps so many of the first values.
+    pub fn truncate(&mut self, values: usize) {
+        match self {
+            Data::I64(v) => v.truncate(values),
+            Data::I128(v) => v.truncate(values),
+            Data::F64(v) => v.truncate(values),
+            Data::Codes(v) => v.truncate(values),
+            Data::I32(v) => v.truncate(values),
+            Data::Bool(v) => v.truncate(values),
+        }
+    }
+
     /// Bytes of a value.
     pub fn width(&self) -> usize {
         match self {

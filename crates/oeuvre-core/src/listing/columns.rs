@@ -11,7 +11,7 @@ use crate::rows::program::Operand;
 use oeuvre_columns::Limits;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
-use oeuvre_columns::column::{Batch, Column, Data, MISSING_I32};
+use oeuvre_columns::column::{Batch, Column, Data, MISSING_I32, MISSING_I64, NO_NUMBER};
 use std::mem::discriminant;
 use std::ops::Range;
 use std::sync::Arc;
@@ -28,6 +28,8 @@ pub(super) struct Columns {
     chunks: Vec<Chunk>,
     /// For each input the texts, by worker.
     texts: Vec<Vec<Dictionary>>,
+    /// The inputs whose numbers have turned out to lie far apart.
+    far: Vec<bool>,
 }
 
 /// Rows that a worker has put aside, in whatever order it read them.
@@ -35,7 +37,96 @@ struct Block {
     worker: usize,
     rows: usize,
     /// For each input its values.
-    columns: Vec<Data>,
+    columns: Vec<Held>,
+}
+
+impl Block {
+    /// A block for rows like these; numbers in 32 bits unless they lie `far` apart.
+    fn of(columns: &[&Data], far: &[bool], room: usize) -> Block {
+        let held = |(data, &far): (&&Data, &bool)| match data {
+            Data::I64(values) if !far => {
+                let first = values.iter().find(|v| **v != MISSING_I64).copied().unwrap_or(0);
+                Held::Near(first.saturating_sub(1 << 31), Vec::with_capacity(room))
+            }
+            other => Held::AsRead(empty_like(other, room)),
+        };
+        Block { worker: 0, rows: 0, columns: columns.iter().zip(far).map(held).collect() }
+    }
+
+    /// Adds rows, if all fit; else the block is as it was.
+    fn put(&mut self, columns: &[&Data]) -> bool {
+        let mut all = self.columns.iter_mut().zip(columns);
+        let fit = all.all(|(held, data)| match (held, data) {
+            (Held::Near(low, near), Data::I64(values)) => put_near(*low, near, values),
+            (Held::AsRead(to), from) if discriminant(to) == discriminant(*from) => {
+                append(to, from, 0..from.len());
+                true
+            }
+            _ => false,
+        });
+        if !fit {
+            self.columns.iter_mut().for_each(|held| held.truncate(self.rows));
+        }
+        fit
+    }
+}
+
+/// A column of a block.
+enum Held {
+    AsRead(Data),
+    /// Numbers in half the memory: how far above a lowest one they lie, [`NO_NUMBER`] where one is missing.
+    Near(i64, Vec<u32>),
+}
+
+impl Default for Held {
+    fn default() -> Held {
+        Held::AsRead(Data::default())
+    }
+}
+
+impl Held {
+    fn truncate(&mut self, rows: usize) {
+        match self {
+            Held::AsRead(data) => data.truncate(rows),
+            Held::Near(_, near) => near.truncate(rows),
+        }
+    }
+
+    /// Bytes of a value.
+    fn width(&self) -> usize {
+        match self {
+            Held::AsRead(data) => data.width(),
+            Held::Near(..) => size_of::<i64>(),
+        }
+    }
+
+    /// A number; missing where there is none.
+    fn number(&self, row: usize) -> i64 {
+        match self {
+            Held::AsRead(Data::I64(v)) => v[row],
+            Held::AsRead(Data::I32(v)) if v[row] != MISSING_I32 => v[row].into(),
+            Held::Near(low, near) => number(*low, near[row]),
+            Held::AsRead(_) => MISSING_I64,
+        }
+    }
+}
+
+/// The number so far above a lowest one.
+#[inline(always)]
+fn number(low: i64, above: u32) -> i64 {
+    if above == NO_NUMBER { MISSING_I64 } else { low.wrapping_add(above.into()) }
+}
+
+/// Adds numbers as how far they lie above a lowest one; whether all fit.
+fn put_near(low: i64, near: &mut Vec<u32>, values: &[i64]) -> bool {
+    let mut fit = true;
+    near.extend(values.iter().map(|&value| {
+        let above = value.wrapping_sub(low) as u64;
+        let is_missing = value == MISSING_I64;
+        fit &= is_missing | ((value >= low) & (above < u64::from(NO_NUMBER)));
+        if is_missing { NO_NUMBER } else { above as u32 }
+    }));
+    fit
 }
 
 /// The rows of a piece of the file: where they are.
@@ -48,21 +139,27 @@ struct Chunk {
 impl Columns {
     /// Puts the rows of a piece aside.
     fn put(&mut self, piece: u64, rows: usize, columns: &[&Data]) {
-        let fits = |block: &Block| {
-            let same = |(a, b): (&Data, &&Data)| discriminant(a) == discriminant(*b);
-            block.rows + rows <= BLOCK_ROWS && block.columns.iter().zip(columns).all(same)
-        };
-        if !self.blocks.last().is_some_and(fits) {
+        let has_room = self.blocks.last().is_some_and(|block| block.rows + rows <= BLOCK_ROWS);
+        let is_put = has_room && self.blocks.last_mut().is_some_and(|block| block.put(columns));
+        if !is_put {
+            self.far.resize(columns.len(), false);
+            if let (true, Some(block)) = (has_room, self.blocks.last()) {
+                // Numbers that did not fit would hardly fit another time.
+                for ((far, held), data) in self.far.iter_mut().zip(&block.columns).zip(columns) {
+                    *far |= matches!((held, data), (Held::Near(..), Data::I64(_)));
+                }
+            }
             // The first one grows with the rows, so that few of them take little.
             let room = if self.blocks.is_empty() { 0 } else { BLOCK_ROWS.max(rows) };
-            let columns = columns.iter().map(|data| empty_like(data, room)).collect();
-            self.blocks.push(Block { worker: 0, rows: 0, columns });
+            let mut block = Block::of(columns, &self.far, room);
+            if !block.put(columns) {
+                block = Block::of(columns, &vec![true; columns.len()], room);
+                block.put(columns);
+            }
+            self.blocks.push(block);
         }
         let number = self.blocks.len() - 1;
         let block = &mut self.blocks[number];
-        for (to, from) in block.columns.iter_mut().zip(columns) {
-            append(to, from, 0..rows);
-        }
         self.chunks.push(Chunk { piece, block: number, rows: block.rows..block.rows + rows });
         block.rows += rows;
     }
@@ -140,7 +237,7 @@ impl Columns {
     /// The columns in the order of the rows, as they were put aside; several at once, unless there are so few rows that a
     /// thread costs more than a column.
     pub(super) fn in_order(self, inputs: usize, threads: usize) -> (usize, Vec<InBlocks>) {
-        let Columns { mut blocks, mut chunks, texts } = self;
+        let Columns { mut blocks, mut chunks, texts, far: _ } = self;
         chunks.sort_by_key(|chunk| chunk.piece);
         let mut rows = 0;
         let start = |chunk: &Chunk| {
@@ -152,12 +249,12 @@ impl Columns {
         let workers = blocks.iter().map(|block| block.worker).collect();
         let places = Arc::new(Places { starts, chunks, workers });
         let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
-        let column = |input: usize| -> (usize, Vec<Data>) {
+        let column = |input: usize| -> (usize, Vec<Held>) {
             let blocks = blocks.iter_mut().map(|block| std::mem::take(&mut block.columns[input]));
             (input, blocks.collect())
         };
         let columns = (0..inputs).map(column).collect();
-        let one = |(input, blocks): (usize, Vec<Data>)| {
+        let one = |(input, blocks): (usize, Vec<Held>)| {
             // The first worker's texts serve as they are.
             let mut dictionary =
                 texts.first().map_or_else(Dictionary::default, |t| t[input].clone());
@@ -179,7 +276,7 @@ struct Places {
 
 /// A column in the blocks in which it was put aside.
 pub(super) struct InBlocks {
-    blocks: Vec<Data>,
+    blocks: Vec<Held>,
     dictionary: Dictionary,
     /// For each worker the codes of its texts in the dictionary.
     maps: Vec<Vec<u32>>,
@@ -189,7 +286,7 @@ pub(super) struct InBlocks {
 impl InBlocks {
     /// Bytes of a value.
     pub(super) fn width(&self) -> usize {
-        self.blocks.iter().map(Data::width).max().unwrap_or(0)
+        self.blocks.iter().map(Held::width).max().unwrap_or(0)
     }
 
     /// Some rows, in their order.
@@ -203,50 +300,78 @@ impl InBlocks {
             }
             let of_chunk = rows.start.max(*start) - start..(rows.end - start).min(chunk.rows.len());
             let here = chunk.rows.start + of_chunk.start..chunk.rows.start + of_chunk.end;
-            let from = &self.blocks[chunk.block];
-            let data = data.get_or_insert_with(|| empty_like(from, rows.len()));
+            let held = &self.blocks[chunk.block];
+            let data = data.get_or_insert_with(|| match held {
+                Held::AsRead(from) => empty_like(from, rows.len()),
+                Held::Near(..) => Data::I64(Vec::with_capacity(rows.len())),
+            });
             let map = &self.maps[workers[chunk.block]];
-            match (data, from) {
-                (Data::Codes(to), Data::Codes(from)) => {
+            match (data, held) {
+                (Data::Codes(to), Held::AsRead(Data::Codes(from))) => {
                     let mapped = |&code: &u32| match code {
                         MISSING_CODE => MISSING_CODE,
                         code => map[code as usize],
                     };
                     to.extend(from[here].iter().map(mapped));
                 }
-                (data, from) => append(data, from, here),
+                (data, Held::AsRead(from)) => append(data, from, here),
+                (Data::I64(to), Held::Near(low, from)) => {
+                    to.extend(from[here].iter().map(|&above| number(*low, above)));
+                }
+                (data, Held::Near(low, from)) => {
+                    let from: Vec<i64> = from[here].iter().map(|&a| number(*low, a)).collect();
+                    let rows = 0..from.len();
+                    append(data, &Data::I64(from), rows);
+                }
             }
         }
         Column::coded(data.unwrap_or_default(), self.dictionary.clone())
     }
 
-    /// Whether the values grow from each row to the next one, so that no two are the same.
-    pub(super) fn are_grown(&self) -> bool {
-        let mut last = i64::MIN;
-        self.places.chunks.iter().all(|chunk| {
-            let rows = chunk.rows.clone();
-            // What is missing is the least there is.
-            match &self.blocks[chunk.block] {
-                Data::I64(v) => grow(&v[rows], |&value| value, &mut last),
-                Data::I32(v) => {
-                    let value = |&value: &i32| match value {
-                        MISSING_I32 => i64::MIN,
-                        value => value.into(),
-                    };
-                    grow(&v[rows], value, &mut last)
+    /// Whether the values grow from each row to the next one, so that no two are the same; several threads look.
+    pub(super) fn are_grown(&self, threads: usize) -> bool {
+        let chunks = &self.places.chunks;
+        let shares = chunks.chunks(chunks.len().div_ceil(threads.max(1)).max(1)).collect();
+        let ends = at_once(shares, threads, |chunks: &[Chunk]| {
+            let mut last = None;
+            let grow = |chunk: &Chunk| match &self.blocks[chunk.block] {
+                // What is missing is the least there is, or the largest above a lowest one.
+                Held::AsRead(Data::I64(v)) => grow(&v[chunk.rows.clone()], |&v| v, &mut last),
+                Held::AsRead(Data::I32(v)) => {
+                    grow(&v[chunk.rows.clone()], |&v| i64::from(v), &mut last)
                 }
-                _ => false,
+                Held::Near(low, v) => grow(&v[chunk.rows.clone()], |&v| number(*low, v), &mut last),
+                Held::AsRead(_) => false,
+            };
+            let first = chunks.iter().find(|chunk| !chunk.rows.is_empty());
+            let first = first.map(|chunk| self.blocks[chunk.block].number(chunk.rows.start));
+            chunks.iter().all(grow).then_some((first, last))
+        });
+        // Each share begins above the one before it; what is missing is above nothing.
+        let mut before = MISSING_I64;
+        ends.into_iter().all(|share| match share {
+            Some((Some(first), Some(last))) => {
+                let follows = before < first;
+                before = last;
+                follows
             }
+            Some(_) => true,
+            None => false,
         })
     }
 }
 
 /// Whether values grow on from a last one, which becomes the last of them.
-fn grow<T>(values: &[T], value: impl Fn(&T) -> i64, last: &mut i64) -> bool {
-    let before = *last;
-    *last = values.last().map_or(before, &value);
-    let first = values.first().is_none_or(|first| before < value(first));
-    first && values.is_sorted_by(|a, b| value(a) < value(b))
+fn grow<T: Copy + PartialOrd>(
+    values: &[T],
+    value: impl Fn(&T) -> i64,
+    last: &mut Option<i64>,
+) -> bool {
+    let (Some(first), Some(end)) = (values.first(), values.last()) else { return true };
+    let (first, end) = (value(first), value(end));
+    let follows = last.is_none_or(|last| last < first) && first <= end;
+    *last = Some(end);
+    follows && values.is_sorted_by(|a, b| a < b)
 }
 
 /// Nothing yet of the same kind, with room for so many.
@@ -288,9 +413,14 @@ mod tests {
         #[test]
         fn parts_of_what_was_put_aside_are_those_of_the_whole(
             pieces in proptest::collection::vec((0usize..2, 1usize..9), 1..9),
-            steps in proptest::collection::vec(prop_oneof![9 => 1i64..4, 1 => -2i64..1], 80),
+            steps in proptest::collection::vec(
+                prop_oneof![30 => 1i64..4, 1 => -2i64..1, 1 => 1i64 << 31..1 << 34],
+                80,
+            ),
+            blank in prop_oneof![0usize..80, Just(usize::MAX)],
             first in -3i64..4,
             (from, len) in (0usize..80, 1usize..80),
+            threads in 1usize..4,
         ) {
             // Two workers, who read pieces of the file in any order and know its texts by other codes.
             let mut workers = [0, 1].map(|_| Columns {
@@ -301,16 +431,20 @@ mod tests {
             let mut value = first;
             for (piece, &(worker, rows)) in pieces.iter().enumerate().rev() {
                 let start: usize = pieces[..piece].iter().map(|(_, rows)| rows).sum();
-                let value = |row: usize| first + steps[..row].iter().sum::<i64>();
+                let value = |row: usize| match row == blank {
+                true => MISSING_I64,
+                false => first + steps[..row].iter().sum::<i64>(),
+            };
                 let numbers = (start..start + rows).map(value).collect::<Vec<i64>>();
                 let it = &mut workers[worker];
                 let texts = numbers.iter().map(|n| it.texts[0][1].intern(&n.to_string())).collect();
-                let days = Data::I32(numbers.iter().map(|&n| n as i32).collect());
+                let day = |n: &i64| if *n == MISSING_I64 { MISSING_I32 } else { *n as i32 };
+                let days = Data::I32(numbers.iter().map(day).collect());
                 it.put(piece as u64, rows, &[&Data::I64(numbers), &Data::Codes(texts), &days]);
             }
             let rows: usize = pieces.iter().map(|(_, rows)| rows).sum();
-            for step in steps.iter().take(rows) {
-                values.push(value);
+            for (row, step) in steps.iter().take(rows).enumerate() {
+                values.push(if row == blank { MISSING_I64 } else { value });
                 value += step;
             }
             let [mut columns, other] = workers;
@@ -319,15 +453,17 @@ mod tests {
             prop_assert_eq!(count, rows);
             let part = from.min(rows - 1)..(from + len).min(rows).max(from.min(rows - 1) + 1);
             let numbers = columns[0].slice(part.clone());
-            prop_assert_eq!(numbers.data.to_i128(), values[part.clone()].iter().map(|&n| i128::from(n)).collect::<Vec<_>>());
+            prop_assert_eq!(numbers.data.to_i128(), Data::I64(values[part.clone()].to_vec()).to_i128());
             let texts = columns[1].slice(part.clone());
             let Data::Codes(codes) = &texts.data else { unreachable!() };
             let read: Vec<String> = codes.iter().map(|&c| texts.dictionary.text(c).to_owned()).collect();
             prop_assert_eq!(read, values[part].iter().map(i64::to_string).collect::<Vec<_>>());
-            let grown = values.is_sorted_by(|a, b| a < b);
-            prop_assert_eq!(columns[0].are_grown(), grown);
-            prop_assert_eq!(columns[2].are_grown(), grown);
-            prop_assert!(!columns[1].are_grown());
+            let has_all = !values.contains(&MISSING_I64);
+            let grown = has_all && values.is_sorted_by(|a, b| a < b);
+            prop_assert_eq!(columns[0].are_grown(threads), grown);
+            let grown = has_all && values.is_sorted_by(|&a, &b| (a as i32) < b as i32);
+            prop_assert_eq!(columns[2].are_grown(threads), grown);
+            prop_assert!(!columns[1].are_grown(threads));
         }
     }
 }

@@ -46,7 +46,6 @@ use oeuvre_columns::column::far;
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, Value};
-use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ops::Range;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -467,7 +466,7 @@ impl<'a> AllRows<'a> {
                     along.push(window.args[0].operand);
                 }
                 // Rows that stand in the order of the last one need not be put in it.
-                let is_settled = !descending && along.last().is_some_and(|&o| self.is_grown(o));
+                let is_settled = !descending && along.last().is_some_and(|&o| self.is_grown(o, 1));
                 if is_settled {
                     along.pop();
                 }
@@ -497,13 +496,13 @@ impl<'a> AllRows<'a> {
         let of_rows =
             |o: &Operand| matches!(o, Operand::Input(i) if self.in_blocks.contains_key(i));
         let follows: HashSet<Operand> = follows.filter(of_rows).collect();
-        self.grown = follows.into_iter().map(|o| (o, self.is_grown(o))).collect();
+        self.grown = follows.into_iter().map(|o| (o, self.is_grown(o, threads))).collect();
         needed.extend(self.grown.iter().filter(|(_, grown)| !**grown).map(|(o, _)| *o));
         let is_needed = |i: &usize, _: &mut InBlocks| needed.contains(&Operand::Input(*i));
         let mut whole: Vec<(usize, InBlocks)> = self.in_blocks.extract_if(is_needed).collect();
-        // What was put aside is let go as it is joined, so that few columns are held twice; the widest go first, so that
-        // threads are ready at the same time.
-        whole.sort_by_key(|(i, column)| (Reverse(column.width()), *i));
+        // What was put aside is let go as it is joined, so that few columns are held twice: the widest go last, into the
+        // memory of the others.
+        whole.sort_by_key(|(i, column)| (column.width(), *i));
         let rows = self.rows;
         let joined = at_once(whole, threads, |(i, column)| (i, column.slice(0..rows)));
         for (i, column) in joined {
@@ -512,11 +511,11 @@ impl<'a> AllRows<'a> {
     }
 
     /// Whether the values of a column grow from each row to the next one.
-    fn is_grown(&self, operand: Operand) -> bool {
+    fn is_grown(&self, operand: Operand, threads: usize) -> bool {
         match (self.grown.get(&operand), operand) {
             (Some(known), _) => *known,
             (None, Operand::Input(i)) if self.in_blocks.contains_key(&i) => {
-                self.in_blocks[&i].are_grown()
+                self.in_blocks[&i].are_grown(threads)
             }
             (None, other) => Ordinals::are_grown(self.column(other)),
         }

@@ -175,6 +175,8 @@ struct Fields<'a> {
     longest: u64,
     /// Words of each field: which ones, the form says.
     words: [[u64; LANES]; 3],
+    /// The last four bytes of each field, and what stands before where it is shorter.
+    last_four: [u32; LANES],
 }
 
 /// The length of a field that is read one by one, too near an end of the data for whole words.
@@ -184,7 +186,15 @@ impl<'a> Fields<'a> {
     /// No fields yet, of some data.
     fn of(data: &'a [u8]) -> Fields<'a> {
         let (nothing, none) = ([0; LANES], [0; LANES]);
-        Fields { data, starts: none, ends: none, lens: nothing, longest: 0, words: [nothing; 3] }
+        Fields {
+            data,
+            starts: none,
+            ends: none,
+            lens: nothing,
+            longest: 0,
+            words: [nothing; 3],
+            last_four: none,
+        }
     }
 
     /// Finds the fields of a column in records with these marks; of how many fields there are, the others are blank.
@@ -254,6 +264,19 @@ impl<'a> Fields<'a> {
             let bytes = self.data.get(at..at.wrapping_add(8));
             *word = match bytes.and_then(|bytes| bytes.first_chunk::<8>()) {
                 Some(bytes) => u64::from_le_bytes(*bytes),
+                None => 0,
+            };
+        }
+    }
+
+    /// Puts the last four bytes aside; 0 where there are not as many in the data, so that what is read there is no digit.
+    #[inline(always)]
+    fn put_last_four(&mut self) {
+        for (word, &end) in self.last_four.iter_mut().zip(&self.ends) {
+            let at = (end as usize).wrapping_sub(4);
+            let bytes = self.data.get(at..at.wrapping_add(4));
+            *word = match bytes.and_then(|bytes| bytes.first_chunk::<4>()) {
+                Some(bytes) => u32::from_le_bytes(*bytes),
                 None => 0,
             };
         }
@@ -483,6 +506,24 @@ mod tests {
                     let exact: Decimal = text.parse().unwrap();
                     prop_assert_eq!(Some(exact.scale), SCALES[which]);
                     prop_assert_eq!(i128::from(fast), exact.mantissa);
+                }
+            }
+        }
+
+        #[test]
+        fn short_numbers_are_right_or_left_alone(
+            texts in proptest::collection::vec("-?[0-9]{0,4}|[1-9][0-9]{0,3}|-[1-9][0-9]{0,2}|[-0-9x:/ ]{0,4}", 1..80),
+        ) {
+            let texts: Vec<String> = texts.into_iter().map(|text| text[..text.len().min(4)].to_owned()).collect();
+            for (row, (text, fast)) in texts.iter().zip(read_as(&texts, 1)).enumerate() {
+                let usual = text.parse::<i64>().ok().filter(|number| number.to_string() == *text);
+                match (fast, usual) {
+                    (Some(fast), _) if text.is_empty() => prop_assert_eq!(fast, MISSING_I64),
+                    // A zero with a minus is one.
+                    (Some(fast), None) => prop_assert_eq!((fast, text.as_str()), (0, "-0")),
+                    (Some(fast), Some(usual)) => prop_assert_eq!(fast, usual),
+                    // The first ones stand too near the start of the data.
+                    (None, usual) => prop_assert!(usual.is_none() || row < 4, "{text}"),
                 }
             }
         }
