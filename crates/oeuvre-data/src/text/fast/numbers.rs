@@ -34,7 +34,7 @@ impl Staged<i64> for Fixed {
 #[inline(always)]
 fn read_four(fields: &Fields<'_>, out: &mut [i64; LANES]) {
     let mut numbers = [0i32; LANES];
-    for lane in 0..LANES {
+    for (lane, made) in numbers.iter_mut().enumerate() {
         let (start, end, word) = (fields.starts[lane], fields.ends[lane], fields.last_four[lane]);
         let chars = end.max(start) - start;
         // The bytes before the last so many are not looked at.
@@ -52,7 +52,7 @@ fn read_four(fields: &Fields<'_>, out: &mut [i64; LANES]) {
         let number = ((pairs & 0xff) * 100 + (pairs >> 16)) as i32;
         let is_fine = (digits > 0) & !is_code & (odd == 0);
         let number = if is_negative { -number } else { number };
-        numbers[lane] = if is_fine { number } else { i32::MIN };
+        *made = if is_fine { number } else { i32::MIN };
     }
     for (out, number) in out.iter_mut().zip(numbers) {
         *out = if number == i32::MIN { MISSING_I64 } else { i64::from(number) };
