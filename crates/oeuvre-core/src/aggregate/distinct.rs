@@ -188,25 +188,32 @@ impl Seen {
                 }
                 (from, near) = base.map_or((0, 0), |base| (base, NEAR));
             }
-            bits.add(group, place);
+            if !bits.add_in_room(group, place) {
+                return false;
+            }
         }
         !bits.are_mostly_empty()
     }
 }
 
 /// Numbers lie near each other when so many bits hold them.
-const NEAR: u64 = 1 << 22;
+const NEAR: u64 = 1 << 30;
 /// Sets of bits may take this much (64 MiB), and beyond it this much for each value that is set: what
 /// a pair takes.
 const ALWAYS_WORDS: usize = 8 << 20;
 const WORDS_FOR_EACH: usize = 4;
+/// Where there are no more groups, and their sets, as long as the longest, take no more (256 MiB), these are made whatever
+/// is in them yet: a value in a table of many millions costs ten times what a bit does.
+const FEW_GROUPS: usize = 1 << 10;
+const FEW_WORDS: usize = 32 << 20;
 
 /// A set of bits for each group, as far as they reach.
 #[derive(Clone, Default)]
 struct Bits {
     rows: Vec<Vec<u64>>,
-    /// Words of all groups.
+    /// Words of all groups, and of the longest set.
     words: usize,
+    longest: usize,
     /// How many words there were when the bits were counted last.
     counted: usize,
 }
@@ -236,12 +243,50 @@ impl Bits {
         match row.get_mut(word) {
             Some(word) => *word |= bit,
             None => {
-                let len = row.len();
                 self.words += grow(row, word + 1);
-                debug_assert!(row.len() > len);
+                self.longest = self.longest.max(row.len());
                 row[word] |= bit;
             }
         }
+    }
+
+    /// As [`Bits::add`], unless that takes more room than it may; whether it was added.
+    #[inline]
+    fn add_in_room(&mut self, group: u32, place: u64) -> bool {
+        let row = &mut self.rows[group as usize];
+        let (word, bit) = ((place >> 6) as usize, 1u64 << (place & 63));
+        match row.get_mut(word) {
+            Some(word) => *word |= bit,
+            None => {
+                let more = word + 1 - row.len();
+                if !self.may_take(more, word + 1) {
+                    return false;
+                }
+                self.add(group, place);
+            }
+        }
+        true
+    }
+
+    /// Whether there may be so many words more, where the longest set has so many.
+    #[cold]
+    fn may_take(&mut self, more: usize, longest: usize) -> bool {
+        let words = self.words + more;
+        if words <= ALWAYS_WORDS.max(self.counted + self.counted / 4) {
+            return true;
+        }
+        let (groups, longest) = (self.rows.len(), longest.max(self.longest));
+        if groups <= FEW_GROUPS && groups.saturating_mul(longest) <= FEW_WORDS {
+            return true;
+        }
+        self.counted = self.words;
+        words <= ALWAYS_WORDS + self.set() * WORDS_FOR_EACH
+    }
+
+    /// How many bits are set.
+    fn set(&self) -> usize {
+        let of_row = |row: &Vec<u64>| row.iter().map(|w| w.count_ones() as usize).sum::<usize>();
+        self.rows.iter().map(of_row).sum()
     }
 
     /// Adds the bits of a set to a group, so many words further on.
@@ -250,6 +295,7 @@ impl Bits {
         let row = &mut self.rows[group as usize];
         if row.len() < words.len() + shift && !words.is_empty() {
             self.words += grow(row, words.len() + shift);
+            self.longest = self.longest.max(row.len());
         }
         row.iter_mut().skip(shift).zip(words).for_each(|(to, from)| *to |= from);
     }
@@ -267,7 +313,7 @@ impl Bits {
             *base = Some(low);
             return Some((value - low) as u64);
         };
-        let longest = self.rows.iter().map(Vec::len).max().unwrap_or(0) as i128;
+        let longest = self.longest as i128;
         let end = i128::from(from) + 64 * longest;
         if value >= from || end - i128::from(low) > i128::from(NEAR) {
             return None;
@@ -275,7 +321,12 @@ impl Bits {
         // Some way further down, so that numbers that come down one by one cost little.
         let spare = (i128::from(from) - longest * 32).max(end - i128::from(NEAR));
         let low = (spare.max(i128::from(i64::MIN)) as i64 & !63).min(low);
-        self.shift(((from - low) / 64) as usize);
+        let words = ((from - low) / 64) as usize;
+        let sets = self.rows.iter().filter(|row| !row.is_empty()).count();
+        if !self.may_take(words.saturating_mul(sets), words + longest as usize) {
+            return None;
+        }
+        self.shift(words);
         *base = Some(low);
         Some((value - low) as u64)
     }
@@ -285,19 +336,13 @@ impl Bits {
         for row in self.rows.iter_mut().filter(|row| !row.is_empty()) {
             row.splice(0..0, std::iter::repeat_n(0, words));
             self.words += words;
+            self.longest = self.longest.max(row.len());
         }
     }
 
     /// Whether pairs would take less.
     fn are_mostly_empty(&mut self) -> bool {
-        // Counted again only when there is a quarter more.
-        if self.words <= ALWAYS_WORDS || self.words < self.counted + self.counted / 4 {
-            return false;
-        }
-        self.counted = self.words;
-        let set = |row: &Vec<u64>| row.iter().map(|word| word.count_ones() as usize).sum::<usize>();
-        let set: usize = self.rows.iter().map(set).sum();
-        self.words > ALWAYS_WORDS + set * WORDS_FOR_EACH
+        !self.may_take(0, 0)
     }
 
     /// The places of each group.
@@ -318,7 +363,9 @@ impl Bits {
 /// Makes a row at least so long; how many words were added.
 fn grow(row: &mut Vec<u64>, words: usize) -> usize {
     let before = row.len();
-    row.resize(words.max(before + before / 2), 0);
+    // Long ones grow by less: most of what they have is all they will.
+    let spare = if before < 1 << 13 { before / 2 } else { before / 8 };
+    row.resize(words.max(before + spare), 0);
     row.len() - before
 }
 
@@ -371,7 +418,7 @@ impl GroupState for Seen {
             (&mut self.sets, &other.sets)
         {
             let Some(theirs) = *theirs else { return Ok(()) };
-            let longest = from.rows.iter().map(Vec::len).max().unwrap_or(0) as i64;
+            let longest = from.longest as i64;
             let last = theirs.saturating_add(longest * 64 - 1);
             let reached = |base: &mut Option<i64>, bits: &mut Bits, value: i64| {
                 let place = base.map(|base| value.wrapping_sub(base) as u64);
@@ -516,6 +563,7 @@ mod tests {
     use oeuvre_columns::Kind;
     use oeuvre_columns::column::{Column, Data};
     use proptest::prelude::*;
+    use rstest::rstest;
 
     fn counts(state: &dyn State) -> Vec<i64> {
         match Distinct.finish(state, &[]).unwrap().data {
@@ -548,6 +596,34 @@ mod tests {
         one.merge(&seen, &vec![1; n as usize + 1]).unwrap();
         assert_eq!(counts(one.as_ref()), [i64::from(n)]);
         assert_eq!(counts(&seen), vec![1; n as usize]);
+    }
+
+    #[rstest]
+    // Ten million numbers in few groups are places in their sets; in many groups these would be mostly empty.
+    #[case::few(48, 10_000_000, true)]
+    #[case::many(5_000, 10_000_000, false)]
+    #[case::far(3, 1 << 40, false)]
+    fn numbers_are_places_where_their_sets_are_worth_it(
+        #[case] groups: u32,
+        #[case] numbers: i64,
+        #[case] are_near: bool,
+    ) {
+        let mut seen = Seen::new(ValueCodes::new(Kind::Number { scale: 0 }));
+        seen.resize(groups as usize + 1);
+        let value =
+            |row: i64| row.wrapping_mul(0x9e37_79b9_7f4a_7c15u64 as i64).rem_euclid(numbers);
+        let mut expected = std::collections::HashSet::new();
+        for batch in 0..20 {
+            let values: Vec<i64> = (0..4_000).map(|row| value(batch * 3_000 + row)).collect();
+            let of: Vec<u32> =
+                (0..4_000).map(|row| 1 + (batch as u32 * 3_000 + row) % groups).collect();
+            expected.extend(of.iter().copied().zip(values.iter().copied()));
+            let column = Column::from(Data::I64(values));
+            seen.update(Rows { groups: &of, args: &[&column], piece: 0 }).unwrap();
+            assert!(seen.size_bytes() < 100 << 20);
+        }
+        assert_eq!(matches!(seen.sets, Sets::Near { .. }), are_near);
+        assert_eq!(counts(&seen).iter().sum::<i64>(), expected.len() as i64);
     }
 
     type Row = (u32, Option<i64>);
