@@ -17,7 +17,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 /// From so many rows on, a column is worth a thread of its own.
-const WORTH_A_THREAD: usize = 16_384;
+pub(super) const WORTH_A_THREAD: usize = 16_384;
 /// Rows are put aside in blocks of so many: large pieces of memory, which cost less to make and serve again.
 const BLOCK_ROWS: usize = 1 << 20;
 
@@ -234,8 +234,7 @@ impl Share for KeepShare {
 }
 
 impl Columns {
-    /// The columns in the order of the rows, as they were put aside; several at once, unless there are so few rows that a
-    /// thread costs more than a column.
+    /// The columns in the order of the rows, as they were put aside; several at once.
     pub(super) fn in_order(self, inputs: usize, threads: usize) -> (usize, Vec<InBlocks>) {
         let Columns { mut blocks, mut chunks, texts, far: _ } = self;
         chunks.sort_by_key(|chunk| chunk.piece);
@@ -248,7 +247,6 @@ impl Columns {
         let starts = chunks.iter().map(start).collect();
         let workers = blocks.iter().map(|block| block.worker).collect();
         let places = Arc::new(Places { starts, chunks, workers });
-        let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
         let column = |input: usize| -> (usize, Vec<Held>) {
             let blocks = blocks.iter_mut().map(|block| std::mem::take(&mut block.columns[input]));
             (input, blocks.collect())
@@ -261,6 +259,7 @@ impl Columns {
             let maps = texts.iter().map(|texts| dictionary.absorb(&texts[input])).collect();
             InBlocks { blocks, dictionary, maps, places: places.clone() }
         };
+        let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
         (rows, at_once(columns, threads, one))
     }
 }

@@ -36,7 +36,7 @@ use crate::rows::program::Operand;
 use crate::window::order::{Ordinals, sorted};
 use crate::window::partition::{By, Partitions};
 use crate::window::{self, Argument, Calc, Cells, Counted, Places};
-use columns::InBlocks;
+use columns::{InBlocks, WORTH_A_THREAD};
 pub(crate) use columns::{Keep, KeepShare};
 use oeuvre_columns::Source;
 use oeuvre_columns::at_once;
@@ -285,6 +285,8 @@ impl<'a> AllRows<'a> {
             order: None,
             in_order: HashMap::new(),
         };
+        // Of few rows a thread costs more than it does.
+        let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
         it.join(threads);
         it.work_out(threads, &mut ledger)?;
         note_zero_divisions(&plan.table, &it.table, &mut ledger);
