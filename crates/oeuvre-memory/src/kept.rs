@@ -10,7 +10,6 @@
 
 use rustix::mm::{Advice, MapFlags, MremapFlags, ProtFlags};
 use std::ffi::c_void;
-use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 
 /// The size of large pages, at whose edges pieces begin and end.
@@ -59,10 +58,16 @@ pub(crate) fn take(size: usize, zeros: bool) -> *mut u8 {
     }) else {
         return std::ptr::null_mut();
     };
-    let Ok(filled) = kept.uses(len, at..at + len) else {
-        kept.used -= len;
-        return std::ptr::null_mut();
-    };
+    kept.uses(len);
+    // Its first pages are what the process would have too much of.
+    let mut filled = 0;
+    while let Some((from, excess)) = kept.excess((len - filled).min(UNIT)) {
+        if moved(from, excess, at + filled).is_err() {
+            kept.used -= len;
+            return std::ptr::null_mut();
+        }
+        filled += excess;
+    }
     drop(kept);
     if zeros {
         // SAFETY: a new piece, of which so much holds what others left.
@@ -111,10 +116,11 @@ pub(crate) unsafe fn resize(piece: *mut u8, before: usize, size: usize) -> *mut 
         unmade(to + had, len - had);
         return std::ptr::null_mut();
     }
-    match kept.uses(len - had, 0..0) {
-        Ok(_) => to as *mut u8,
-        Err(NotMoved) => std::ptr::null_mut(),
+    kept.uses(len - had);
+    while let Some((from, excess)) = kept.excess(usize::MAX) {
+        unmade(from, excess);
     }
+    to as *mut u8
 }
 
 impl Kept {
@@ -184,32 +190,24 @@ impl Kept {
         (self.count, self.bytes) = (0, 0);
     }
 
-    /// So much more is in use than before. As much of what was kept as the process would become larger than it was goes to
-    /// the first bytes of a new place, while there is room, else back to the system; how much went there.
-    fn uses(&mut self, more: usize, place: Range<usize>) -> Result<usize, NotMoved> {
+    /// So much more is in use than before.
+    fn uses(&mut self, more: usize) {
         self.used += more;
         self.most = self.most.max(self.used);
-        let mut filled = 0;
-        while self.used + self.bytes > self.most && self.count > 0 {
-            let excess = self.used + self.bytes - self.most;
-            let (at, has) = self.stretches[self.count - 1];
-            // A unit lies in one mapping, however many were put together.
-            let len = has.min(excess).min(UNIT);
-            match has == len {
-                true => self.count -= 1,
-                false => self.stretches[self.count - 1].1 -= len,
-            }
-            self.bytes -= len;
-            let (from, to) = (at + has - len, place.start + filled);
-            match place.end.saturating_sub(to) >= len {
-                true => {
-                    moved(from, len, to)?;
-                    filled += len;
-                }
-                false => unmade(from, len),
-            }
+    }
+
+    /// Takes, from the last stretch, what the process would become larger by than it ever was, so many bytes at most: where
+    /// it stands, and how much. A unit lies in one mapping, however many were put together.
+    fn excess(&mut self, most: usize) -> Option<(usize, usize)> {
+        let excess = (self.used + self.bytes).saturating_sub(self.most).min(most);
+        let (at, has) = *self.stretches[..self.count].last()?;
+        let len = has.min(excess);
+        match has == len {
+            true => self.count -= 1,
+            false => self.stretches[self.count - 1].1 -= len,
         }
-        Ok(filled)
+        self.bytes -= len;
+        (len > 0).then_some((at + has - len, len))
     }
 }
 

@@ -246,7 +246,7 @@ impl Columns {
         };
         let starts = chunks.iter().map(start).collect();
         let workers = blocks.iter().map(|block| block.worker).collect();
-        let places = Arc::new(Places { starts, chunks, workers });
+        let places = Arc::new(RowPlaces { starts, chunks, workers });
         let column = |input: usize| -> (usize, Vec<Held>) {
             let blocks = blocks.iter_mut().map(|block| std::mem::take(&mut block.columns[input]));
             (input, blocks.collect())
@@ -265,7 +265,7 @@ impl Columns {
 }
 
 /// Where the rows stand, in their order.
-struct Places {
+struct RowPlaces {
     /// The first row of each chunk.
     starts: Vec<usize>,
     chunks: Vec<Chunk>,
@@ -279,7 +279,7 @@ pub(super) struct InBlocks {
     dictionary: Dictionary,
     /// For each worker the codes of its texts in the dictionary.
     maps: Vec<Vec<u32>>,
-    places: Arc<Places>,
+    places: Arc<RowPlaces>,
 }
 
 impl InBlocks {
@@ -290,7 +290,7 @@ impl InBlocks {
 
     /// Some rows, in their order.
     pub(super) fn slice(&self, rows: Range<usize>) -> Column {
-        let Places { starts, chunks, workers } = &*self.places;
+        let RowPlaces { starts, chunks, workers } = &*self.places;
         let mut data: Option<Data> = None;
         let first = starts.partition_point(|start| *start <= rows.start).saturating_sub(1);
         for (start, chunk) in starts.iter().zip(chunks).skip(first) {

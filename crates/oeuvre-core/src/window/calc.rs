@@ -5,7 +5,7 @@
 
 use super::order::Ordinals;
 use super::partition::Partitions;
-use super::rank::Counted;
+use super::places::Places;
 use crate::aggregate::AggregateRef;
 use crate::same::{Alike, Same};
 use oeuvre_columns::column::{Column, Data};
@@ -71,14 +71,6 @@ pub struct Compared {
     pub(crate) places: Places,
     /// How many.
     pub ties_broken: u64,
-}
-
-/// The places of cells.
-pub(crate) enum Places {
-    /// One a cell.
-    Made(Column),
-    /// They follow from the values.
-    Counted(Counted),
 }
 
 impl Compared {

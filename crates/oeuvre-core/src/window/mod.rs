@@ -36,17 +36,17 @@ mod frame;
 pub(crate) mod moving;
 pub(crate) mod order;
 pub(crate) mod partition;
+mod places;
 pub(crate) mod rank;
 pub(crate) mod running;
 pub(crate) mod step;
 pub(crate) mod tile;
 
-pub(crate) use calc::Places;
 pub use calc::{
     Argument, Calc, Cells, Compared, Compares, Given, Gives, Layout, Parts, Reference, Said,
     Taking, Ties, Walks, Window,
 };
-pub(crate) use rank::Counted;
+pub(crate) use places::{Counted, Places};
 
 use crate::aggregate::{Aggregate, Overflow, Rows};
 use oeuvre_columns::column::Column;

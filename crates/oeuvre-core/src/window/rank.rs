@@ -26,6 +26,7 @@
 //! ```
 
 use super::order::{Ordinals, Packed, Span, on_numbers, sorted};
+use super::places::{Counted, NO_PLACE, at, value, widened};
 use super::{
     Cells, Compared, Compares, Places, Said, Ties, partition_bound, partition_ordinals, runs,
 };
@@ -33,7 +34,6 @@ use oeuvre_columns::Kind;
 use oeuvre_columns::column::digits::width;
 use oeuvre_columns::column::far::Scattered;
 use oeuvre_columns::column::{Column, Data, MISSING_I64};
-use std::ops::Range;
 
 /// The place of a value; missing values have none.
 #[derive(PartialEq, Eq, Hash)]
@@ -134,11 +134,6 @@ fn rank(
     Compared::made(out, ties_broken)
 }
 
-/// A value, unless it is missing.
-fn value(v: &i64) -> Option<i64> {
-    (*v != MISSING_I64).then_some(*v)
-}
-
 /// The places of many cells with few values, by partition and number of the value: how many have each says them, and none
 /// is put in order.
 struct Counts {
@@ -148,9 +143,6 @@ struct Counts {
     ties: Ties,
     ties_broken: u64,
 }
-
-/// No place: of a missing value.
-const NO_PLACE: u32 = u32::MAX;
 
 /// Counts the values of each partition; `None` where they are not few, or have places beyond 32 bits.
 fn counted(
@@ -193,16 +185,6 @@ fn counted(
     Some(Counts { places: counts, each, ties, ties_broken })
 }
 
-/// Where the place of a number of a partition stands.
-#[inline(always)]
-fn at(partition: u32, each: usize, number: usize) -> usize {
-    (partition as usize).saturating_mul(each).saturating_add(number)
-}
-
-fn widened(place: u32) -> i64 {
-    if place == NO_PLACE { MISSING_I64 } else { i64::from(place) }
-}
-
 impl Counts {
     /// The place of each cell, of which the next one has the next where equal ones have places of their own.
     fn taken(mut self, partition: &[u32], numbers: impl Iterator<Item = usize>) -> Compared {
@@ -217,26 +199,6 @@ impl Counts {
         };
         let places = partition.iter().zip(numbers).map(place).collect();
         Compared::made(places, self.ties_broken)
-    }
-}
-
-/// Places that follow from partition and value: nothing is kept for a cell.
-pub(crate) struct Counted {
-    places: Vec<u32>,
-    each: usize,
-    span: Span,
-}
-
-impl Counted {
-    /// The places of some of the cells that were counted, by the partitions and values of all of them.
-    pub(crate) fn of(&self, cells: Range<usize>, partition: &[u32], x: &Data) -> Column {
-        let Data::I64(values) = x else { return Column::default() };
-        let (partition, values) = (&partition[cells.clone()], &values[cells]);
-        let place = |(&p, v): (&u32, &i64)| {
-            let at = at(p, self.each, self.span.number(value(v)) as usize);
-            self.places.get(at).map_or(MISSING_I64, |&place| widened(place))
-        };
-        Column::from(Data::I64(partition.iter().zip(values).map(place).collect()))
     }
 }
 
