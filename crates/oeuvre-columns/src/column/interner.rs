@@ -24,10 +24,14 @@ use super::{MISSING_I64, NO_NUMBER};
 use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
 
-/// A window of this many places is always allowed (16 MiB): ids of a million customers are worth it. Few in tests, so
+/// A window of this many places need not be full (16 MiB): ids of a million customers are worth it. Few in tests, so
 /// that these see what stands outside come in.
 const SMALL_WINDOW: usize = if cfg!(test) { 1 << 8 } else { 1 << 22 };
-/// A larger window must be at least this full: 1 in 8.
+/// But numbers of which there are few take this many places each at most, so that few rows take little.
+const PLACES_FOR_EACH: usize = 64;
+/// A window of this many places is always allowed.
+const LEAST_WINDOW: usize = 1 << 14;
+/// A larger window than a small one must be at least this full: 1 in 8.
 const SPARSEST: usize = 8;
 
 /// An open-addressing table from a 64-bit word to a code, at most half full; seeded at random, as dictionaries
@@ -275,7 +279,9 @@ impl Interner {
         let new_low = if v < low { (v - spare).max(i128::from(i64::MIN)) } else { low };
         let new_high = if v >= high { v + spare + 1 } else { high };
         let needed = (new_high - new_low) as u128;
-        let limit = SMALL_WINDOW.max(self.values.len() * SPARSEST);
+        let known = self.values.len();
+        let small = SMALL_WINDOW.min(LEAST_WINDOW.max(known * PLACES_FOR_EACH));
+        let limit = small.max(known * SPARSEST);
         if needed > limit as u128 {
             return false;
         }

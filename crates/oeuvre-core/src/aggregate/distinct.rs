@@ -1,9 +1,10 @@
 //! `count(distinct x)`: how many different values there are.
 //!
 //! Each group has a set of bits, one for each value: a month of a million customers takes as many bits, and a row
-//! sets one. Whole numbers that lie near each other are places in it themselves; other values are numbered as they
-//! come. Where there are many groups with few values each, such sets would be mostly empty; then pairs of group and
-//! code are kept instead. Values hardly two of which are the same are put into sorted runs, as those of `values/` are. Missing values are no value; a group without any gives 0. What it
+//! sets one. Whole numbers that lie near each other are places in it themselves, from the start within four millions,
+//! and further apart where many have turned out to lie near; other values are numbered as they come. Where such sets
+//! would be mostly empty, pairs of group and code are kept instead. Values hardly two of which are the same are put
+//! into sorted runs, as those of `values/` are. Missing values are no value; a group without any gives 0. What it
 //! counts does not add up over lines, and so a total is counted from the sets, merged.
 //!
 //! ```
@@ -63,16 +64,18 @@ pub(crate) struct Seen {
     sets: Sets,
     /// How many values have come in codes; none where some need more than 64 bits: runs have no such.
     seen: Option<u64>,
+    /// How many values were known when it was looked last whether they lie near each other.
+    looked_at: usize,
     codes: Vec<u32>,
 }
 
 impl Seen {
     fn new(known: ValueCodes) -> Seen {
         let sets = match &known {
-            ValueCodes::Whole(_) => Sets::Near { base: None, bits: Bits::default() },
-            ValueCodes::Text(..) => Sets::Coded(Bits::default()),
+            ValueCodes::Whole(_) => Sets::Near { base: None, bits: Bits::of_groups(0) },
+            ValueCodes::Text(..) => Sets::Coded(Bits::of_groups(0)),
         };
-        Seen { groups: 0, known, sets, seen: Some(0), codes: Vec::new() }
+        Seen { groups: 0, known, sets, seen: Some(0), looked_at: 0, codes: Vec::new() }
     }
 
     /// Adds codes to groups.
@@ -114,9 +117,42 @@ impl Seen {
 
     /// Goes over to runs where nearly every row has a value of its own.
     fn settle(&mut self) {
-        if !self.are_runs() && InRuns::are_worth_it(self.known.len(), self.seen) {
+        if matches!(self.sets, Sets::Coded(_) | Sets::Pairs(_))
+            && InRuns::are_worth_it(self.known.len(), self.seen)
+        {
             self.take_runs();
         }
+    }
+
+    /// Goes over to sets of bits where many numbers have turned out to lie near each other: a number in a table of many
+    /// millions costs ten times what a bit does.
+    fn take_near(&mut self) {
+        let (ValueCodes::Whole(known), Sets::Coded(_) | Sets::Pairs(_)) = (&self.known, &self.sets)
+        else {
+            return;
+        };
+        let many = known.len();
+        if many < MANY.max(2 * self.looked_at) {
+            return;
+        }
+        self.looked_at = many;
+        let (low, high) = (known.values().min(), known.values().max());
+        let Some((Ok(low), Ok(high))) = low.zip(high).map(|(a, b)| (a.try_into(), b.try_into()))
+        else {
+            return;
+        };
+        let (low, high): (i64, i64) = (low, high);
+        let base = low & !63;
+        let Some(span) = high.checked_sub(base).filter(|_| base <= HIGHEST_BASE) else { return };
+        let mut bits = Bits::of_groups(self.groups);
+        if !bits.are_worth_it(span, many) {
+            return;
+        }
+        for (group, code) in self.entries() {
+            bits.add(group, (known.value(code) - i128::from(base)) as u64);
+        }
+        self.known = self.known.fresh();
+        self.sets = Sets::Near { base: Some(base), bits };
     }
 
     /// Goes over to runs, unless there are values that these do not hold.
@@ -171,7 +207,7 @@ impl Seen {
         let Sets::Near { base, bits } = &mut self.sets else { return false };
         let far = bits.are_far();
         // Without a base every number is looked at.
-        let (mut from, mut near) = base.map_or((0, 0), |base| (base, NEAR));
+        let (mut from, mut near) = base.map_or((0, 0), |base| (base, bits.near));
         for (row, (&group, v)) in groups.iter().zip(values).enumerate() {
             if far
                 && let (Some(&group), Some(soon)) = (groups.get(row + SOON), values.get(row + SOON))
@@ -186,7 +222,7 @@ impl Seen {
                     Some(reached) => place = reached,
                     None => return false,
                 }
-                (from, near) = base.map_or((0, 0), |base| (base, NEAR));
+                (from, near) = base.map_or((0, 0), |base| (base, bits.near));
             }
             if !bits.add_in_room(group, place) {
                 return false;
@@ -196,31 +232,40 @@ impl Seen {
     }
 }
 
-/// Numbers lie near each other when so many bits hold them.
-const NEAR: u64 = 1 << 30;
-/// Sets of bits may take this much (64 MiB), and beyond it this much for each value that is set: what
-/// a pair takes.
-const ALWAYS_WORDS: usize = 8 << 20;
+/// Numbers lie near each other when so many bits hold them; further apart, where many have turned out to, but never further
+/// than the last.
+const NEAR: u64 = if cfg!(test) { 1 << 12 } else { 1 << 22 };
+const FARTHEST: u64 = 1 << 30;
+/// No number below a base may come round to places behind it.
+const HIGHEST_BASE: i64 = i64::MAX - FARTHEST as i64;
+/// So many values say whether they lie near each other: when so many bits, from the first to the last, hold each of them.
+const MANY: usize = if cfg!(test) { 8 } else { 1 << 17 };
+const BITS_FOR_EACH: usize = 128;
+/// Sets of bits always take so much (2 MiB), up to the next so much for each value that is set (64 MiB, and 256 where
+/// many are known), and beyond it this much: what a pair takes.
+const LEAST_WORDS: usize = 1 << 18;
+const WORDS_AT_FIRST: usize = 128;
+const MORE_WORDS: usize = 8 << 20;
+const MOST_WORDS: usize = 32 << 20;
 const WORDS_FOR_EACH: usize = 4;
-/// Where there are no more groups, and their sets, as long as the longest, take no more (256 MiB), these are made whatever
-/// is in them yet: a value in a table of many millions costs ten times what a bit does.
-const FEW_GROUPS: usize = 1 << 10;
-const FEW_WORDS: usize = 32 << 20;
 
 /// A set of bits for each group, as far as they reach.
-#[derive(Clone, Default)]
+#[derive(Clone)]
 struct Bits {
     rows: Vec<Vec<u64>>,
     /// Words of all groups, and of the longest set.
     words: usize,
     longest: usize,
+    /// So many bits hold numbers near each other.
+    near: u64,
     /// How many words there were when the bits were counted last.
     counted: usize,
 }
 
 impl Bits {
     fn of_groups(groups: usize) -> Bits {
-        Bits { rows: vec![Vec::new(); groups], ..Bits::default() }
+        let rows = vec![Vec::new(); groups];
+        Bits { rows, words: 0, longest: 0, near: NEAR, counted: 0 }
     }
 
     /// Whether the sets are larger than what the caches of one core hold.
@@ -272,15 +317,32 @@ impl Bits {
     #[cold]
     fn may_take(&mut self, more: usize, longest: usize) -> bool {
         let words = self.words + more;
-        if words <= ALWAYS_WORDS.max(self.counted + self.counted / 4) {
+        if words <= LEAST_WORDS.max(self.counted + self.counted / 4) {
             return true;
         }
-        let (groups, longest) = (self.rows.len(), longest.max(self.longest));
-        if groups <= FEW_GROUPS && groups.saturating_mul(longest) <= FEW_WORDS {
+        let all = self.rows.len().saturating_mul(longest.max(self.longest));
+        if self.near > NEAR && all <= MOST_WORDS {
             return true;
         }
         self.counted = self.words;
-        words <= ALWAYS_WORDS + self.set() * WORDS_FOR_EACH
+        let set = self.set();
+        words <= MORE_WORDS.min(set * WORDS_AT_FIRST).max(set * WORDS_FOR_EACH)
+    }
+
+    /// Whether so many values are near each other over so many bits; then others that are a little further away are, too:
+    /// numbers that grow along the rows go on.
+    fn are_worth_it(&mut self, span: i64, values: usize) -> bool {
+        let Some(bits) = usize::try_from(span).ok().filter(|_| span as u64 <= FARTHEST) else {
+            return false;
+        };
+        let words = self.rows.len().saturating_mul(bits / 64 + 1);
+        let are = values >= MANY
+            && bits / BITS_FOR_EACH <= values
+            && words <= MOST_WORDS.min(values.saturating_mul(WORDS_AT_FIRST));
+        if are {
+            self.near = self.near.max((4 * bits as u64).min(FARTHEST));
+        }
+        are
     }
 
     /// How many bits are set.
@@ -306,20 +368,25 @@ impl Bits {
     fn reach(&mut self, base: &mut Option<i64>, value: i64) -> Option<u64> {
         let low = value & !63;
         let Some(from) = *base else {
-            // No number below a base may come round to places behind it.
-            if low > i64::MAX - NEAR as i64 {
+            if low > HIGHEST_BASE {
                 return None;
             }
             *base = Some(low);
             return Some((value - low) as u64);
         };
         let longest = self.longest as i128;
-        let end = i128::from(from) + 64 * longest;
-        if value >= from || end - i128::from(low) > i128::from(NEAR) {
+        let end = (i128::from(from) + 64 * longest).max(i128::from(value) + 1);
+        let span = end - i128::from(low.min(from));
+        if span > i128::from(self.near)
+            && !i64::try_from(span).is_ok_and(|span| self.are_worth_it(span, self.set()))
+        {
             return None;
         }
+        if value >= from {
+            return Some((value - from) as u64);
+        }
         // Some way further down, so that numbers that come down one by one cost little.
-        let spare = (i128::from(from) - longest * 32).max(end - i128::from(NEAR));
+        let spare = (i128::from(from) - longest * 32).max(end - i128::from(self.near));
         let low = (spare.max(i128::from(i64::MIN)) as i64 & !63).min(low);
         let words = ((from - low) / 64) as usize;
         let sets = self.rows.iter().filter(|row| !row.is_empty()).count();
@@ -408,6 +475,9 @@ impl GroupState for Seen {
         let present = |&(&g, &code): &(&u32, &u32)| g != 0 && code != MISSING_CODE;
         self.add(groups.iter().zip(&codes).filter(present).map(|(&g, &code)| (g, code)));
         self.codes = codes;
+        if matches!(rows.args[0].data, Data::I64(_) | Data::I32(_)) {
+            self.take_near();
+        }
         self.settle();
         Ok(())
     }
@@ -418,11 +488,12 @@ impl GroupState for Seen {
             (&mut self.sets, &other.sets)
         {
             let Some(theirs) = *theirs else { return Ok(()) };
+            bits.near = bits.near.max(from.near);
             let longest = from.longest as i64;
             let last = theirs.saturating_add(longest * 64 - 1);
             let reached = |base: &mut Option<i64>, bits: &mut Bits, value: i64| {
                 let place = base.map(|base| value.wrapping_sub(base) as u64);
-                match place.filter(|place| *place < NEAR) {
+                match place.filter(|place| *place < bits.near) {
                     Some(place) => Some(place),
                     None => bits.reach(base, value),
                 }
@@ -599,30 +670,38 @@ mod tests {
     }
 
     #[rstest]
-    // Ten million numbers in few groups are places in their sets; in many groups these would be mostly empty.
-    #[case::few(48, 10_000_000, true)]
-    #[case::many(5_000, 10_000_000, false)]
-    #[case::far(3, 1 << 40, false)]
+    // Millions of numbers in few groups are places in their sets once many are known; in many groups these would be mostly
+    // empty, and few numbers are worth none.
+    #[case::few(48, 5_000_000, 80_000, Some(true), 60 << 20)]
+    #[case::many(5_000, 5_000_000, 80_000, Some(false), 80 << 20)]
+    #[case::far(3, 1 << 40, 80_000, None, 60 << 20)]
+    #[case::hardly_any(3, 1 << 28, 2_000, None, 1 << 20)]
     fn numbers_are_places_where_their_sets_are_worth_it(
         #[case] groups: u32,
         #[case] numbers: i64,
-        #[case] are_near: bool,
+        #[case] rows: i64,
+        #[case] are_near: Option<bool>,
+        #[case] bytes: usize,
     ) {
         let mut seen = Seen::new(ValueCodes::new(Kind::Number { scale: 0 }));
         seen.resize(groups as usize + 1);
+        // Each comes four times, so that they are no runs.
         let value =
-            |row: i64| row.wrapping_mul(0x9e37_79b9_7f4a_7c15u64 as i64).rem_euclid(numbers);
+            |row: i64| (row / 4).wrapping_mul(0x9e37_79b9_7f4a_7c15u64 as i64).rem_euclid(numbers);
+        let group = |row: i64| 1 + (row / 4) as u32 % groups;
         let mut expected = std::collections::HashSet::new();
-        for batch in 0..20 {
-            let values: Vec<i64> = (0..4_000).map(|row| value(batch * 3_000 + row)).collect();
-            let of: Vec<u32> =
-                (0..4_000).map(|row| 1 + (batch as u32 * 3_000 + row) % groups).collect();
+        for from in (0..rows * 4).step_by(4_000) {
+            let all = from..from + 4_000.min(rows * 4 - from);
+            let of: Vec<u32> = all.clone().map(group).collect();
+            let values: Vec<i64> = all.map(value).collect();
             expected.extend(of.iter().copied().zip(values.iter().copied()));
             let column = Column::from(Data::I64(values));
             seen.update(Rows { groups: &of, args: &[&column], piece: 0 }).unwrap();
-            assert!(seen.size_bytes() < 100 << 20);
+            assert!(seen.size_bytes() < bytes, "{}", seen.size_bytes());
         }
-        assert_eq!(matches!(seen.sets, Sets::Near { .. }), are_near);
+        if let Some(are_near) = are_near {
+            assert_eq!(matches!(seen.sets, Sets::Near { .. }), are_near);
+        }
         assert_eq!(counts(&seen).iter().sum::<i64>(), expected.len() as i64);
     }
 
@@ -643,7 +722,7 @@ mod tests {
     fn row() -> impl Strategy<Value = Row> {
         let near = -300i64..300;
         let value = prop_oneof![
-            20 => near.clone(), 4 => near.prop_map(|v| v * 4000), 1 => any::<i64>(), 1 => Just(i64::MIN + 1), 1 => Just(i64::MAX)
+            20 => near.clone(), 4 => near.clone().prop_map(|v| v * 20), 4 => near.prop_map(|v| v * 4000), 1 => any::<i64>(), 1 => Just(i64::MIN + 1), 1 => Just(i64::MAX)
         ];
         (0u32..4, proptest::option::weighted(0.9, value))
     }
