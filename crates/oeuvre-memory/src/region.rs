@@ -94,11 +94,6 @@ fn mapped(file: &File) -> io::Result<(usize, usize)> {
                 // The file begins where its mapping does, and places at whole steps.
                 let start = start as usize;
                 BASE.store(start, Relaxed);
-                // Pages come one by one: those around would fill memory in vain.
-                // SAFETY: advice, which changes nothing that is read.
-                let _ = unsafe {
-                    rustix::mm::madvise(start as *mut _, len, rustix::mm::Advice::Random)
-                };
                 let first = start.next_multiple_of(STEP);
                 return Ok((first, len - STEP));
             }
