@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-const REQUESTS: [Request; 6] = [
+const REQUESTS: [Request; 7] = [
     Request {
         name: "sum and count of each booking",
         command: "summary",
@@ -47,6 +47,12 @@ const REQUESTS: [Request; 6] = [
             "--sort",
             "fare",
         ],
+        limit: Some(3.0),
+    },
+    Request {
+        name: "count of each unique product, in no order",
+        command: "summary",
+        options: &["--by", "fare * booking_id", "--show", "count()", "--show", "sum(fare)"],
         limit: Some(3.0),
     },
     Request {

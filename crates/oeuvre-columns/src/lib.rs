@@ -33,6 +33,7 @@ pub mod names;
 mod note;
 mod problem;
 pub mod quoting;
+pub mod room;
 mod saved;
 mod schema;
 mod source;

@@ -35,13 +35,14 @@ pub fn run_all(
     source: &dyn Source,
     threads: usize,
 ) -> Result<Vec<(Grid, Ledger)>, Error> {
-    let wants: Vec<Wants<'_>> = plans.iter().map(|plan| Wants::of(plan)).collect();
+    let shares = threads * plans.len();
+    let wants: Vec<Wants<'_>> = plans.iter().map(|plan| Wants::of(plan, shares)).collect();
     let done = Pass::over(source, threads).serve_all(&wants)?;
     let each = plans.iter().zip(done);
     each.map(|(plan, done)| match done.share {
         Kept::Groups(share) => {
             let ledger = share.rows.ledger(plan, source, &done.account)?;
-            finished(plan, source, threads, (share.into_groups(), ledger))
+            finished(plan, source, threads, (share.into_groups(threads)?, ledger))
         }
         Kept::Rows(share) => {
             list_of(plan, source, threads, Done { share: *share, account: done.account })
@@ -63,8 +64,11 @@ enum Kept {
 }
 
 impl<'p> Wants<'p> {
-    fn of(plan: &'p Plan) -> Wants<'p> {
-        if plan.listing { Wants::Rows(keep(plan)) } else { Wants::Groups(Groups::new(plan)) }
+    fn of(plan: &'p Plan, shares: usize) -> Wants<'p> {
+        match plan.listing {
+            true => Wants::Rows(keep(plan)),
+            false => Wants::Groups(Groups::new(plan, shares)),
+        }
     }
 }
 

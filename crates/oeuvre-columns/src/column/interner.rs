@@ -123,12 +123,32 @@ pub struct Interner {
     window: Vec<u32>,
     outside: WordTable,
     wide: HashMap<i128, u32>,
+    /// Whether no number has its place yet: they came in their order, and nobody has looked for one.
+    unplaced: bool,
     /// By code; [`MISSING_I64`] for those that need more bits, and for itself.
     values: Vec<i64>,
     wide_values: HashMap<u32, i128>,
 }
 
 impl Interner {
+    /// Numbers in ascending order, each once. They have no places before one is looked for.
+    pub fn of_ordered(values: Vec<i64>) -> Interner {
+        Interner { unplaced: true, values, ..Interner::default() }
+    }
+
+    /// The numbers in the order of their codes, where none needs more than 64 bits.
+    pub fn narrow(&self) -> Option<&[i64]> {
+        self.wide.is_empty().then_some(&self.values)
+    }
+
+    /// Gives each number its place; the codes stay.
+    fn place_all(&mut self) {
+        self.unplaced = false;
+        for value in std::mem::take(&mut self.values) {
+            self.intern(value);
+        }
+    }
+
     /// About how many bytes of memory the numbers take.
     pub fn size_bytes(&self) -> usize {
         size_of_val(self.window.as_slice())
@@ -163,6 +183,9 @@ impl Interner {
 
     /// The codes in the order of their numbers.
     pub fn ordered(&self) -> Vec<u32> {
+        if self.unplaced {
+            return (0..self.values.len() as u32).collect();
+        }
         // Where every number lies in the window, the window has them in order.
         if self.outside.used == 0
             && self.wide.is_empty()
@@ -231,6 +254,10 @@ impl Interner {
     #[cold]
     #[inline(never)]
     fn intern_new(&mut self, value: i64) -> u32 {
+        if self.unplaced {
+            self.place_all();
+            return self.intern(value);
+        }
         let fresh = self.values.len() as u32;
         if self.reach(value) {
             // What the window covers stands nowhere else; it may have come in just now.
@@ -304,6 +331,9 @@ impl Interner {
     pub fn intern_wide(&mut self, value: i128) -> u32 {
         if let Ok(v) = i64::try_from(value) {
             return self.intern(v);
+        }
+        if self.unplaced {
+            self.place_all();
         }
         let fresh = self.values.len() as u32;
         let code = *self.wide.entry(value).or_insert(fresh);

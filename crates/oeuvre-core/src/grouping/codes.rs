@@ -150,6 +150,46 @@ impl Grouper {
         Grouper { codes, pairs, scratch: Vec::new() }
     }
 
+    /// The groups of numbers in their order, of one key.
+    pub(super) fn of_ordered(numbers: Vec<i64>) -> Grouper {
+        let codes = vec![Codes::Whole(Interner::of_ordered(numbers))];
+        Grouper { codes, pairs: Vec::new(), scratch: Vec::new() }
+    }
+
+    /// The numbers of the only key in the order of their codes; none where it is another.
+    pub(super) fn numbers(&self) -> &[i64] {
+        match &self.codes[..] {
+            [Codes::Whole(numbers)] => numbers.narrow().unwrap_or_default(),
+            _ => &[],
+        }
+    }
+
+    /// The numbers of the only key, and their codes in their order; `None` for other keys, and numbers of more than 64
+    /// bits.
+    pub(super) fn numbers_in_order(&self) -> Option<(&[i64], Vec<u32>)> {
+        match &self.codes[..] {
+            [Codes::Whole(numbers)] => Some((numbers.narrow()?, numbers.ordered())),
+            _ => None,
+        }
+    }
+
+    /// Whether the numbers of the only key have come in no order.
+    pub(super) fn is_in_no_order(&self) -> bool {
+        let numbers = self.numbers();
+        let steps_back = numbers.windows(2).filter(|pair| pair[1] < pair[0]).count();
+        steps_back > numbers.len() / 16
+    }
+
+    /// About how many bytes of memory the codes take; texts are their column's.
+    pub(super) fn size_bytes(&self) -> usize {
+        let of_codes = |codes: &Codes| match codes {
+            Codes::Text(_) => 0,
+            Codes::Whole(numbers) => numbers.size_bytes(),
+        };
+        self.codes.iter().map(of_codes).sum::<usize>()
+            + self.pairs.iter().map(Pairs::size_bytes).sum::<usize>()
+    }
+
     /// How many groups there are, group 0 included. Some may have no rows.
     pub(crate) fn groups(&self) -> usize {
         1 + match (self.pairs.last(), self.codes.first()) {

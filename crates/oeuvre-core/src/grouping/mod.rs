@@ -2,6 +2,7 @@
 //!
 //! ```text
 //! keys of a batch → codes (codes.rs) → group numbers → states updated (states.rs), by worker
+//!   → put aside in the order of the key where they outgrow memory (aside.rs)
 //!   → merged → filled where lines without rows are wanted (fill.rs) → rolled up to fewer keys (rollup.rs)
 //! ```
 //!
@@ -29,6 +30,7 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+mod aside;
 mod codes;
 mod fill;
 mod key_sets;

@@ -3,6 +3,7 @@
 //! A share numbers the groups of the rows it sees, and keeps a state for each that its plan wants. Merging takes
 //! the groups of one share into another by their values; which share saw which rows changes nothing.
 
+use super::aside::Aside;
 use super::codes::{Codes, Grouper};
 use crate::aggregate::count::Counts;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder, Reads};
@@ -16,6 +17,7 @@ use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::{Batch, Column, Data};
+use oeuvre_columns::room;
 use oeuvre_columns::value::Kind;
 use std::collections::BTreeSet;
 
@@ -31,9 +33,9 @@ pub(crate) fn gather_one(
     source: &dyn Source,
     threads: usize,
 ) -> Result<Gathered, Error> {
-    let done = Pass::over(source, threads).serve(&Groups::new(plan))?;
+    let done = Pass::over(source, threads).serve(&Groups::new(plan, threads))?;
     let ledger = done.share.rows.ledger(plan, source, &done.account)?;
-    Ok((done.share.into_groups(), ledger))
+    Ok((done.share.into_groups(threads)?, ledger))
 }
 
 /// The groups of a plan, as a consumer of a pass.
@@ -41,12 +43,16 @@ pub(crate) struct Groups<'p> {
     plan: &'p Plan,
     /// Steps of the row program whose texts only states take.
     forgets: Vec<bool>,
+    /// How many bytes the groups of one worker may take before they are put aside.
+    pub(super) room: usize,
 }
 
 impl<'p> Groups<'p> {
-    /// The groups of a plan.
-    pub(crate) fn new(plan: &'p Plan) -> Groups<'p> {
-        Groups { plan, forgets: only_in_states(plan) }
+    /// The groups of a plan, of which so many shares are kept at once.
+    pub(crate) fn new(plan: &'p Plan, shares: usize) -> Groups<'p> {
+        // Half of the memory is for whatever else there is.
+        let room = room::bytes() / 2 / shares.max(1);
+        Groups { plan, forgets: only_in_states(plan), room }
     }
 }
 
@@ -73,6 +79,7 @@ fn only_in_states(plan: &Plan) -> Vec<bool> {
 pub(crate) struct GroupsShare {
     pub(crate) rows: RowWork,
     groupings: Vec<GroupStates>,
+    aside: Vec<Aside>,
     /// Scratch: the group of each row, and of those for which a condition holds.
     groups: Vec<u32>,
     some: Vec<u32>,
@@ -97,17 +104,20 @@ impl Consumer for Groups<'_> {
         GroupsShare {
             rows: RowWork::new(self.plan).forgetting(self.forgets.clone()),
             groupings: self.plan.groupings.iter().map(GroupStates::new).collect(),
+            aside: self.plan.groupings.iter().map(|_| Aside::default()).collect(),
             groups: Vec::new(),
             some: Vec::new(),
         }
     }
 
     fn take(&self, share: &mut GroupsShare, batch: &mut Batch) -> Result<(), Error> {
-        let GroupsShare { rows, groupings, groups, some } = share;
+        let GroupsShare { rows, groupings, aside, groups, some } = share;
         if let Some(selected) = rows.select(self.plan, batch)? {
             let inputs: Vec<&Column> = selected.batch.columns.iter().collect();
-            for (states, plan) in groupings.iter_mut().zip(&self.plan.groupings) {
+            for ((states, aside), plan) in groupings.iter_mut().zip(aside).zip(&self.plan.groupings)
+            {
                 states.accumulate(plan, selected, &inputs, (&mut *groups, &mut *some))?;
+                aside.take(states, plan, self.room)?;
             }
         }
         Ok(())
@@ -130,6 +140,9 @@ impl Share for GroupsShare {
         for (mine, theirs) in self.groupings.iter_mut().zip(&other.groupings) {
             mine.absorb(theirs, threads)?;
         }
+        for (mine, theirs) in self.aside.iter_mut().zip(other.aside) {
+            mine.absorb(theirs)?;
+        }
         Ok(())
     }
 }
@@ -146,7 +159,7 @@ impl GroupsShare {
         (own, plan): (&Plan, &Plan),
         from: &mut Decoder<'_>,
     ) -> Result<GroupsShare, Damaged> {
-        let mut it = Groups::new(plan).share();
+        let mut it = Groups::new(plan, 1).share();
         it.rows = RowWork::decode(plan, &mut from.inner()?)?;
         let each = own.groupings.iter().zip(&plan.groupings);
         for (groups, both) in it.groupings.iter_mut().zip(each) {
@@ -155,20 +168,32 @@ impl GroupsShare {
         Ok(it)
     }
 
+    /// How many pieces were put aside.
+    #[cfg(test)]
+    pub(super) fn put_aside(&self) -> usize {
+        self.aside.iter().map(Aside::pieces).sum()
+    }
+
     /// Tells the states of all groups: of those whose rows were all left out, or where there was no row, they do not
-    /// know yet.
-    pub(crate) fn settle(&mut self) {
-        for states in &mut self.groupings {
-            let groups = states.grouper.groups();
-            states.counts.resize(groups);
-            states.states.iter_mut().for_each(|s| s.resize(groups));
+    /// know yet. What was put aside comes back.
+    ///
+    /// # Errors
+    /// What cannot be held.
+    pub(crate) fn settle(&mut self, threads: usize) -> Result<(), Error> {
+        for (states, aside) in self.groupings.iter_mut().zip(&mut self.aside) {
+            aside.settle(states, threads)?;
+            states.resize(states.grouper.groups());
         }
+        Ok(())
     }
 
     /// The groups, when all rows have been seen.
-    pub(crate) fn into_groups(mut self) -> Vec<GroupStates> {
-        self.settle();
-        self.groupings
+    ///
+    /// # Errors
+    /// What cannot be held.
+    pub(crate) fn into_groups(mut self, threads: usize) -> Result<Vec<GroupStates>, Error> {
+        self.settle(threads)?;
+        Ok(self.groupings)
     }
 }
 
@@ -183,7 +208,7 @@ pub(crate) struct GroupStates {
 }
 
 impl GroupStates {
-    fn new(plan: &Grouping) -> GroupStates {
+    pub(super) fn new(plan: &Grouping) -> GroupStates {
         GroupStates {
             grouper: Grouper::new(plan.keys.iter().map(|k| k.kind)),
             counts: Counts::default(),
@@ -241,17 +266,30 @@ impl GroupStates {
         Ok(it)
     }
 
+    /// Makes room for so many groups, group 0 included.
+    pub(super) fn resize(&mut self, groups: usize) {
+        self.counts.resize(groups);
+        self.states.iter_mut().for_each(|state| state.resize(groups));
+    }
+
+    /// About how many bytes of memory rows touch here and there.
+    pub(super) fn bytes_at_random(&self) -> usize {
+        /// What a state has of a group at most; more are lists of values, whose ends alone are touched.
+        const OF_GROUP: usize = 32;
+        let most = OF_GROUP * self.grouper.groups();
+        let of_states = self.states.iter().map(|state| state.size_bytes().min(most));
+        self.grouper.size_bytes() + State::size_bytes(&self.counts) + of_states.sum::<usize>()
+    }
+
     /// Takes in the groups that another worker has seen.
-    fn absorb(&mut self, theirs: &GroupStates, threads: usize) -> Result<(), Error> {
+    pub(super) fn absorb(&mut self, theirs: &GroupStates, threads: usize) -> Result<(), Overflow> {
         let map = self.grouper.absorb(&theirs.grouper);
-        let n = self.grouper.groups();
-        self.counts.resize(n);
-        self.states.iter_mut().for_each(|state| state.resize(n));
+        self.resize(self.grouper.groups());
         let counts: (&mut dyn State, &dyn State) = (&mut self.counts, &theirs.counts);
         let states = self.states.iter_mut().zip(&theirs.states);
         let states =
             states.map(|(mine, theirs)| (mine.as_mut() as &mut dyn State, theirs.as_ref()));
-        Ok(merge_all(std::iter::once(counts).chain(states), &map, threads)?)
+        merge_all(std::iter::once(counts).chain(states), &map, threads)
     }
 
     /// The groups that are shown, counted from 0: those with rows, and those that are forced.

@@ -68,9 +68,10 @@ impl Tally {
     /// # Errors
     /// As [`crate::run`].
     pub fn of(plans: &[&Plan], source: &dyn Source, threads: usize) -> Result<Tally, Error> {
-        let groups: Vec<Groups<'_>> = plans.iter().map(|plan| Groups::new(plan)).collect();
+        let groups: Vec<Groups<'_>> =
+            plans.iter().map(|plan| Groups::new(plan, threads * plans.len())).collect();
         let mut each = Pass::over(source, threads).serve_all(&groups)?;
-        each.iter_mut().for_each(|done| done.share.settle());
+        each.iter_mut().try_for_each(|done| done.share.settle(threads))?;
         plans.iter().try_for_each(|plan| source.ensure_sound(&plan.inputs))?;
         Ok(Tally { each })
     }
@@ -143,7 +144,7 @@ impl Tally {
         let each = plans.iter().zip(self.each);
         each.map(|(plan, done)| {
             let ledger = done.share.rows.ledger(plan, source, &done.account)?;
-            finished(plan, source, threads, (done.share.into_groups(), ledger))
+            finished(plan, source, threads, (done.share.into_groups(threads)?, ledger))
         })
         .collect()
     }

@@ -15,7 +15,10 @@ static SHORT: Once = Once::new();
 
 /// From here on it is.
 pub fn be_short() {
-    SHORT.call_once(|| oeuvre_memory::limit(4096, &std::env::temp_dir(), || {}).unwrap());
+    SHORT.call_once(|| {
+        oeuvre_memory::limit(4096, &std::env::temp_dir(), || {}).unwrap();
+        oeuvre_columns::room::allow(4096);
+    });
 }
 
 /// A table in memory, read in batches of a given size.

@@ -68,6 +68,8 @@ pub(crate) struct OutputArgs {
 
 /// Less is a unit that was forgotten.
 const LEAST: u64 = 1 << 16;
+/// Groups that take less are touched here and there faster than they are put in order.
+const FEW_GROUPS: u64 = 256 << 20;
 /// As much is taken where nothing is said, however little is free.
 const LITTLE: u64 = 64 << 20;
 
@@ -98,7 +100,11 @@ impl OutputArgs {
                 format!("no temporary file can be used in {}: {error}", folder.display()),
                 "name a folder on a disk with room: --spill-to DIR",
             )),
-            Ok(()) => Ok(()),
+            Ok(()) => {
+                let room = usize::try_from(bytes.max(FEW_GROUPS)).unwrap_or(usize::MAX);
+                oeuvre_columns::room::allow(room);
+                Ok(())
+            }
         }
     }
 
