@@ -26,10 +26,9 @@ pub(super) struct Aside {
 }
 
 impl Aside {
-    /// How many pieces there are.
-    #[cfg(test)]
-    pub(super) fn pieces(&self) -> usize {
-        self.pieces.len()
+    /// Whether nothing was put aside.
+    pub(super) fn is_empty(&self) -> bool {
+        self.pieces.is_empty()
     }
 
     /// Puts groups aside if they take more than there is room for.
@@ -69,9 +68,6 @@ impl Aside {
         groups: &mut GroupStates,
         threads: usize,
     ) -> Result<(), Overflow> {
-        if self.pieces.is_empty() {
-            return Ok(());
-        }
         match in_order(groups)? {
             Some(piece) => self.add(piece),
             // Numbers have come that these orders do not hold.
@@ -179,92 +175,4 @@ fn merged(
         merge_all(std::iter::once(counts).chain(states), map, threads)?;
     }
     Ok(out)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::super::states::Groups;
-    use crate::pass::Pass;
-    use crate::run::finished;
-    use crate::testing::{rows, text};
-    use crate::{Plan, Request, Totals, run};
-    use oeuvre_columns::Source;
-    use proptest::prelude::*;
-    use rstest::rstest;
-
-    /// A table with its lines as texts, and how often something was put aside.
-    fn in_room(text: &str, request: &Request, room: usize, threads: usize) -> (String, usize) {
-        let rows = rows(text).in_batches(3);
-        let plan = Plan::new(request, rows.columns()).unwrap();
-        let mut groups = Groups::new(&plan, threads);
-        groups.room = room;
-        let done = Pass::over(&rows, threads).serve(&groups).unwrap();
-        let ledger = done.share.rows.ledger(&plan, &rows, &done.account).unwrap();
-        let pieces = done.share.put_aside();
-        let groups = done.share.into_groups(threads).unwrap();
-        let (grid, _) = finished(&plan, &rows, threads, (groups, ledger)).unwrap();
-        (crate::testing::shown(&grid), pieces)
-    }
-
-    fn request() -> Request {
-        let show = [
-            "sum(x)",
-            "count()",
-            "median(x)",
-            "count(distinct x)",
-            "first(x)",
-            "share(sum(x))",
-            "rank(sum(x))",
-            "count(x where x > mean(x))",
-        ];
-        Request { totals: Totals::Grand, ..Request::of(&["k"], &show) }
-    }
-
-    proptest! {
-        #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
-
-        #[test]
-        fn what_is_put_aside_comes_to_the_same(
-            values in proptest::collection::vec((proptest::option::weighted(0.9, -40i64..40), 0i64..9), 1..80),
-            far in any::<bool>(),
-            threads in 1usize..4,
-        ) {
-            let by = if far { 1 << 40 } else { 1 };
-            let line = |(k, x): &(Option<i64>, i64)| {
-                format!("{}|{x}", k.map_or(String::new(), |k| (k * by).to_string()))
-            };
-            let lines: Vec<String> = values.iter().map(line).collect();
-            let text = format!("k:0 x:0\n{}", lines.join("\n"));
-            let plain = rows(&text);
-            let plan = Plan::new(&request(), plain.columns()).unwrap();
-            let expected = crate::testing::shown(&run(&plan, &plain, 1).unwrap().0);
-            prop_assert_eq!(&in_room(&text, &request(), 0, threads).0, &expected);
-        }
-    }
-
-    #[rstest]
-    #[case::in_no_order("5 2 9 1 7 3 8 2 5 4 6 1", true)]
-    #[case::in_order("1 2 3 4 5 6 7 8 9 10 11 12", false)]
-    // Missing keys are a group, and what needs more than 64 bits has no such order.
-    #[case::missing("5 2 - 1 - 3 8 2 5 4 6 1", true)]
-    #[case::wide("5 99999999999999999999 2 1 9 3 8 2 5 4 6 1", false)]
-    #[case::wide_later("5 2 9 1 7 3 8 2 5 4 99999999999999999999 1", true)]
-    fn only_numbers_in_no_order_are_put_aside(#[case] keys: &str, #[case] put_aside: bool) {
-        let line = |key: &str| format!("{}|{}", key.trim_matches('-'), key.len());
-        let lines: Vec<String> = keys.split(' ').map(line).collect();
-        let text = format!("k:0 x:0\n{}", lines.join("\n"));
-        let (short, pieces) = in_room(&text, &request(), 0, 1);
-        assert_eq!(pieces > 0, put_aside);
-        assert_eq!((short, 0), in_room(&text, &request(), usize::MAX, 1));
-    }
-
-    #[test]
-    fn other_keys_stay_whole() {
-        let data = "k l:0 x:0\nb|2|1\na|1|2\nb|1|3\na|2|4\n";
-        for by in [vec!["k"], vec!["k", "l"]] {
-            let request = Request { by: by.iter().map(|k| text(k)).collect(), ..request() };
-            let (short, pieces) = in_room(data, &request, 0, 2);
-            assert_eq!((short, pieces), in_room(data, &request, usize::MAX, 2));
-        }
-    }
 }

@@ -1,7 +1,7 @@
 //! Rows in groups: the codes of their keys, the states of their aggregates, and results at fewer keys.
 //!
 //! ```text
-//! keys of a batch → codes (codes.rs) → group numbers → states updated (states.rs), by worker
+//! keys of a batch → codes (codes.rs) → group numbers → states updated (states.rs), by worker (gather.rs)
 //!   → put aside in the order of the key where they outgrow memory (aside.rs)
 //!   → merged → filled where lines without rows are wanted (fill.rs) → rolled up to fewer keys (rollup.rs)
 //! ```
@@ -33,6 +33,7 @@
 mod aside;
 mod codes;
 mod fill;
+mod gather;
 mod key_sets;
 mod rollup;
 mod second_pass;
@@ -40,9 +41,10 @@ mod states;
 
 pub(crate) use codes::Codes;
 pub(crate) use fill::fill;
+pub(crate) use gather::{Gathered, Groups, GroupsShare, gather_one};
 pub(crate) use key_sets::{
     Depths, KeySet, Numbering, by_periods, in_time, keys_of, keys_of_level, period_codes,
 };
 pub(crate) use rollup::{Members, Rollup, of_no_rows, roll_up};
 pub(crate) use second_pass::{SecondPassStates, second_pass};
-pub(crate) use states::{Gathered, GroupStates, Groups, GroupsShare, gather_one};
+pub(crate) use states::GroupStates;

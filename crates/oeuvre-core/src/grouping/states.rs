@@ -1,201 +1,16 @@
-//! The groups of rows with their states: one share of them a worker, merged at the end.
-//!
-//! A share numbers the groups of the rows it sees, and keeps a state for each that its plan wants. Merging takes
-//! the groups of one share into another by their values; which share saw which rows changes nothing.
+//! Groups with a state for each that is wanted of them.
 
-use super::aside::Aside;
 use super::codes::{Codes, Grouper};
 use crate::aggregate::count::Counts;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder, Reads};
 use crate::aggregate::{Overflow, Rows, State};
 use crate::error::Error;
-use crate::ledger::Ledger;
-use crate::pass::{Consumer, Pass, RowWork, Selected, Share};
-use crate::plan::{Grouping, Plan, Widening, factors_of, widening};
-use crate::rows::program::{Op, Operand};
-use oeuvre_columns::Limits;
-use oeuvre_columns::Source;
+use crate::pass::Selected;
+use crate::plan::{Grouping, Widening, factors_of, widening};
+use crate::rows::program::Operand;
 use oeuvre_columns::at_once;
-use oeuvre_columns::column::{Batch, Column, Data};
-use oeuvre_columns::room;
-use oeuvre_columns::value::Kind;
+use oeuvre_columns::column::{Column, Data};
 use std::collections::BTreeSet;
-
-/// The groups of a plan, and the account of the rows.
-pub(crate) type Gathered = (Vec<GroupStates>, Ledger);
-
-/// Reads all rows into the groups and states of a plan.
-///
-/// # Errors
-/// What is wrong with the data, and what cannot be held.
-pub(crate) fn gather_one(
-    plan: &Plan,
-    source: &dyn Source,
-    threads: usize,
-) -> Result<Gathered, Error> {
-    let done = Pass::over(source, threads).serve(&Groups::new(plan, threads))?;
-    let ledger = done.share.rows.ledger(plan, source, &done.account)?;
-    Ok((done.share.into_groups(threads)?, ledger))
-}
-
-/// The groups of a plan, as a consumer of a pass.
-pub(crate) struct Groups<'p> {
-    plan: &'p Plan,
-    /// Steps of the row program whose texts only states take.
-    forgets: Vec<bool>,
-    /// How many bytes the groups of one worker may take before they are put aside.
-    pub(super) room: usize,
-}
-
-impl<'p> Groups<'p> {
-    /// The groups of a plan, of which so many shares are kept at once.
-    pub(crate) fn new(plan: &'p Plan, shares: usize) -> Groups<'p> {
-        // Half of the memory is for whatever else there is.
-        let room = room::bytes() / 2 / shares.max(1);
-        Groups { plan, forgets: only_in_states(plan), room }
-    }
-}
-
-/// The steps of the row program whose texts go into states and further steps alone: no key has them, and nobody watches
-/// them.
-fn only_in_states(plan: &Plan) -> Vec<bool> {
-    let steps = &plan.row.steps;
-    let mut only: Vec<bool> = steps
-        .iter()
-        .map(|step| matches!(step.op, Op::Scalar(_)) && step.kind == Kind::Text)
-        .collect();
-    let keys = plan.groupings.iter().flat_map(|grouping| &grouping.keys).map(|key| key.operand);
-    let watched = plan.watches.row_texts.iter().map(|watch| watch.operand);
-    let others = steps.iter().filter(|step| !matches!(step.op, Op::Scalar(_)));
-    for operand in keys.chain(watched).chain(others.flat_map(|step| step.args.iter().copied())) {
-        if let Operand::Step(step) = operand {
-            only[step] = false;
-        }
-    }
-    only
-}
-
-/// The groups that a worker has seen.
-pub(crate) struct GroupsShare {
-    pub(crate) rows: RowWork,
-    groupings: Vec<GroupStates>,
-    aside: Vec<Aside>,
-    /// Scratch: the group of each row, and of those for which a condition holds.
-    groups: Vec<u32>,
-    some: Vec<u32>,
-}
-
-impl Consumer for Groups<'_> {
-    type Share = GroupsShare;
-
-    fn columns(&self) -> &[usize] {
-        &self.plan.inputs
-    }
-
-    fn limits(&self) -> Limits {
-        self.plan.limits()
-    }
-
-    fn chooses_by(&self) -> Option<&Plan> {
-        Some(self.plan)
-    }
-
-    fn share(&self) -> GroupsShare {
-        GroupsShare {
-            rows: RowWork::new(self.plan).forgetting(self.forgets.clone()),
-            groupings: self.plan.groupings.iter().map(GroupStates::new).collect(),
-            aside: self.plan.groupings.iter().map(|_| Aside::default()).collect(),
-            groups: Vec::new(),
-            some: Vec::new(),
-        }
-    }
-
-    fn take(&self, share: &mut GroupsShare, batch: &mut Batch) -> Result<(), Error> {
-        let GroupsShare { rows, groupings, aside, groups, some } = share;
-        if let Some(selected) = rows.select(self.plan, batch)? {
-            let inputs: Vec<&Column> = selected.batch.columns.iter().collect();
-            for ((states, aside), plan) in groupings.iter_mut().zip(aside).zip(&self.plan.groupings)
-            {
-                states.accumulate(plan, selected, &inputs, (&mut *groups, &mut *some))?;
-                aside.take(states, plan, self.room)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn finish(&self, share: &mut GroupsShare, batch: &Batch) -> Result<(), Error> {
-        let inputs: Vec<&Column> = batch.columns.iter().collect();
-        for (states, plan) in share.groupings.iter_mut().zip(&self.plan.groupings) {
-            let keys: Vec<&Column> =
-                plan.keys.iter().map(|k| share.rows.row.column(k.operand, &inputs)).collect();
-            states.grouper.finish(&keys);
-        }
-        Ok(())
-    }
-}
-
-impl Share for GroupsShare {
-    fn absorb(&mut self, other: GroupsShare, threads: usize) -> Result<(), Error> {
-        self.rows.absorb(other.rows, threads)?;
-        for (mine, theirs) in self.groupings.iter_mut().zip(&other.groupings) {
-            mine.absorb(theirs, threads)?;
-        }
-        for (mine, theirs) in self.aside.iter_mut().zip(other.aside) {
-            mine.absorb(theirs)?;
-        }
-        Ok(())
-    }
-}
-
-impl GroupsShare {
-    /// Writes down what was seen.
-    pub(crate) fn encode(&self, plan: &Plan, to: &mut Encoder) {
-        to.inner(|to| self.rows.encode(plan, to));
-        self.groupings.iter().for_each(|groups| to.inner(|to| groups.encode(to)));
-    }
-
-    /// Reads what was written down for a plan over columns of narrower kinds.
-    pub(crate) fn decode(
-        (own, plan): (&Plan, &Plan),
-        from: &mut Decoder<'_>,
-    ) -> Result<GroupsShare, Damaged> {
-        let mut it = Groups::new(plan, 1).share();
-        it.rows = RowWork::decode(plan, &mut from.inner()?)?;
-        let each = own.groupings.iter().zip(&plan.groupings);
-        for (groups, both) in it.groupings.iter_mut().zip(each) {
-            *groups = GroupStates::decode(both, &mut from.inner()?)?;
-        }
-        Ok(it)
-    }
-
-    /// How many pieces were put aside.
-    #[cfg(test)]
-    pub(super) fn put_aside(&self) -> usize {
-        self.aside.iter().map(Aside::pieces).sum()
-    }
-
-    /// Tells the states of all groups: of those whose rows were all left out, or where there was no row, they do not
-    /// know yet. What was put aside comes back.
-    ///
-    /// # Errors
-    /// What cannot be held.
-    pub(crate) fn settle(&mut self, threads: usize) -> Result<(), Error> {
-        for (states, aside) in self.groupings.iter_mut().zip(&mut self.aside) {
-            aside.settle(states, threads)?;
-            states.resize(states.grouper.groups());
-        }
-        Ok(())
-    }
-
-    /// The groups, when all rows have been seen.
-    ///
-    /// # Errors
-    /// What cannot be held.
-    pub(crate) fn into_groups(mut self, threads: usize) -> Result<Vec<GroupStates>, Error> {
-        self.settle(threads)?;
-        Ok(self.groupings)
-    }
-}
 
 /// The groups of a grouping with their states.
 pub(crate) struct GroupStates {
@@ -221,7 +36,7 @@ impl GroupStates {
         }
     }
 
-    fn encode(&self, to: &mut Encoder) {
+    pub(super) fn encode(&self, to: &mut Encoder) {
         let groups = 1..self.grouper.groups() as u32;
         to.inner(|to| self.grouper.encode(to));
         let states = self.states.iter().map(AsRef::as_ref);
@@ -230,7 +45,7 @@ impl GroupStates {
         }
     }
 
-    fn decode(
+    pub(super) fn decode(
         (own, plan): (&Grouping, &Grouping),
         from: &mut Decoder<'_>,
     ) -> Result<GroupStates, Damaged> {
@@ -303,7 +118,7 @@ impl GroupStates {
     }
 
     /// Takes the rows of a batch that count into their groups.
-    fn accumulate(
+    pub(super) fn accumulate(
         &mut self,
         plan: &Grouping,
         Selected { batch, row }: Selected<'_>,

@@ -1,0 +1,280 @@
+//! The pass that brings rows into groups: one share of them a worker, merged at the end.
+//!
+//! A share numbers the groups of the rows it sees, and keeps a state for each that its plan wants; where they outgrow
+//! memory it puts them aside. Merging takes the groups of one share into another by their values; which share saw
+//! which rows changes nothing.
+
+use super::aside::Aside;
+use super::states::GroupStates;
+use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
+use crate::error::Error;
+use crate::ledger::Ledger;
+use crate::pass::{Consumer, Pass, RowWork, Share};
+use crate::plan::Plan;
+use crate::rows::program::{Op, Operand};
+use oeuvre_columns::Limits;
+use oeuvre_columns::Source;
+use oeuvre_columns::column::{Batch, Column};
+use oeuvre_columns::room;
+use oeuvre_columns::value::Kind;
+
+/// The groups of a plan, and the account of the rows.
+pub(crate) type Gathered = (Vec<GroupStates>, Ledger);
+
+/// Reads all rows into the groups and states of a plan.
+///
+/// # Errors
+/// What is wrong with the data, and what cannot be held.
+pub(crate) fn gather_one(
+    plan: &Plan,
+    source: &dyn Source,
+    threads: usize,
+) -> Result<Gathered, Error> {
+    let done = Pass::over(source, threads).serve(&Groups::new(plan, threads))?;
+    let ledger = done.share.rows.ledger(plan, source, &done.account)?;
+    Ok((done.share.into_groups(threads)?, ledger))
+}
+
+/// The groups of a plan, as a consumer of a pass.
+pub(crate) struct Groups<'p> {
+    plan: &'p Plan,
+    /// Steps of the row program whose texts only states take.
+    forgets: Vec<bool>,
+    /// How many bytes the groups of one worker may take before they are put aside.
+    room: usize,
+}
+
+impl<'p> Groups<'p> {
+    /// The groups of a plan, of which so many shares are kept at once.
+    pub(crate) fn new(plan: &'p Plan, shares: usize) -> Groups<'p> {
+        // Half of the memory is for whatever else there is.
+        let room = room::bytes() / 2 / shares.max(1);
+        Groups { plan, forgets: only_in_states(plan), room }
+    }
+}
+
+/// The steps of the row program whose texts go into states and further steps alone: no key has them, and nobody watches
+/// them.
+fn only_in_states(plan: &Plan) -> Vec<bool> {
+    let steps = &plan.row.steps;
+    let mut only: Vec<bool> = steps
+        .iter()
+        .map(|step| matches!(step.op, Op::Scalar(_)) && step.kind == Kind::Text)
+        .collect();
+    let keys = plan.groupings.iter().flat_map(|grouping| &grouping.keys).map(|key| key.operand);
+    let watched = plan.watches.row_texts.iter().map(|watch| watch.operand);
+    let others = steps.iter().filter(|step| !matches!(step.op, Op::Scalar(_)));
+    for operand in keys.chain(watched).chain(others.flat_map(|step| step.args.iter().copied())) {
+        if let Operand::Step(step) = operand {
+            only[step] = false;
+        }
+    }
+    only
+}
+
+/// The groups that a worker has seen.
+pub(crate) struct GroupsShare {
+    pub(crate) rows: RowWork,
+    groupings: Vec<GroupStates>,
+    aside: Vec<Aside>,
+    /// Scratch: the group of each row, and of those for which a condition holds.
+    groups: Vec<u32>,
+    some: Vec<u32>,
+}
+
+impl Consumer for Groups<'_> {
+    type Share = GroupsShare;
+
+    fn columns(&self) -> &[usize] {
+        &self.plan.inputs
+    }
+
+    fn limits(&self) -> Limits {
+        self.plan.limits()
+    }
+
+    fn chooses_by(&self) -> Option<&Plan> {
+        Some(self.plan)
+    }
+
+    fn share(&self) -> GroupsShare {
+        GroupsShare {
+            rows: RowWork::new(self.plan).forgetting(self.forgets.clone()),
+            groupings: self.plan.groupings.iter().map(GroupStates::new).collect(),
+            aside: self.plan.groupings.iter().map(|_| Aside::default()).collect(),
+            groups: Vec::new(),
+            some: Vec::new(),
+        }
+    }
+
+    fn take(&self, share: &mut GroupsShare, batch: &mut Batch) -> Result<(), Error> {
+        let GroupsShare { rows, groupings, aside, groups, some } = share;
+        if let Some(selected) = rows.select(self.plan, batch)? {
+            let inputs: Vec<&Column> = selected.batch.columns.iter().collect();
+            for ((states, aside), plan) in groupings.iter_mut().zip(aside).zip(&self.plan.groupings)
+            {
+                states.accumulate(plan, selected, &inputs, (&mut *groups, &mut *some))?;
+                aside.take(states, plan, self.room)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(&self, share: &mut GroupsShare, batch: &Batch) -> Result<(), Error> {
+        let inputs: Vec<&Column> = batch.columns.iter().collect();
+        for (states, plan) in share.groupings.iter_mut().zip(&self.plan.groupings) {
+            let keys: Vec<&Column> =
+                plan.keys.iter().map(|k| share.rows.row.column(k.operand, &inputs)).collect();
+            states.grouper.finish(&keys);
+        }
+        Ok(())
+    }
+}
+
+impl Share for GroupsShare {
+    fn absorb(&mut self, other: GroupsShare, threads: usize) -> Result<(), Error> {
+        self.rows.absorb(other.rows, threads)?;
+        for (mine, theirs) in self.groupings.iter_mut().zip(&other.groupings) {
+            mine.absorb(theirs, threads)?;
+        }
+        for (mine, theirs) in self.aside.iter_mut().zip(other.aside) {
+            mine.absorb(theirs)?;
+        }
+        Ok(())
+    }
+}
+
+impl GroupsShare {
+    /// Writes down what was seen.
+    pub(crate) fn encode(&self, plan: &Plan, to: &mut Encoder) {
+        to.inner(|to| self.rows.encode(plan, to));
+        self.groupings.iter().for_each(|groups| to.inner(|to| groups.encode(to)));
+    }
+
+    /// Reads what was written down for a plan over columns of narrower kinds.
+    pub(crate) fn decode(
+        (own, plan): (&Plan, &Plan),
+        from: &mut Decoder<'_>,
+    ) -> Result<GroupsShare, Damaged> {
+        let mut it = Groups::new(plan, 1).share();
+        it.rows = RowWork::decode(plan, &mut from.inner()?)?;
+        let each = own.groupings.iter().zip(&plan.groupings);
+        for (groups, both) in it.groupings.iter_mut().zip(each) {
+            *groups = GroupStates::decode(both, &mut from.inner()?)?;
+        }
+        Ok(it)
+    }
+
+    /// Tells the states of all groups: of those whose rows were all left out, or where there was no row, they do not
+    /// know yet. What was put aside comes back.
+    ///
+    /// # Errors
+    /// What cannot be held.
+    pub(crate) fn settle(&mut self, threads: usize) -> Result<(), Error> {
+        for (states, aside) in self.groupings.iter_mut().zip(&mut self.aside) {
+            if !aside.is_empty() {
+                aside.settle(states, threads)?;
+            }
+            states.resize(states.grouper.groups());
+        }
+        Ok(())
+    }
+
+    /// The groups, when all rows have been seen.
+    ///
+    /// # Errors
+    /// What cannot be held.
+    pub(crate) fn into_groups(mut self, threads: usize) -> Result<Vec<GroupStates>, Error> {
+        self.settle(threads)?;
+        Ok(self.groupings)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Aside, Groups};
+    use crate::pass::Pass;
+    use crate::run::finished;
+    use crate::testing::{rows, text};
+    use crate::{Plan, Request, Totals, run};
+    use oeuvre_columns::Source;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    /// A table with its lines as texts, and whether something was put aside.
+    fn in_room(text: &str, request: &Request, room: usize, threads: usize) -> (String, bool) {
+        let rows = rows(text).in_batches(3);
+        let plan = Plan::new(request, rows.columns()).unwrap();
+        let mut groups = Groups::new(&plan, threads);
+        groups.room = room;
+        let done = Pass::over(&rows, threads).serve(&groups).unwrap();
+        let ledger = done.share.rows.ledger(&plan, &rows, &done.account).unwrap();
+        let is_short = !done.share.aside.iter().all(Aside::is_empty);
+        let groups = done.share.into_groups(threads).unwrap();
+        let (grid, _) = finished(&plan, &rows, threads, (groups, ledger)).unwrap();
+        (crate::testing::shown(&grid), is_short)
+    }
+
+    fn request() -> Request {
+        let show = [
+            "sum(x)",
+            "count()",
+            "median(x)",
+            "count(distinct x)",
+            "first(x)",
+            "share(sum(x))",
+            "rank(sum(x))",
+            "count(x where x > mean(x))",
+        ];
+        Request { totals: Totals::Grand, ..Request::of(&["k"], &show) }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
+
+        #[test]
+        fn what_is_put_aside_comes_to_the_same(
+            values in proptest::collection::vec((proptest::option::weighted(0.9, -40i64..40), 0i64..9), 1..80),
+            far in any::<bool>(),
+            threads in 1usize..4,
+        ) {
+            let by = if far { 1 << 40 } else { 1 };
+            let line = |(k, x): &(Option<i64>, i64)| {
+                format!("{}|{x}", k.map_or(String::new(), |k| (k * by).to_string()))
+            };
+            let lines: Vec<String> = values.iter().map(line).collect();
+            let text = format!("k:0 x:0\n{}", lines.join("\n"));
+            let plain = rows(&text);
+            let plan = Plan::new(&request(), plain.columns()).unwrap();
+            let expected = crate::testing::shown(&run(&plan, &plain, 1).unwrap().0);
+            prop_assert_eq!(&in_room(&text, &request(), 0, threads).0, &expected);
+        }
+    }
+
+    #[rstest]
+    #[case::in_no_order("5 2 9 1 7 3 8 2 5 4 6 1", true)]
+    #[case::in_order("1 2 3 4 5 6 7 8 9 10 11 12", false)]
+    // Missing keys are a group, and what needs more than 64 bits has no such order.
+    #[case::missing("5 2 - 1 - 3 8 2 5 4 6 1", true)]
+    #[case::wide("5 99999999999999999999 2 1 9 3 8 2 5 4 6 1", false)]
+    #[case::wide_later("5 2 9 1 7 3 8 2 5 4 99999999999999999999 1", true)]
+    fn only_numbers_in_no_order_are_put_aside(#[case] keys: &str, #[case] put_aside: bool) {
+        let line = |key: &str| format!("{}|{}", key.trim_matches('-'), key.len());
+        let lines: Vec<String> = keys.split(' ').map(line).collect();
+        let text = format!("k:0 x:0\n{}", lines.join("\n"));
+        let (short, is_short) = in_room(&text, &request(), 0, 1);
+        assert_eq!(is_short, put_aside);
+        assert_eq!((short, false), in_room(&text, &request(), usize::MAX, 1));
+    }
+
+    #[test]
+    fn other_keys_stay_whole() {
+        let data = "k l:0 x:0\nb|2|1\na|1|2\nb|1|3\na|2|4\n";
+        for by in [vec!["k"], vec!["k", "l"]] {
+            let request = Request { by: by.iter().map(|k| text(k)).collect(), ..request() };
+            let (short, is_short) = in_room(data, &request, 0, 2);
+            assert_eq!((short, is_short), in_room(data, &request, usize::MAX, 2));
+            assert!(!is_short);
+        }
+    }
+}
