@@ -6,7 +6,7 @@
 //! from the first group to the last: each is written as often as the number of pieces has binary digits, and always in order.
 //!
 //! Groups of one key that is no text (a number, a day) are put aside; those of other keys stay whole, and so do groups that
-//! come in the order of their key.
+//! come in the order of their key, and groups with sets or lists of values.
 
 use super::codes::Grouper;
 use super::states::{GroupStates, merge_all};
@@ -44,7 +44,7 @@ impl Aside {
         }
         self.next_look = count + count / 8;
         // Groups that come in order are touched in order where they are.
-        if groups.bytes_at_random() <= room || !groups.grouper.is_in_no_order() {
+        if groups.size_bytes() <= room || !groups.are_plain() || !groups.grouper.is_in_no_order() {
             return Ok(());
         }
         match in_order(groups)? {

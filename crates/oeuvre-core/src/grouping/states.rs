@@ -87,13 +87,17 @@ impl GroupStates {
         self.states.iter_mut().for_each(|state| state.resize(groups));
     }
 
-    /// About how many bytes of memory rows touch here and there.
-    pub(super) fn bytes_at_random(&self) -> usize {
-        /// What a state has of a group at most; more are lists of values, whose ends alone are touched.
-        const OF_GROUP: usize = 32;
-        let most = OF_GROUP * self.grouper.groups();
-        let of_states = self.states.iter().map(|state| state.size_bytes().min(most));
+    /// About how many bytes of memory they take.
+    pub(super) fn size_bytes(&self) -> usize {
+        let of_states = self.states.iter().map(|state| state.size_bytes());
         self.grouper.size_bytes() + State::size_bytes(&self.counts) + of_states.sum::<usize>()
+    }
+
+    /// Whether no state holds more of a group than a few numbers: sets and lists of values are not merged in order.
+    pub(super) fn are_plain(&self) -> bool {
+        const OF_GROUP: usize = if cfg!(test) { 1 << 20 } else { 32 };
+        let most = OF_GROUP * self.grouper.groups();
+        self.states.iter().all(|state| state.size_bytes() <= most)
     }
 
     /// Takes in the groups that another worker has seen.
