@@ -9,9 +9,9 @@
 //! come in the order of their key, and groups with sets or lists of values.
 
 use super::codes::Grouper;
-use super::states::{GroupStates, merge_all};
+use super::states::GroupStates;
+use crate::aggregate::Overflow;
 use crate::aggregate::count::Counts;
-use crate::aggregate::{Overflow, State};
 use crate::plan::Grouping;
 use std::cmp::Reverse;
 use std::collections::BTreeSet;
@@ -163,16 +163,11 @@ fn merged(
     parts: &[(&GroupStates, &[u32])],
     threads: usize,
 ) -> Result<GroupStates, Overflow> {
-    let all = grouper.groups();
     let states = parts[0].0.states.iter().map(|state| state.fresh()).collect();
     let mut out =
         GroupStates { grouper, counts: Counts::default(), states, forced: BTreeSet::new() };
-    out.resize(all);
     for (part, map) in parts {
-        let counts: (&mut dyn State, &dyn State) = (&mut out.counts, &part.counts);
-        let states = out.states.iter_mut().zip(&part.states);
-        let states = states.map(|(mine, theirs)| (&mut **mine as &mut dyn State, theirs.as_ref()));
-        merge_all(std::iter::once(counts).chain(states), map, threads)?;
+        out.merge(part, map, threads)?;
     }
     Ok(out)
 }

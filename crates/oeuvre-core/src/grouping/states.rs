@@ -103,12 +103,22 @@ impl GroupStates {
     /// Takes in the groups that another worker has seen.
     pub(super) fn absorb(&mut self, theirs: &GroupStates, threads: usize) -> Result<(), Overflow> {
         let map = self.grouper.absorb(&theirs.grouper);
+        self.merge(theirs, &map, threads)
+    }
+
+    /// Takes in the states of other groups, each as its group is mapped to those here.
+    pub(super) fn merge(
+        &mut self,
+        theirs: &GroupStates,
+        map: &[u32],
+        threads: usize,
+    ) -> Result<(), Overflow> {
         self.resize(self.grouper.groups());
         let counts: (&mut dyn State, &dyn State) = (&mut self.counts, &theirs.counts);
         let states = self.states.iter_mut().zip(&theirs.states);
         let states =
             states.map(|(mine, theirs)| (mine.as_mut() as &mut dyn State, theirs.as_ref()));
-        merge_all(std::iter::once(counts).chain(states), &map, threads)
+        merge_all(std::iter::once(counts).chain(states), map, threads)
     }
 
     /// The groups that are shown, counted from 0: those with rows, and those that are forced.
