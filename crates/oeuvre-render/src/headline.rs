@@ -27,7 +27,7 @@ impl Headline {
         let layout = Layout::new(grid, style);
         let read = |column: usize| {
             let mut out = String::new();
-            layout.push_read(&mut out, layout.rows[0], layout.slots[column]);
+            layout.push_read(&mut out, layout.rows.at(0), layout.slots[column]);
             out
         };
         let missing = |column: usize| {

@@ -13,7 +13,7 @@
 //! let grid = Grid::of_one("share", Kind::Float, true, &Value::Float(0.256));
 //! let style = Style::default();
 //! let layout = Layout::new(&grid, &style);
-//! let (row, slot) = (layout.rows[0], layout.slots[0]);
+//! let (row, slot) = (layout.rows.at(0), layout.slots[0]);
 //! let mut read = String::new();
 //! layout.push_read(&mut read, row, slot);
 //! assert_eq!((read.as_str(), layout.raw(row, slot)), ("25.6%", Value::Float(0.256)));
@@ -47,6 +47,44 @@ pub struct Row {
     pub position: usize,
 }
 
+/// The lines of a layout, from the top: all of the grid take no room of their own.
+pub struct Rows {
+    /// How many lines the grid has.
+    lines: usize,
+    /// The cells that have lines of their own, where they do.
+    cells: Option<Vec<Row>>,
+}
+
+impl Rows {
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.cells.as_ref().map_or(self.lines, Vec::len)
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The one at a place, which must be one of them.
+    pub fn at(&self, place: usize) -> Row {
+        match &self.cells {
+            Some(cells) => cells[place],
+            None => Row { line: place, position: 0 },
+        }
+    }
+
+    /// The one at a place, where there is one.
+    pub fn get(&self, place: usize) -> Option<Row> {
+        (place < self.len()).then(|| self.at(place))
+    }
+
+    /// One after the other.
+    pub fn iter(&self) -> impl DoubleEndedIterator<Item = Row> + ExactSizeIterator + Clone {
+        (0..self.len()).map(|place| self.at(place))
+    }
+}
+
 /// How the figures of a result read.
 struct Reading {
     figures: Figures,
@@ -64,7 +102,7 @@ pub struct Layout<'a> {
     /// The columns from left to right.
     pub slots: Vec<Slot>,
     /// The lines from the top.
-    pub rows: Vec<Row>,
+    pub rows: Rows,
     style: &'a Style,
     /// By the number of the result.
     results: Vec<Reading>,
@@ -83,7 +121,7 @@ impl<'a> Layout<'a> {
         let keys = (0..grid.by.len()).map(Slot::Key);
         let of_columns = grid.columns.iter().map(|c| c.result + 1).max().unwrap_or(0);
         let count = of_columns.max(grid.results.len());
-        let (slots, rows) = if long {
+        let (slots, cells) = if long {
             let across = (0..grid.across.len()).map(Slot::Across);
             let slots = keys.chain(across).chain((0..count).map(Slot::Result)).collect();
             // A cell that no row has anything to say of is no line.
@@ -93,16 +131,15 @@ impl<'a> Layout<'a> {
                     !cells.is_missing(line)
                 })
             };
-            let rows = (0..grid.lines.len())
+            let cells = (0..grid.lines.len())
                 .flat_map(|line| (0..grid.positions.len()).map(move |position| (line, position)))
                 .filter(|&(line, position)| filled(line, position))
                 .map(|(line, position)| Row { line, position })
                 .collect();
-            (slots, rows)
+            (slots, Some(cells))
         } else {
             let slots = keys.chain((0..grid.columns.len()).map(Slot::Result)).collect();
-            let rows = (0..grid.lines.len()).map(|line| Row { line, position: 0 }).collect();
-            (slots, rows)
+            (slots, None)
         };
         let results = (0..count).map(|r| reading(grid, style, r, count)).collect();
         let of_keys = |all: &[oeuvre_core::Heading]| -> Vec<Option<Pattern>> {
@@ -111,7 +148,7 @@ impl<'a> Layout<'a> {
         let mut it = Layout {
             grid,
             slots,
-            rows,
+            rows: Rows { lines: grid.lines.len(), cells },
             style,
             results,
             keys: of_keys(&grid.by),
@@ -526,7 +563,7 @@ mod tests {
     /// The cells as they read, line by line with bars between.
     fn read(grid: &Grid, style: &Style) -> String {
         let layout = Layout::new(grid, style);
-        let line = |&row: &Row| {
+        let line = |row: Row| {
             let cell = |&slot: &Slot| {
                 let mut out = String::new();
                 layout.push_read(&mut out, row, slot);
@@ -585,7 +622,7 @@ mod tests {
         };
         let layout = Layout::new(&grid, &style);
         let (figures, all) = (layout.slots[1], |f: &dyn Fn(Row) -> String| {
-            layout.rows.iter().map(|&r| f(r)).collect::<Vec<_>>()
+            layout.rows.iter().map(&f).collect::<Vec<_>>()
         });
         assert!(
             layout.has_bars(figures)
@@ -614,7 +651,7 @@ mod tests {
             let style = Style::default();
             let layout = Layout::new(&grid, &style);
             let mut above: Vec<String> = vec![String::new(); grid.by.len()];
-            for &row in &layout.rows {
+            for row in layout.rows.iter() {
                 for (key, above) in above.iter_mut().enumerate() {
                     let (mut read, label) = (String::new(), layout.label(row, Slot::Key(key)));
                     layout.push_read(&mut read, row, Slot::Key(key));

@@ -21,6 +21,7 @@
 use super::ahead::{SOON, ask_for, is_far};
 use super::dictionary::fold;
 use super::{MISSING_I64, NO_NUMBER};
+use crate::room::make_room;
 use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
 
@@ -29,6 +30,8 @@ use std::hash::{BuildHasher, RandomState};
 const SMALL_WINDOW: usize = if cfg!(test) { 1 << 8 } else { 1 << 22 };
 /// But numbers of which there are few take this many places each at most, so that few rows take little.
 const PLACES_FOR_EACH: usize = 64;
+/// From so many places on a window is long.
+const LONG_WINDOW: usize = if cfg!(test) { 1 << 7 } else { 1 << 22 };
 /// A window of this many places is always allowed.
 const LEAST_WINDOW: usize = 1 << 14;
 /// A larger window than a small one must be at least this full: 1 in 8.
@@ -264,12 +267,14 @@ impl Interner {
             let code = &mut self.window[value.wrapping_sub(self.base) as usize];
             if *code == NO_NUMBER {
                 *code = fresh;
+                make_room(&mut self.values, 1);
                 self.values.push(value);
             }
             return *code;
         }
         let (code, new) = self.outside.get_or_insert(value as u64, fresh);
         if new {
+            make_room(&mut self.values, 1);
             self.values.push(value);
         }
         code
@@ -301,8 +306,10 @@ impl Interner {
         if v >= low && v < high {
             return true;
         }
-        // Grow by half again on the side that is short, so that growing stays cheap.
-        let spare = (self.window.len() / 2) as i128;
+        // Grow by half again on the side that is short, so that growing stays cheap; what is long and grows where it
+        // stands by less.
+        let part = if v < low || self.window.len() < LONG_WINDOW { 2 } else { 8 };
+        let spare = (self.window.len() / part) as i128;
         let new_low = if v < low { (v - spare).max(i128::from(i64::MIN)) } else { low };
         let new_high = if v >= high { v + spare + 1 } else { high };
         let needed = (new_high - new_low) as u128;

@@ -31,6 +31,7 @@ use super::{
 use oeuvre_columns::column::ahead::{SOON, ask_for, is_far};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::Kind;
 use std::ops::Range;
 
@@ -49,7 +50,7 @@ impl GroupState for Counts {
         Counts::default()
     }
     fn resize(&mut self, groups: usize) {
-        self.0.resize(groups.max(self.0.len()), 0);
+        lengthen(&mut self.0, groups, 0);
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {

@@ -33,6 +33,7 @@ use super::{
 };
 use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::{Kind, text_order};
 use std::cmp::Ordering;
 
@@ -98,8 +99,8 @@ impl GroupState for Extremes {
     }
     fn resize(&mut self, groups: usize) {
         match self {
-            Extremes::Whole(s) => s.resize(groups.max(s.len()), NONE),
-            Extremes::Text { found, .. } => found.resize(groups.max(found.len()), NO_TEXT),
+            Extremes::Whole(s) => lengthen(s, groups, NONE),
+            Extremes::Text { found, .. } => lengthen(found, groups, NO_TEXT),
         }
     }
 

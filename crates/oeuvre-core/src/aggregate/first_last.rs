@@ -29,6 +29,7 @@ use super::extremes::{column_of, float_key};
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Ordinal, Overflow, Rows};
 use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::{Kind, text_order};
 use std::cmp::Ordering;
 use std::ops::Range;
@@ -123,7 +124,7 @@ impl GroupState for FirstLastState {
         FirstLastState::new(args[0] == Kind::Text, args.get(1) == Some(&Kind::Text))
     }
     fn resize(&mut self, groups: usize) {
-        self.ends.resize(groups.max(self.ends.len()), NONE);
+        lengthen(&mut self.ends, groups, NONE);
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {

@@ -38,6 +38,7 @@ use super::{
 };
 use num_bigint::BigInt;
 use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
+use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::big_pow10;
 use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
@@ -87,10 +88,8 @@ impl GroupState for Moments {
     }
     fn resize(&mut self, groups: usize) {
         match self {
-            Moments::Whole { states, .. } => {
-                states.resize(groups.max(states.len()), Whole::default())
-            }
-            Moments::Float(states) => states.resize(groups.max(states.len()), Floats::default()),
+            Moments::Whole { states, .. } => lengthen(states, groups, Whole::default()),
+            Moments::Float(states) => lengthen(states, groups, Floats::default()),
         }
     }
 

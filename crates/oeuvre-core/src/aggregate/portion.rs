@@ -30,6 +30,7 @@ use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Ratio, Rows, whole_column,
 };
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL};
+use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::Kind;
 use std::ops::Range;
 use std::sync::Arc;
@@ -50,7 +51,7 @@ impl GroupState for Truths {
         Truths::default()
     }
     fn resize(&mut self, groups: usize) {
-        self.0.resize(groups.max(self.0.len()), (0, 0));
+        lengthen(&mut self.0, groups, (0, 0));
     }
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         if let Data::Bool(truths) = &rows.args[0].data {

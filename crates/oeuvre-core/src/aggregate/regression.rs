@@ -38,6 +38,7 @@ use super::{
 };
 use num_bigint::{BigInt, Sign};
 use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::big_pow10;
 use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
@@ -108,8 +109,8 @@ impl GroupState for Sums {
     }
     fn resize(&mut self, groups: usize) {
         match self {
-            Sums::Whole(s) => s.resize(groups.max(s.len()), Default::default()),
-            Sums::Float(s) => s.resize(groups.max(s.len()), Default::default()),
+            Sums::Whole(s) => lengthen(s, groups, Default::default()),
+            Sums::Float(s) => lengthen(s, groups, Default::default()),
         }
     }
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {

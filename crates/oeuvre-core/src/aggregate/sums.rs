@@ -35,6 +35,7 @@ use super::{
 use num_bigint::BigInt;
 use oeuvre_columns::column::ahead::{SOON, ask_for, is_far};
 use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
+use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::{Decimal, big_pow10};
 use oeuvre_columns::value::exact::{decimal_ratio, ratio_to_f64};
@@ -104,9 +105,9 @@ impl GroupState for Sums {
     }
     fn resize(&mut self, groups: usize) {
         match self {
-            Sums::Near(s) => s.resize(groups.max(s.len()), (0, 0)),
-            Sums::Whole(s) => s.resize(groups.max(s.len()), (0, 0)),
-            Sums::Float(s) => s.resize(groups.max(s.len()), Default::default()),
+            Sums::Near(s) => lengthen(s, groups, (0, 0)),
+            Sums::Whole(s) => lengthen(s, groups, (0, 0)),
+            Sums::Float(s) => lengthen(s, groups, Default::default()),
         }
     }
 

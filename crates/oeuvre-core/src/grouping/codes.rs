@@ -5,6 +5,7 @@
 //! given as values come; merging maps them ([`Grouper::absorb`]), and what is shown is put in label order at the
 //! end ([`Codes::ranks`]), so that no result depends on who met a value first.
 
+use super::sequence::Sequence;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::aggregate::extremes::{column_of, float_key};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
@@ -357,22 +358,22 @@ impl Grouper {
     }
 
     /// The code of each key for each group, group 0 left out.
-    pub(crate) fn key_codes(&self) -> Vec<Vec<u32>> {
+    pub(crate) fn key_codes(&self) -> Vec<Sequence> {
         let n = self.codes.len();
         if n == 0 {
             return Vec::new();
         }
         if n == 1 {
-            return vec![(0..self.codes[0].len() as u32).collect()];
+            return vec![Sequence::counted(self.codes[0].len())];
         }
-        let mut columns = vec![Vec::new(); n];
+        let mut columns = vec![Sequence::counted(0); n];
         let mut numbers: Vec<u32> = (0..self.pairs[n - 2].len() as u32).collect();
         for depth in (1..n).rev() {
             let pairs = self.pairs[depth - 1].pairs();
             columns[depth] = numbers.iter().map(|&p| pairs[p as usize].1).collect();
             numbers = numbers.iter().map(|&p| pairs[p as usize].0).collect();
         }
-        columns[0] = numbers;
+        columns[0] = Sequence::Listed(numbers);
         columns
     }
 }
@@ -414,7 +415,7 @@ mod tests {
     /// The labels of each group, counted from 1.
     fn labels(grouper: &Grouper) -> Vec<[String; 2]> {
         let codes = grouper.key_codes();
-        let column = |key: usize| grouper.codes[key].column(KINDS[key], codes[key].iter().copied());
+        let column = |key: usize| grouper.codes[key].column(KINDS[key], codes[key].iter());
         let both = [column(0), column(1)];
         (0..codes[0].len())
             .map(|g| [0, 1].map(|k| both[k].value(KINDS[k], g).to_string()))

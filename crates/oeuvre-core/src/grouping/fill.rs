@@ -63,7 +63,7 @@ pub(crate) fn fill(plan: &Plan, gathered: &mut GroupStates) -> Result<(), Error>
     let counted = |g: &usize| gathered.counts.0.get(g + 1).is_some_and(|&n| n > 0);
     let present: BTreeSet<Tuple> = (0..groups)
         .filter(counted)
-        .map(|g| codes.iter().map(|of_key| of_key[g]).collect())
+        .map(|g| codes.iter().map(|of_key| of_key.at(g)).collect())
         .collect();
     let mut filled = Vec::new();
     for (k, key) in keys.iter().enumerate() {

@@ -95,7 +95,7 @@ pub(crate) fn by_periods(plan: &Plan, finest: &Rollup, periods: &[(usize, Unit)]
         .map(|&(key, unit)| period_codes(plan, finest, key, unit).unwrap_or_default())
         .collect();
     let numbers = Numbering::default().number(&codes, finest.groups);
-    let of_group = finest.map.iter().skip(1).map(|&cell| match cell.checked_sub(1) {
+    let of_group = finest.map.iter().skip(1).map(|cell| match cell.checked_sub(1) {
         Some(cell) => numbers[cell as usize],
         None => NO_NUMBER,
     });

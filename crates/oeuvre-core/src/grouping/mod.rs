@@ -37,6 +37,7 @@ mod gather;
 mod key_sets;
 mod rollup;
 mod second_pass;
+mod sequence;
 mod states;
 
 pub(crate) use codes::Codes;
@@ -47,4 +48,5 @@ pub(crate) use key_sets::{
 };
 pub(crate) use rollup::{Members, Rollup, of_no_rows, roll_up};
 pub(crate) use second_pass::{SecondPassStates, second_pass};
+pub(crate) use sequence::Sequence;
 pub(crate) use states::GroupStates;

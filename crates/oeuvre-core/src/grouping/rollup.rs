@@ -28,6 +28,7 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+use super::sequence::Sequence;
 use super::states::{GroupStates, only_where};
 use crate::aggregate::{Aggregate, Overflow, Rows, State};
 use crate::error::Error;
@@ -57,11 +58,11 @@ pub(crate) struct Rollup {
     /// The keys that are kept.
     pub(crate) kept: Vec<usize>,
     /// What [`Members`] say of each group; 0 without them.
-    pub(crate) start: Vec<u32>,
+    pub(crate) start: Sequence,
     /// The code of each kept key, group by group.
-    pub(crate) path: Vec<Vec<u32>>,
+    pub(crate) path: Vec<Sequence>,
     /// The group here of each group of the grouping, both counted from 1.
-    pub(crate) map: Vec<u32>,
+    pub(crate) map: Sequence,
     /// The longer periods of keys that are not kept, where the groups taken together have one: key and
     /// unit, then code by group.
     pub(crate) periods: Vec<((usize, Unit), Vec<u32>)>,
@@ -96,7 +97,7 @@ pub(crate) fn roll_up(
     for (i, key) in grouping.keys.iter().enumerate() {
         let codes_of_key = &gathered.grouper.codes[i];
         inputs.push(match kept.iter().position(|&k| k == i) {
-            Some(at) => codes_of_key.column(key.kind, numbered.path[at].iter().copied()),
+            Some(at) => codes_of_key.column(key.kind, numbered.path[at].iter()),
             None => codes_of_key.column(key.kind, std::iter::repeat_n(0, groups)),
         });
     }
@@ -190,9 +191,9 @@ fn kinds(args: &[Built]) -> Vec<Kind> {
 /// The groups of a grouping, numbered by the keys that are kept.
 struct Numbered {
     groups: usize,
-    start: Vec<u32>,
-    path: Vec<Vec<u32>>,
-    map: Vec<u32>,
+    start: Sequence,
+    path: Vec<Sequence>,
+    map: Sequence,
     /// From the number by the keys before a kept key, and its code, to the number with it, where finer groups look for
     /// theirs.
     chain: Vec<Pairs>,
@@ -209,52 +210,55 @@ impl Numbered {
         // Groups that only rows left out would have belonged to are dropped. Without keys there is always
         // one group, so that a count of nothing is 0.
         let mut present = gathered.present(without_keys);
+        let mut numbers = Sequence::same(0, present.len());
         if let Some(members) = members {
-            present.retain(|&g| members.of_group[g as usize] != NO_NUMBER);
+            let of_group = |g: u32| members.of_group[g as usize];
+            present = present.iter().filter(|&g| of_group(g) != NO_NUMBER).collect();
+            numbers = present.iter().map(of_group).collect();
         }
-        let mut numbers: Vec<u32> = match members {
-            Some(members) => present.iter().map(|&g| members.of_group[g as usize]).collect(),
-            None => vec![0; present.len()],
-        };
         let mut chain: Vec<Pairs> = Vec::new();
         let mut groups = members.map_or(1, |m| m.count);
         for (depth, &key) in kept.iter().enumerate() {
-            let of_key = |g: u32| codes[key][g as usize];
+            let of_key = |g: u32| codes[key].at(g as usize);
             // No two groups have all keys in common: behind the last one each is its own.
             if members.is_none() && depth + 1 == codes.len() {
                 if chained {
-                    let each = numbers.iter().zip(&present);
-                    let each = each.map(|(&number, &g)| (number, of_key(g)));
+                    let each = numbers.iter().zip(present.iter());
+                    let each = each.map(|(number, g)| (number, of_key(g)));
                     chain.push(Pairs::of_distinct(each.collect()));
                 }
                 groups = present.len();
-                numbers.iter_mut().zip(0..).for_each(|(number, own)| *number = own);
+                numbers = Sequence::counted(groups);
                 break;
             }
             let mut pairs = Pairs::default();
             pairs.ensure(groups, gathered.grouper.codes[key].len());
-            for (number, &g) in numbers.iter_mut().zip(&present) {
-                *number = pairs.number(*number, of_key(g));
-            }
+            let each = numbers.iter().zip(present.iter());
+            numbers = each.map(|(number, g)| pairs.number(number, of_key(g))).collect();
             groups = pairs.len();
             chain.push(pairs);
         }
-        let mut map = vec![0u32; gathered.grouper.groups()];
-        let mut path: Vec<Vec<u32>> = vec![vec![0; groups]; kept.len()];
-        let mut start: Vec<u32> = vec![0; groups];
-        if kept.is_empty() {
+        let map = match present.len() == gathered.grouper.groups() - 1 {
+            true => std::iter::once(0).chain(numbers.iter().map(|number| number + 1)).collect(),
+            false => {
+                let mut map = vec![0; gathered.grouper.groups()];
+                let each = present.iter().zip(numbers.iter());
+                each.for_each(|(g, number)| map[g as usize + 1] = number + 1);
+                Sequence::Listed(map)
+            }
+        };
+        let of_key = |&key: &usize| codes[key].of(&present).scattered(&numbers, groups);
+        let path = kept.iter().map(of_key).collect();
+        let start = match members {
             // Also for members without a group.
-            start = (0..groups as u32).collect();
-        }
-        for (&g, &number) in present.iter().zip(&numbers) {
-            map[g as usize + 1] = number + 1;
-            if let Some(members) = members {
-                start[number as usize] = members.of_group[g as usize];
+            _ if kept.is_empty() => Sequence::counted(groups),
+            Some(members) => {
+                let of_group: Sequence =
+                    present.iter().map(|g| members.of_group[g as usize]).collect();
+                of_group.scattered(&numbers, groups)
             }
-            for (codes_of_key, &key) in path.iter_mut().zip(kept) {
-                codes_of_key[number as usize] = codes[key][g as usize];
-            }
-        }
+            None => Sequence::same(0, groups),
+        };
         Numbered { groups, start, path, map, chain }
     }
 
@@ -270,10 +274,11 @@ impl Numbered {
 
     /// The states, taken together.
     fn merged(&self, gathered: &GroupStates) -> Result<Vec<Box<dyn State>>, Overflow> {
+        let map = self.map.to_vec();
         let merged = |state: &dyn State| {
             let mut coarse = state.fresh();
             coarse.resize(self.groups + 1);
-            coarse.merge(state, &self.map)?;
+            coarse.merge(state, &map)?;
             Ok(coarse)
         };
         gathered.states.iter().map(|state| merged(state.as_ref())).collect()
@@ -281,19 +286,22 @@ impl Numbered {
 
     /// Whether the groups here are those of the grouping in their order, of which few may be left out.
     fn are_as_they_are(&self) -> bool {
+        if self.map.is_counted() {
+            return self.groups + 1 == self.map.len();
+        }
         let mut last = 0;
-        let is_next = |&number: &u32| {
+        let is_next = |number: u32| {
             last += 1;
             number == last
         };
-        let in_order = self.map.iter().filter(|number| **number != 0).all(is_next);
+        let in_order = self.map.iter().filter(|number| *number != 0).all(is_next);
         in_order && last as usize == self.groups && self.groups >= self.map.len() / 2
     }
 
     /// The groups of the grouping that are here, counted from 0.
     fn here(&self) -> Vec<u32> {
         let mut here = Vec::with_capacity(self.groups);
-        here.extend((0..).zip(&self.map[1..]).filter(|it| *it.1 != 0).map(|it| it.0));
+        here.extend((0..).zip(self.map.iter().skip(1)).filter(|it| it.1 != 0).map(|it| it.0));
         here
     }
 
@@ -305,10 +313,10 @@ impl Numbered {
         kept: &[usize],
         of_members: bool,
     ) -> Vec<u32> {
-        let mut belongs = if of_members { inner.start.clone() } else { vec![0; inner.groups] };
+        let mut belongs = if of_members { inner.start.to_vec() } else { vec![0; inner.groups] };
         for (depth, (pairs, &key)) in self.chain.iter().zip(kept).enumerate() {
             let to_here = here.grouper.codes[key].clone().absorb(&finer.grouper.codes[key]);
-            for (number, &code) in belongs.iter_mut().zip(&inner.path[depth]) {
+            for (number, code) in belongs.iter_mut().zip(inner.path[depth].iter()) {
                 *number = pairs.find(*number, to_here[code as usize]).unwrap_or(0);
             }
         }
@@ -357,7 +365,7 @@ fn finer_members(
         (0..keys).map(|k| outer.codes[k].clone().absorb(&inner.codes[k])).collect();
     let of_group = (0..inner.groups() - 1).map(|g| {
         let number = (0..keys).try_fold(0u32, |number, k| {
-            let code = to_outer[k][codes[k][g] as usize];
+            let code = to_outer[k][codes[k].at(g) as usize];
             if k == 0 { Some(code) } else { outer.pairs[k - 1].find(number, code) }
         });
         number.and_then(|n| members.of_group.get(n as usize).copied()).unwrap_or(NO_NUMBER)
@@ -395,8 +403,8 @@ impl Rollup {
     }
 
     /// The codes of a key, group by group; `None` when it is not kept.
-    pub(crate) fn codes(&self, key: usize) -> Option<&[u32]> {
-        self.kept.iter().position(|&k| k == key).map(|at| self.path[at].as_slice())
+    pub(crate) fn codes(&self, key: usize) -> Option<&Sequence> {
+        self.kept.iter().position(|&k| k == key).map(|at| &self.path[at])
     }
 
     /// The groups in the order of their labels, key by key.
@@ -406,7 +414,7 @@ impl Rollup {
         let mut order: Vec<u32> = (0..self.groups as u32).collect();
         let rank = |g: u32| {
             let codes = self.path.iter().zip(&ranks);
-            codes.map(|(codes, ranks)| ranks[codes[g as usize] as usize]).collect::<Vec<_>>()
+            codes.map(|(codes, ranks)| ranks[codes.at(g as usize) as usize]).collect::<Vec<_>>()
         };
         order.sort_by_cached_key(|&g| rank(g));
         order

@@ -1,6 +1,7 @@
 //! Groups with a state for each that is wanted of them.
 
 use super::codes::{Codes, Grouper};
+use super::sequence::Sequence;
 use crate::aggregate::count::Counts;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder, Reads};
 use crate::aggregate::{Overflow, Rows, State};
@@ -122,13 +123,15 @@ impl GroupStates {
     }
 
     /// The groups that are shown, counted from 0: those with rows, and those that are forced.
-    pub(crate) fn present(&self, always: bool) -> Vec<u32> {
+    pub(crate) fn present(&self, always: bool) -> Sequence {
         let counted = |g: &u32| self.counts.0.get(*g as usize + 1).is_some_and(|&n| n > 0);
         let groups = self.grouper.groups() as u32 - 1;
-        let mut present = Vec::with_capacity(groups as usize);
-        let is_shown = |g: &u32| always || counted(g) || self.forced.contains(&(g + 1));
-        present.extend((0..groups).filter(is_shown));
-        present
+        let of_groups = self.counts.0.get(1..).unwrap_or_default();
+        if always || of_groups.len() == groups as usize && of_groups.iter().all(|&n| n > 0) {
+            return Sequence::counted(groups as usize);
+        }
+        let is_shown = |g: &u32| counted(g) || self.forced.contains(&(g + 1));
+        (0..groups).filter(is_shown).collect()
     }
 
     /// Takes the rows of a batch that count into their groups.

@@ -1,6 +1,6 @@
 //! Labels of the table's keys that differ only in what people do not see or do not mean.
 
-use crate::grouping::GroupStates;
+use crate::grouping::{GroupStates, Sequence};
 use crate::notice::{Texts, alike_labels, name_of, total_among_rows};
 use crate::plan::{Plan, TableInput, TextsWatch, texts};
 use crate::rows::program::Operand;
@@ -68,11 +68,11 @@ struct Counted {
 
 impl Counted {
     /// The labels of a key, by the codes of its groups.
-    fn new(groups: &GroupStates, key: usize, of_groups: &[u32]) -> Counted {
+    fn new(groups: &GroupStates, key: usize, of_groups: &Sequence) -> Counted {
         let codes = &groups.grouper.codes[key];
         let mut counts = vec![0u64; codes.len()];
         // Group 0 is nobody's.
-        for (&code, &n) in of_groups.iter().zip(groups.counts.0.iter().skip(1)) {
+        for (code, &n) in of_groups.iter().zip(groups.counts.0.iter().skip(1)) {
             if let Some(count) = counts.get_mut(code as usize) {
                 *count += n;
             }

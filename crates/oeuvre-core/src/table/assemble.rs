@@ -159,7 +159,7 @@ fn positions(plan: &Plan, tree: &Tree, ranks: &[Vec<u32>]) -> Vec<Position> {
         for ends in starts.windows(2).filter(|_| down) {
             let siblings = &mut list[ends[0] as usize..ends[1] as usize];
             siblings.reverse();
-            let missing = |n: &u32| tree.nodes[depth + 1][*n as usize].code == 0;
+            let missing = |n: &u32| tree.nodes[depth + 1].code(*n) == 0;
             siblings.sort_by_key(missing);
         }
     }
@@ -207,29 +207,35 @@ fn labels(
     positions: &[Position],
     lines: &Lines,
 ) -> Vec<Column> {
-    let keys = kinds.len();
-    let mut out = vec![Vec::with_capacity(positions.len()); keys];
-    for (line, node) in positions {
-        let mut node = match line.kind {
-            LineKind::Rest => lines.rests[*node as usize].node,
-            _ => *node,
+    let node_of = |(line, node): &Position| match line.kind {
+        LineKind::Rest => lines.rests[*node as usize].node,
+        _ => *node,
+    };
+    let mut columns = Vec::with_capacity(kinds.len());
+    // Those of the innermost key are where the positions stand; further out they are worked out once a key.
+    let mut nodes: Option<Vec<u32>> = None;
+    for depth in (1..=kinds.len()).rev() {
+        let (kind, codes) = (kinds[depth - 1], &codes[depth - 1]);
+        let node = |(at, position): (usize, &Position)| {
+            nodes.as_ref().map_or_else(|| node_of(position), |nodes: &Vec<u32>| nodes[at])
         };
-        for depth in (1..=keys).rev() {
-            let code = if depth <= line.depth as usize {
-                let it = &tree.nodes[depth][node as usize];
-                node = it.parent;
-                it.code
-            } else {
-                0
+        let has_label = |position: &Position| depth <= position.0.depth as usize;
+        let (each, tree) = (positions.iter().enumerate(), &tree.nodes[depth]);
+        let code = |it: (usize, &Position)| match has_label(it.1) {
+            true => tree.code(node(it)),
+            false => 0,
+        };
+        columns.push(codes.column(kind, each.clone().map(code)));
+        if depth > 1 {
+            let outer = |it: (usize, &Position)| match has_label(it.1) {
+                true => tree.parent(node(it)),
+                false => node(it),
             };
-            out[depth - 1].push(code);
+            nodes = Some(each.map(outer).collect());
         }
     }
-    out.iter()
-        .zip(codes)
-        .zip(kinds)
-        .map(|((list, c), &k)| c.column(k, list.iter().copied()))
-        .collect()
+    columns.reverse();
+    columns
 }
 
 /// A level with the cell of each pair of nodes: by node along the top, then by node down the side. A
@@ -305,7 +311,7 @@ impl Cells<'_> {
                 let known = shared_codes(self.trees, &self.lines.rests);
                 let level = levels.together(members, across, &known)?;
                 let nodes = self.trees.across_nodes(&level.cells, across).unwrap_or_default();
-                let keys = level.cells.start.iter().copied().zip(nodes).zip(0..);
+                let keys = level.cells.start.iter().zip(nodes).zip(0..);
                 let index = keys.collect();
                 self.rests.insert(across, (level, index));
             }

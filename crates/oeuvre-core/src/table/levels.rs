@@ -155,7 +155,7 @@ impl<'a> Levels<'a> {
         }
         for (key, codes) in known {
             cells.kept.push(*key);
-            cells.path.push(cells.start.iter().map(|&n| codes[n as usize]).collect());
+            cells.path.push(cells.start.iter().map(|n| codes[n as usize]).collect());
         }
         self.make(Rc::new(cells), None)
     }
@@ -188,10 +188,9 @@ impl<'a> Levels<'a> {
             let codes = period_codes(self.plan, &finest, key, unit).unwrap_or_default();
             let mut of_number: Vec<Option<u32>> = vec![None; members.count];
             for (group, &number) in members.of_group.iter().enumerate() {
-                let (Some(known), Some(cell)) = (
-                    of_number.get_mut(number as usize),
-                    finest.map.get(group + 1).and_then(|c| c.checked_sub(1)),
-                ) else {
+                let (Some(known), Some(cell)) =
+                    (of_number.get_mut(number as usize), finest.map.at(group + 1).checked_sub(1))
+                else {
                     continue;
                 };
                 // Rows without a date lie in no period.
@@ -204,7 +203,7 @@ impl<'a> Levels<'a> {
                     _ => code,
                 });
             }
-            let code = |&n: &u32| of_number.get(n as usize).copied().flatten().unwrap_or(NO_NUMBER);
+            let code = |n: u32| of_number.get(n as usize).copied().flatten().unwrap_or(NO_NUMBER);
             out.push(((key, unit), cells.start.iter().map(code).collect()));
         }
         Ok(out)
@@ -269,8 +268,8 @@ impl<'a> Levels<'a> {
         }
         if let (Layout::Line, Some(lines), Some(group)) = (layout, self.rest_lines.clone(), group) {
             let mut numbering = Numbering::default();
-            let there = numbering.number(std::slice::from_ref(&lines.start), lines.groups);
-            let here = [now.cells.start.clone()];
+            let there = numbering.number(&[lines.start.to_vec()], lines.groups);
+            let here = [now.cells.start.to_vec()];
             let column = lines.column(group.operand);
             return Ok(self.at_numbers(&mut numbering, &there, &here, now, column));
         }
@@ -395,7 +394,7 @@ impl<'a> Levels<'a> {
                 .periods
                 .iter()
                 .zip(&by.codes)
-                .map(|(&p, codes)| (p, cells.start.iter().map(|&n| codes[n as usize]).collect()))
+                .map(|(&p, codes)| (p, cells.start.iter().map(|n| codes[n as usize]).collect()))
                 .collect();
             Rc::new(cells)
         };

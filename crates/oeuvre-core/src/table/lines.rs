@@ -179,8 +179,9 @@ fn in_column(
         let nodes = trees.by_nodes(cells, depth).unwrap_or_default();
         let mut cell_of = vec![NO_NUMBER; trees.by.nodes[depth].len()];
         for (cell, &node) in nodes.iter().enumerate() {
-            let is_there =
-                |(key, code): &(usize, u32)| cells.codes(*key).is_some_and(|of| of[cell] == *code);
+            let is_there = |(key, code): &(usize, u32)| {
+                cells.codes(*key).is_some_and(|of| of.at(cell) == *code)
+            };
             if codes.iter().all(is_there) {
                 cell_of[node as usize] = cell as u32;
             }
@@ -202,7 +203,7 @@ fn with_lines(by: &Tree, shown: &[Shown]) -> Vec<Vec<bool>> {
         let mut node = leaf as u32;
         for depth in (1..=by.depth()).rev() {
             alive[depth][node as usize] = true;
-            node = by.nodes[depth][node as usize].parent;
+            node = by.nodes[depth].parent(node);
         }
     }
     alive
@@ -224,7 +225,7 @@ fn rests(
     for (leaf, _) in shown.iter().enumerate().filter(|(_, s)| **s == Shown::No) {
         let mut at = (by.depth(), leaf as u32);
         while at.0 > 0 && (!per_parent || at.0 == by.depth() || !alive[at.0][at.1 as usize]) {
-            at = (at.0 - 1, by.nodes[at.0][at.1 as usize].parent);
+            at = (at.0 - 1, by.nodes[at.0].parent(at.1));
         }
         of_leaf[leaf] = *numbers.entry(at).or_insert_with(|| {
             rests.push(Rest { depth: at.0, node: at.1 });
@@ -232,7 +233,7 @@ fn rests(
         });
     }
     let mut of_group = vec![NO_NUMBER; gathered.grouper.groups() - 1];
-    for (&group, &leaf) in trees.present.iter().zip(&by.leaf_of_group) {
+    for (group, leaf) in trees.present.iter().zip(by.leaf_of_group.iter()) {
         of_group[group as usize] = of_leaf[leaf as usize];
     }
     let members = Members { of_group, count: rests.len() };
@@ -275,7 +276,7 @@ impl Order<'_> {
                 let ranks = &self.ranks[key];
                 let code = |node| {
                     let above = by.ancestor(node, depth, key + 1);
-                    by.nodes[key + 1][above as usize].code
+                    by.nodes[key + 1].code(above)
                 };
                 let last = ranks.len() as u32;
                 let rank = |node| match (code(node), sort.descending) {
@@ -318,7 +319,7 @@ impl Order<'_> {
     /// Which of two nodes of the only depth comes first: by what `--sort` says, then by label.
     fn compare(&self, a: u32, b: u32) -> Ordering {
         let places = |it: &Ordinals| it.of_cell(a).cmp(&it.of_cell(b));
-        let rank = |node: u32| self.ranks[0][self.trees.by.nodes[1][node as usize].code as usize];
+        let rank = |node: u32| self.ranks[0][self.trees.by.nodes[1].code(node) as usize];
         let by_places = self.places[1].iter().map(places).find(|it| it.is_ne());
         by_places.unwrap_or_else(|| rank(a).cmp(&rank(b)))
     }
@@ -522,7 +523,7 @@ pub(crate) fn shared_codes(trees: &Trees, rests: &[Rest]) -> Vec<(usize, Vec<u32
             let code = |rest: &Rest| match rest.depth > key {
                 true => {
                     let node = trees.by.ancestor(rest.node, rest.depth, key + 1);
-                    trees.by.nodes[key + 1][node as usize].code
+                    trees.by.nodes[key + 1].code(node)
                 }
                 false => NO_NUMBER,
             };

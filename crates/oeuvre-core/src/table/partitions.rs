@@ -4,7 +4,7 @@
 //! pivot stays the same unless `along` or `within` names it.
 
 use super::levels::{Levels, Mask, Now, mask};
-use crate::grouping::{Depths, Numbering, Rollup, in_time, keys_of, period_codes};
+use crate::grouping::{Depths, Numbering, Rollup, Sequence, in_time, keys_of, period_codes};
 use crate::plan::{Reference, Window};
 use crate::window::order::Ordinals;
 use crate::window::partition::{By, Calendar, Partitions};
@@ -19,7 +19,7 @@ impl Levels<'_> {
         references
             .iter()
             .map(|r| match r {
-                Reference::Key(k) => cells.codes(*k).map(<[u32]>::to_vec),
+                Reference::Key(k) => cells.codes(*k).map(Sequence::to_vec),
                 Reference::Period { key, unit } => period_codes(self.plan, cells, *key, *unit),
                 Reference::Value(_) | Reference::Layout(_) => None,
             })
@@ -51,7 +51,7 @@ impl Levels<'_> {
             .kept
             .iter()
             .zip(&cells.path)
-            .map(|(&k, codes)| Ordinals::of_codes(codes.iter().map(|&c| self.ranks[k][c as usize])))
+            .map(|(&k, codes)| Ordinals::of_codes(codes.iter().map(|c| self.ranks[k][c as usize])))
             .collect();
         window::order::sorted(cells.groups, &by.iter().collect::<Vec<_>>())
     }
@@ -108,7 +108,7 @@ impl Levels<'_> {
             let in_time = in_time(kind);
             if in_time {
                 // What has no place in time is not walked.
-                for (p, &code) in partition.iter_mut().zip(codes) {
+                for (p, code) in partition.iter_mut().zip(codes.iter()) {
                     *p = if code == 0 { NO_NUMBER } else { *p };
                 }
             }
@@ -162,10 +162,10 @@ impl Levels<'_> {
         {
             return Ordinals::of_codes(nodes.iter().map(|&node| places[key][node as usize]));
         }
-        let codes = now.cells.codes(key).unwrap_or_default();
         let ranks = &self.ranks[key];
         let last = ranks.len() as u32;
-        Ordinals::of_codes(codes.iter().map(|&c| {
+        let codes = now.cells.codes(key).into_iter().flat_map(Sequence::iter);
+        Ordinals::of_codes(codes.map(|c| {
             let rank = ranks[c as usize];
             if descending { last - rank } else { rank }
         }))

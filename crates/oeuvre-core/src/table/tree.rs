@@ -3,17 +3,37 @@
 //! A node's number at its depth is that of its group at that level of the table, so that nothing is looked up by
 //! its labels. Making it costs one step a group and key.
 
-use crate::grouping::{Codes, GroupStates, Rollup};
+use crate::grouping::{Codes, GroupStates, Rollup, Sequence};
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
 use std::ops::Range;
 use std::sync::OnceLock;
 
-/// A node: the labels down to one key.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Node {
-    pub(crate) parent: u32,
-    pub(crate) code: u32,
+/// The nodes of a depth: each the labels down to one key.
+pub(crate) struct Nodes {
+    parents: Sequence,
+    codes: Sequence,
+}
+
+impl Nodes {
+    pub(crate) fn len(&self) -> usize {
+        self.codes.len()
+    }
+
+    /// The node that one stands under.
+    pub(crate) fn parent(&self, node: u32) -> u32 {
+        self.parents.at(node as usize)
+    }
+
+    /// The code of its label.
+    pub(crate) fn code(&self, node: u32) -> u32 {
+        self.codes.at(node as usize)
+    }
+
+    /// The parent and the code of each.
+    fn pairs(&self) -> impl Iterator<Item = (u32, u32)> {
+        self.parents.iter().zip(self.codes.iter())
+    }
 }
 
 /// The labels of one axis.
@@ -21,11 +41,11 @@ pub(crate) struct Tree {
     /// The keys of the axis.
     pub(crate) keys: Range<usize>,
     /// The nodes of each depth; one root at depth 0.
-    pub(crate) nodes: Vec<Vec<Node>>,
+    pub(crate) nodes: Vec<Nodes>,
     /// By depth the nodes by their parents and codes, once somebody looks for one.
     chain: Vec<OnceLock<Pairs>>,
     /// The deepest node of each group that is shown.
-    pub(crate) leaf_of_group: Vec<u32>,
+    pub(crate) leaf_of_group: Sequence,
 }
 
 /// For each depth but the last, the nodes one key deeper: where those of each node start, and all of
@@ -35,30 +55,31 @@ pub(crate) type Children = Vec<(Vec<u32>, Vec<u32>)>;
 impl Tree {
     fn new(
         gathered: &GroupStates,
-        codes: &[Vec<u32>],
-        present: &[u32],
+        codes: &[Sequence],
+        present: &Sequence,
         keys: Range<usize>,
     ) -> Tree {
-        let mut numbers: Vec<u32> = vec![0; present.len()];
-        let mut nodes = vec![vec![Node { parent: 0, code: 0 }]];
+        let mut numbers = Sequence::same(0, present.len());
+        let root = Nodes { parents: Sequence::same(0, 1), codes: Sequence::same(0, 1) };
+        let mut nodes = vec![root];
         let mut chain = Vec::new();
         for key in keys.clone() {
-            let of_key = |g: u32| codes[key][g as usize];
+            let of_key = |g: u32| codes[key].at(g as usize);
             // No two groups have all keys in common: behind the last one each is its own.
             if chain.len() + 1 == codes.len() {
-                let node = |(&parent, &g): (&u32, &u32)| Node { parent, code: of_key(g) };
-                nodes.push(numbers.iter().zip(present).map(node).collect());
+                nodes.push(Nodes { parents: numbers, codes: codes[key].of(present) });
                 chain.push(OnceLock::new());
-                numbers.iter_mut().zip(0..).for_each(|(number, own)| *number = own);
+                numbers = Sequence::counted(present.len());
                 break;
             }
             let mut pairs = Pairs::default();
             let before = nodes[nodes.len() - 1].len();
             pairs.ensure(before, gathered.grouper.codes[key].len());
-            for (number, &g) in numbers.iter_mut().zip(present) {
-                *number = pairs.number(*number, of_key(g));
-            }
-            nodes.push(pairs.pairs().iter().map(|&(parent, code)| Node { parent, code }).collect());
+            let each = numbers.iter().zip(present.iter());
+            numbers = each.map(|(number, g)| pairs.number(number, of_key(g))).collect();
+            let parents = pairs.pairs().iter().map(|pair| pair.0).collect();
+            let codes = pairs.pairs().iter().map(|pair| pair.1).collect();
+            nodes.push(Nodes { parents, codes });
             chain.push(OnceLock::from(pairs));
         }
         Tree { keys, nodes, chain, leaf_of_group: numbers }
@@ -74,9 +95,9 @@ impl Tree {
         let mut numbers = vec![0u32; cells.groups];
         let each = self.chain.iter().zip(self.nodes.iter().skip(1));
         for ((pairs, nodes), key) in each.zip(self.keys.clone()).take(depth) {
-            let all = || nodes.iter().map(|node| (node.parent, node.code)).collect();
+            let all = || nodes.pairs().collect();
             let pairs = pairs.get_or_init(|| Pairs::of_distinct(all()));
-            for (number, &code) in numbers.iter_mut().zip(cells.codes(key)?) {
+            for (number, code) in numbers.iter_mut().zip(cells.codes(key)?.iter()) {
                 *number = pairs.find(*number, code)?;
             }
         }
@@ -88,16 +109,16 @@ impl Tree {
             .windows(2)
             .map(|pair| {
                 let mut starts = vec![0u32; pair[0].len() + 1];
-                for node in &pair[1] {
-                    starts[node.parent as usize + 1] += 1;
+                for parent in pair[1].parents.iter() {
+                    starts[parent as usize + 1] += 1;
                 }
                 for i in 1..starts.len() {
                     starts[i] += starts[i - 1];
                 }
                 let mut next = starts.clone();
                 let mut list = vec![0u32; pair[1].len()];
-                for (i, node) in pair[1].iter().enumerate() {
-                    let at = &mut next[node.parent as usize];
+                for (i, parent) in pair[1].parents.iter().enumerate() {
+                    let at = &mut next[parent as usize];
                     list[*at as usize] = i as u32;
                     *at += 1;
                 }
@@ -113,7 +134,7 @@ impl Tree {
             let nodes = &self.nodes[depth + 1];
             for ends in starts.windows(2) {
                 let siblings = &mut list[ends[0] as usize..ends[1] as usize];
-                let rank = |n: u32| ranks[nodes[n as usize].code as usize];
+                let rank = |n: u32| ranks[nodes.code(n) as usize];
                 // Siblings have ranks of their own: many of them are put in their places at once.
                 if siblings.len() >= 64 && siblings.len() >= ranks.len() / 4 {
                     let mut places = vec![NO_NUMBER; ranks.len()];
@@ -130,7 +151,7 @@ impl Tree {
     /// The node at a lower depth that a node stands under.
     pub(crate) fn ancestor(&self, mut node: u32, from: usize, to: usize) -> u32 {
         for depth in (to + 1..=from).rev() {
-            node = self.nodes[depth][node as usize].parent;
+            node = self.nodes[depth].parent(node);
         }
         node
     }
@@ -141,7 +162,7 @@ pub(crate) struct Trees {
     pub(crate) by: Tree,
     pub(crate) across: Tree,
     /// The groups that are shown, counted from 0.
-    pub(crate) present: Vec<u32>,
+    pub(crate) present: Sequence,
 }
 
 impl Trees {

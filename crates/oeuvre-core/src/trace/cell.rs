@@ -101,7 +101,7 @@ fn rest_number(
         rest.depth == codes.len()
             && codes.iter().all(|(k, code)| {
                 let node = trees.by.ancestor(rest.node, rest.depth, k + 1);
-                trees.by.nodes[k + 1][node as usize].code == *code
+                trees.by.nodes[k + 1].code(node) == *code
             })
     });
     found.map(|(_, number)| number).ok_or_else(|| {
@@ -148,8 +148,8 @@ pub(super) fn find(
     };
     let cells = &level.cells;
     let is_it = |&c: &usize| {
-        rest.is_none_or(|number| cells.start[c] == number)
-            && codes.iter().all(|(k, code)| cells.codes(*k).is_some_and(|of| of[c] == *code))
+        rest.is_none_or(|number| cells.start.at(c) == number)
+            && codes.iter().all(|(k, code)| cells.codes(*k).is_some_and(|of| of.at(c) == *code))
     };
     match (0..cells.groups).find(is_it) {
         Some(at) => Ok(Located { depths, level, at }),
@@ -177,7 +177,7 @@ pub(super) fn position_in_table(
         false => trees.by_nodes(cells, depths.by).unwrap_or_default(),
     };
     let line = table.lines.positions.iter().position(|(line, node)| match cell.rest {
-        true => line.kind == LineKind::Rest && cells.start[at] == *node,
+        true => line.kind == LineKind::Rest && cells.start.at(at) == *node,
         false => {
             line.kind != LineKind::Rest
                 && line.depth as usize == depths.by

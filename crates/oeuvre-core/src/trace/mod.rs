@@ -134,7 +134,7 @@ pub fn trace(
     let cell = cell_of(plan, &group_states[0], &table, &keys, reads_as)?;
     let found = find(plan, &group_states[0], &trees, &mut levels, &table, &cell)?;
     let position = position_in_table(&trees, &table, &cell, &found);
-    let number = found.level.cells.start.get(found.at).copied().unwrap_or(0);
+    let number = found.level.cells.start.at(found.at);
     let hidden = hidden_labels(plan, &group_states[0], &table, &cell, number);
     let (rows, memory) = rows(plan, source, threads, &cell, hidden.as_ref())?;
     let parts: Vec<Vec<usize>> =

@@ -33,7 +33,9 @@ pub(super) fn hidden_labels(
         .collect();
     let label = |group: usize| {
         let keys = plan.keys().iter().zip(&columns).zip(&codes);
-        row_label(keys.map(|((key, column), codes)| column.value(key.kind, codes[group] as usize)))
+        row_label(
+            keys.map(|((key, column), codes)| column.value(key.kind, codes.at(group) as usize)),
+        )
     };
     let groups = members.of_group.iter().enumerate();
     Some(groups.filter(|(_, n)| **n == number).map(|(group, _)| label(group)).collect())

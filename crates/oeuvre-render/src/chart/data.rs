@@ -282,7 +282,7 @@ fn panels(layout: &Layout<'_>, series: &[Series], first_key: usize) -> Vec<Panel
     };
     let mut panels: Vec<Panel> = Vec::new();
     let mut places: HashMap<String, usize> = HashMap::new();
-    for &row in &layout.rows {
+    for row in layout.rows.iter() {
         let line = row.line;
         if !matches!(grid.lines[line].kind, LineKind::Group | LineKind::Rest) {
             continue;

@@ -44,7 +44,7 @@ pub(crate) fn write(
         }
         put_text(sheet, (row, 0), &headline.heading, &styles.plain, remarks)?;
         let layout = crate::layout::Layout::new(part.grid, part.style);
-        let (line, slot) = (layout.rows[0], layout.slots[0]);
+        let (line, slot) = (layout.rows.at(0), layout.slots[0]);
         let value = layout.raw(line, slot);
         let format = match super::formats::of_column(&layout, slot) {
             Some(format) => styles.large.with_format(format),

@@ -130,7 +130,7 @@ fn lines(
         layout.slots.iter().map(|&slot| formats::of_column(layout, slot)).collect();
     let mut formats: HashMap<(LineLook, usize), Look> = HashMap::new();
     let mut read = String::new();
-    for (at, &row) in (first..).zip(&layout.rows) {
+    for (at, row) in (first..).zip(layout.rows.iter()) {
         let look = look(layout, row);
         for (place, &slot) in layout.slots.iter().enumerate() {
             let right = layout.is_right(slot);
@@ -212,7 +212,8 @@ fn drawn(layout: &Layout<'_>, first: u32, sheet: &mut dyn Surface) -> io::Result
         let is_drawn = |row: &Row| layout.shade(*row, slot).is_some();
         let mut at = 0;
         while at < layout.rows.len() {
-            let run = layout.rows[at..].iter().take_while(|row| is_drawn(row)).count();
+            let run =
+                (at..layout.rows.len()).take_while(|&at| is_drawn(&layout.rows.at(at))).count();
             if run > 0 {
                 let line = |line: usize| first + line as u32;
                 ranges[result].push((line(at), line(at + run - 1), place as u16));
@@ -268,7 +269,7 @@ fn widths(layout: &Layout<'_>, sheet: &mut dyn Surface) -> io::Result<()> {
         *width = (*width).max(words).max(whole);
     }
     let mut text = String::new();
-    for &row in &layout.rows {
+    for row in layout.rows.iter() {
         for (width, &slot) in widths.iter_mut().zip(&layout.slots) {
             text.clear();
             layout.push_read(&mut text, row, slot);

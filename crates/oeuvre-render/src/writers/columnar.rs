@@ -70,7 +70,7 @@ impl Writer for Columnar {
 
     fn leaves_out(&self, grid: &Grid, style: &Style) -> Option<String> {
         let layout = Layout::new(grid, style);
-        let left = layout.rows.iter().filter(|row| !is_held(&layout, **row)).count();
+        let left = layout.rows.iter().filter(|row| !is_held(&layout, *row)).count();
         let name = self.file_type.name;
         match left {
             0 => None,
@@ -89,8 +89,7 @@ impl Writer for Columnar {
     ) -> io::Result<()> {
         for part in &document.parts {
             let layout = Layout::new(part.grid, part.style);
-            let rows: Vec<Row> =
-                layout.rows.iter().copied().filter(|row| is_held(&layout, *row)).collect();
+            let rows: Vec<Row> = layout.rows.iter().filter(|row| is_held(&layout, *row)).collect();
             let types = layout.slots.iter().map(|slot| data_type(&layout, *slot, &rows));
             let fields = types
                 .enumerate()
@@ -379,7 +378,7 @@ impl Maker {
     /// A number that has no room.
     pub fn made(&self, grid: &Grid, style: &Style) -> io::Result<Made> {
         let layout = Layout::new(grid, style);
-        batch(&layout, &layout.rows, &self.0).map(Made)
+        batch(&layout, &layout.rows.iter().collect::<Vec<_>>(), &self.0).map(Made)
     }
 }
 

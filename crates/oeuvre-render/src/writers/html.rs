@@ -195,7 +195,7 @@ fn width(layout: &Layout<'_>) -> usize {
     let mut text = String::new();
     let column = |&slot: &Slot| {
         let words = layout.own_heading(slot).split(' ').map(UnicodeWidthStr::width).max();
-        let cells = layout.rows.iter().map(|&row| {
+        let cells = layout.rows.iter().map(|row| {
             text.clear();
             layout.push_read(&mut text, row, slot);
             text.width().min(LONG)
@@ -242,10 +242,10 @@ fn table(layout: &Layout<'_>, id: &str, (title, words): (Option<&str>, Option<&s
 /// there is room, and have some air between them.
 fn bodies(layout: &Layout<'_>) -> Vec<Vec<Row>> {
     let mut bodies: Vec<Vec<Row>> = vec![Vec::new()];
-    for (at, &row) in layout.rows.iter().enumerate() {
+    for (at, row) in layout.rows.iter().enumerate() {
         let kind = |row: Row| layout.grid.lines[row.line].kind;
         let grand = |row: Row| kind(row) == LineKind::Grand;
-        let before = at.checked_sub(1).map(|a| layout.rows[a]);
+        let before = at.checked_sub(1).map(|a| layout.rows.at(a));
         let nested = layout.grid.by.len() > 1 && !layout.is_long() && !layout.grid.of_rows;
         let new = before.is_some_and(|before| {
             grand(row) != grand(before)
@@ -358,7 +358,7 @@ impl Tails {
     fn of(layout: &Layout<'_>) -> Tails {
         let longest = |&slot: &Slot| {
             let mut text = String::new();
-            let tails = layout.rows.iter().map(|&row| {
+            let tails = layout.rows.iter().map(|row| {
                 text.clear();
                 layout.push_read(&mut text, row, slot);
                 tail(layout, &text)

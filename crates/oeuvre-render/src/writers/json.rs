@@ -78,7 +78,7 @@ impl PartWriter for Lines {
 
     fn lines(&self, grid: &Grid, style: &Style, out: &mut dyn Write) -> io::Result<()> {
         let layout = Layout::new(grid, style);
-        for &row in &layout.rows {
+        for row in layout.rows.iter() {
             serde_json::to_writer(&mut *out, &Line { layout: &layout, row })?;
             writeln!(out)?;
         }
@@ -293,7 +293,7 @@ struct AllLines<'a>(&'a Layout<'a>);
 impl Serialize for AllLines<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         let mut list = to.serialize_seq(Some(self.0.rows.len()))?;
-        for &row in &self.0.rows {
+        for row in self.0.rows.iter() {
             list.serialize_element(&Line { layout: self.0, row })?;
         }
         list.end()

@@ -178,7 +178,7 @@ fn table(part: &Part<'_>, out: &mut dyn Write) -> io::Result<()> {
     let rules: Vec<&str> =
         layout.slots.iter().map(|&s| if layout.is_right(s) { "---:" } else { ":---" }).collect();
     writeln!(out, "| {} |", rules.join(" | "))?;
-    for &row in &layout.rows {
+    for row in layout.rows.iter() {
         let mut cells = Vec::with_capacity(layout.slots.len());
         for &slot in &layout.slots {
             let mut cell = String::new();

@@ -364,7 +364,7 @@ mod tests {
                 prop_assert_eq!(headings.iter().collect::<HashSet<_>>().len(), layout.slots.len());
                 let records: Vec<csv::StringRecord> = reader.records().map(Result::unwrap).collect();
                 prop_assert_eq!(records.len(), layout.rows.len(), "{}", text);
-                for (record, &row) in records.iter().zip(&layout.rows) {
+                for (record, row) in records.iter().zip(layout.rows.iter()) {
                     for (field, &slot) in record.iter().zip(&layout.slots) {
                         prop_assert_eq!(field, raw(row, slot));
                     }
@@ -376,7 +376,7 @@ mod tests {
             let member = if grid.of_rows { "rows" } else { "lines" };
             prop_assert_eq!(document[member].as_array(), Some(&lines));
             prop_assert_eq!(lines.len(), layout.rows.len());
-            for (line, &row) in lines.iter().zip(&layout.rows) {
+            for (line, row) in lines.iter().zip(layout.rows.iter()) {
                 let cells = if grid.of_rows { line } else { &line["cells"] };
                 for (place, &slot) in layout.slots.iter().enumerate() {
                     let cell = cells.get(layout.heading(place));

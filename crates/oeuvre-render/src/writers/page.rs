@@ -100,9 +100,9 @@ impl Page<'_> {
         }
         writeln!(out, "{rule}")?;
         let mut text = String::new();
-        for (at, &row) in layout.rows.iter().enumerate() {
+        for (at, row) in layout.rows.iter().enumerate() {
             let kind = grid.lines[row.line].kind;
-            let above = at.checked_sub(1).map(|a| grid.lines[layout.rows[a].line].kind);
+            let above = at.checked_sub(1).map(|a| grid.lines[layout.rows.at(a).line].kind);
             if kind == LineKind::Grand && above.is_some_and(|k| k != LineKind::Grand) {
                 text.push_str(&rule);
                 text.push('\n');
@@ -208,7 +208,7 @@ impl Page<'_> {
             let many = !layout.grid.across.is_empty() && matches!(slot, Slot::Result(_));
             let mut width = heading_width(&self.bottom(slot), many);
             let mut marks = layout.heading_mark(slot).map_or(0, |m| superscript(m).width());
-            for &row in &layout.rows {
+            for row in layout.rows.iter() {
                 text.clear();
                 layout.push_read(&mut text, row, slot);
                 width = width.max(text.width());

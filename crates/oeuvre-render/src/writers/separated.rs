@@ -281,10 +281,13 @@ fn rows(layout: &Layout<'_>, separator: u8, out: &mut dyn Write) -> io::Result<(
     });
     let (columns, mut lanes): (Vec<Written<'_>>, Vec<Lanes>) = made.unzip();
     let mut long = Vec::new();
-    for rows in layout.rows.chunks(LANES) {
+    let (mut all, mut rows) = (layout.rows.iter(), Vec::with_capacity(LANES));
+    while all.len() > 0 {
+        rows.clear();
+        rows.extend(all.by_ref().take(LANES));
         long.clear();
         for (column, lanes) in columns.iter().zip(&mut lanes) {
-            column.fill(layout, rows, lanes, &mut long)?;
+            column.fill(layout, &rows, lanes, &mut long)?;
         }
         written.rows(rows.len(), &lanes, &long);
         if written.written().len() > BUFFER {

@@ -26,7 +26,7 @@ pub(super) fn write(
         let mut text = String::new();
         let style = Style::default();
         let layout = crate::layout::Layout::new(&grid, &style);
-        layout.push_read(&mut text, layout.rows[0], layout.slots[0]);
+        layout.push_read(&mut text, layout.rows.at(0), layout.slots[0]);
         if text.is_empty() { "(missing)".to_owned() } else { text }
     };
     let rows = trace.rows.lines.len();
