@@ -2,8 +2,8 @@
 //!
 //! ```text
 //! a large piece of memory → ordinary memory while there is room for it (lib.rs; the largest pieces are kept for whoever
-//! asks next: kept.rs), else a place in the file (region.rs), whose pages are let go of whenever too many of them have
-//! been brought in (keeper.rs)
+//! asks next: kept.rs), else a place in the file (region.rs), a long one with a file of its own (own.rs); pages are let
+//! go of whenever too many of them have been brought in (keeper.rs)
 //! ```
 //!
 //! Whatever the program makes (groups, values, rows, lines of the table) is made of large pieces and many small ones,
@@ -32,6 +32,8 @@
 mod keeper;
 #[cfg(target_os = "linux")]
 mod kept;
+#[cfg(target_os = "linux")]
+mod own;
 #[cfg(target_os = "linux")]
 mod region;
 

@@ -5,17 +5,20 @@
 //! grow are not copied. What of a place is in use has room on the disk; what is given back is cut out of the file.
 //!
 //! No list is kept of free places: a free place says itself which is the next one, since whoever hands out memory
-//! cannot ask for some.
+//! cannot ask for some. A place that serves a long piece has another file mapped over it meanwhile ([`own`]).
 
+use crate::own;
+use rustix::fd::BorrowedFd;
 use rustix::fs::FallocateFlags;
 use rustix::mm::{MapFlags, ProtFlags};
 use std::alloc::Layout;
 use std::fs::File;
 use std::io;
 use std::os::fd::AsFd;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU8, AtomicU64, AtomicUsize, Ordering::Relaxed};
 use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
+use std::time::Duration;
 
 /// The smallest place, and in what steps the file is given room: two pages.
 const STEP: usize = 1 << 13;
@@ -25,8 +28,13 @@ const RANGE: usize = 1 << 42;
 const GROWS: usize = 1 << 20;
 /// To so many times its size.
 const ROOM: usize = 16;
+/// Added to the size of a place that has its own file.
+const OWN: u8 = 1 << 7;
 /// So much of the file stays in the system's memory, mostly.
 const LITTLE: u64 = 1 << 30;
+
+/// How long it waits for room that is soon free.
+const CLOSES: Duration = Duration::from_millis(1);
 
 static START: AtomicUsize = AtomicUsize::new(0);
 static END: AtomicUsize = AtomicUsize::new(0);
@@ -38,8 +46,8 @@ static REGION: OnceLock<Region> = OnceLock::new();
 /// The mapped file.
 struct Region {
     file: File,
-    folder: String,
-    /// The logarithm of the size of each place, at the step at which it begins.
+    folder: PathBuf,
+    /// The logarithm of the size of each place, at the step at which it begins; [`OWN`] more where it has its own file.
     sizes: &'static [AtomicU8],
     places: Mutex<Places>,
 }
@@ -66,15 +74,12 @@ pub(crate) fn open(folder: &Path) -> io::Result<()> {
     };
     let (start, len) = mapped(&file)?;
     let places = Places { next: start, free: [0; usize::BITS as usize] };
-    let region = Region {
-        file,
-        folder: folder.display().to_string().replace(char::is_control, "\u{fffd}"),
-        sizes: sizes(len)?,
-        places: Mutex::new(places),
-    };
+    let region =
+        Region { file, folder: folder.to_owned(), sizes: sizes(len)?, places: Mutex::new(places) };
     if REGION.set(region).is_ok() {
         END.store(start + len, Relaxed);
         START.store(start, Relaxed);
+        own::start();
     }
     Ok(())
 }
@@ -142,29 +147,22 @@ pub(crate) fn take(layout: Layout) -> Option<*mut u8> {
     let room = if size < GROWS { size } else { size.saturating_mul(ROOM) };
     let room = room.checked_next_power_of_two()?;
     let log = room.trailing_zeros() as usize;
-    let mut places = region.places();
-    let at = places.free[log];
-    if at == 0 {
-        let at = places.next;
-        if room > END.load(Relaxed) - at {
-            return None;
+    let (at, mut has) = region.place(log)?;
+    if size >= own::FROM {
+        if has == 0 {
+            region.give_room(at, 0, STEP);
+            has = STEP;
         }
-        places.next += room;
-        drop(places);
-        region.sizes[region.step(at)].store(log as u8, Relaxed);
-        region.give_room(at, 0, size);
-        return Some(at as *mut u8);
+        // SAFETY: the place is nobody's yet.
+        #[allow(unsafe_code)]
+        let has_own = unsafe { own::open(at, room, &region.folder) };
+        if has_own {
+            region.sizes[region.step(at)].store(log as u8 | OWN, Relaxed);
+            region.give_room(at, 0, size);
+            return Some(at as *mut u8);
+        }
     }
-    // SAFETY: a free place has its first step in the file, and there the address of the next one.
-    #[allow(unsafe_code)]
-    unsafe {
-        let first = at as *mut usize;
-        places.free[log] = first.read();
-        first.write(0);
-    }
-    drop(places);
-    USED.fetch_add(STEP as u64, Relaxed);
-    region.give_room(at, STEP, size);
+    region.give_room(at, has, size);
     Some(at as *mut u8)
 }
 
@@ -176,7 +174,7 @@ pub(crate) fn take(layout: Layout) -> Option<*mut u8> {
 pub(crate) unsafe fn resize(piece: *mut u8, before: usize, size: usize) -> bool {
     let Some(region) = REGION.get() else { return false };
     let (at, before, size) = (piece as usize, before.max(STEP), size.max(STEP));
-    if size > 1 << region.sizes[region.step(at)].load(Relaxed) {
+    if size > 1 << region.log(at) {
         return false;
     }
     if size > before {
@@ -194,10 +192,20 @@ pub(crate) unsafe fn resize(piece: *mut u8, before: usize, size: usize) -> bool 
 #[allow(unsafe_code)]
 pub(crate) unsafe fn give_back(piece: *mut u8, size: usize) {
     let Some(region) = REGION.get() else { return };
-    let at = piece as usize;
-    let log = usize::from(region.sizes[region.step(at)].load(Relaxed));
-    // The next one that takes the place expects zeros; its first step stays in the file.
-    region.cut_out(at, STEP, size.max(STEP));
+    let (at, log) = (piece as usize, region.log(piece as usize));
+    if region.has_own(at) {
+        // SAFETY: nobody uses the piece any more, and the place is part of the file of all, as before.
+        if unsafe { own::map(at, 1 << log, &region.file, region.offset(at)) }.is_err() {
+            // The system has no memory: what is there stays, and is used no more.
+            return;
+        }
+        own::close(at);
+        region.sizes[region.step(at)].store(log as u8, Relaxed);
+        USED.fetch_sub(size.next_multiple_of(STEP) as u64, Relaxed);
+    } else {
+        // The next one that takes the place expects zeros; its first step stays in the file.
+        region.cut_out(at, STEP, size.max(STEP));
+    }
     USED.fetch_sub(STEP as u64, Relaxed);
     // SAFETY: the piece has at least a step, which is no longer anybody's.
     unsafe {
@@ -229,6 +237,58 @@ pub(crate) fn let_go() {
 }
 
 impl Region {
+    /// A place of a size, and how much of it has room in the file of all already, and is zero; `None` where no address
+    /// is left.
+    fn place(&self, log: usize) -> Option<(usize, usize)> {
+        let mut places = self.places();
+        let at = places.free[log];
+        if at == 0 {
+            let at = places.next;
+            if 1 << log > END.load(Relaxed) - at {
+                return None;
+            }
+            places.next += 1 << log;
+            drop(places);
+            self.sizes[self.step(at)].store(log as u8, Relaxed);
+            return Some((at, 0));
+        }
+        // SAFETY: a free place has its first step in the file, and there the address of the next one.
+        #[allow(unsafe_code)]
+        unsafe {
+            let first = at as *mut usize;
+            places.free[log] = first.read();
+            first.write(0);
+        }
+        drop(places);
+        USED.fetch_add(STEP as u64, Relaxed);
+        Some((at, STEP))
+    }
+
+    /// The logarithm of the size of a place.
+    fn log(&self, at: usize) -> usize {
+        usize::from(self.sizes[self.step(at)].load(Relaxed) & !OWN)
+    }
+
+    /// Whether the piece at a place has its own file.
+    fn has_own(&self, at: usize) -> bool {
+        self.sizes[self.step(at)].load(Relaxed) & OWN != 0
+    }
+
+    /// Where an address is in the file of all.
+    fn offset(&self, at: usize) -> usize {
+        at - BASE.load(Relaxed)
+    }
+
+    /// The file in which the piece at a place lies, and the offset there at which it begins.
+    #[allow(unsafe_code)]
+    fn file_of(&self, at: usize) -> (BorrowedFd<'_>, usize) {
+        match self.has_own(at).then(|| own::of(at)).flatten() {
+            // SAFETY: whoever asks has the piece, which is not given back meanwhile.
+            Some(file) => (unsafe { own::borrowed(file) }, 0),
+            None => (self.file.as_fd(), self.offset(at)),
+        }
+    }
+
     fn places(&self) -> MutexGuard<'_, Places> {
         self.places.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -238,26 +298,29 @@ impl Region {
         (at - START.load(Relaxed)) / STEP
     }
 
-    /// The bytes of the file from one size of a place to another, whole steps alone.
-    fn bytes(at: usize, from: usize, to: usize) -> (u64, u64) {
-        let begins = at - BASE.load(Relaxed) + from.next_multiple_of(STEP);
+    /// The bytes of a file, from one size to another of a piece that begins at an offset, whole steps alone.
+    fn bytes(offset: usize, from: usize, to: usize) -> (u64, u64) {
+        let begins = offset + from.next_multiple_of(STEP);
         (begins as u64, (to.next_multiple_of(STEP) - from.next_multiple_of(STEP)) as u64)
     }
 
     /// Gives a place that has room for some bytes room for more.
     fn give_room(&self, at: usize, from: usize, to: usize) {
-        let (begins, bytes) = Self::bytes(at, from, to);
+        let (file, offset) = self.file_of(at);
+        let (begins, bytes) = Self::bytes(offset, from, to);
         if bytes == 0 {
             return;
         }
-        while let Err(error) =
-            rustix::fs::fallocate(&self.file, FallocateFlags::empty(), begins, bytes)
-        {
+        while let Err(error) = rustix::fs::fallocate(file, FallocateFlags::empty(), begins, bytes) {
             match error {
                 rustix::io::Errno::INTR => {}
+                // There is room as soon as what was given back is cut off.
+                rustix::io::Errno::NOSPC if own::is_closing() => {
+                    std::thread::sleep(CLOSES);
+                }
                 // A file system that cannot set room aside.
                 rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS => {
-                    match self.written(begins, bytes) {
+                    match written(file, begins, bytes) {
                         Ok(()) => break,
                         Err(error) => self.end(&error),
                     }
@@ -268,32 +331,22 @@ impl Region {
         // While there is little, all of it stays at hand: the system makes pages in one go more cheaply than one by
         // one where they are first touched. More would have to be written to the disk twice.
         if used() < LITTLE {
-            let _ = self.written(begins, bytes);
+            let _ = written(file, begins, bytes);
         }
         let used = USED.fetch_add(bytes, Relaxed) + bytes;
         MOST.fetch_max(used, Relaxed);
     }
 
-    /// Gives room by writing zeros.
-    fn written(&self, begins: u64, bytes: u64) -> io::Result<()> {
-        const AT_ONCE: usize = 1 << 17;
-        static ZEROS: [u8; AT_ONCE] = [0; AT_ONCE];
-        let end = begins + bytes;
-        (begins..end).step_by(AT_ONCE).try_for_each(|at| {
-            let now = (end - at).min(AT_ONCE as u64) as usize;
-            std::os::unix::fs::FileExt::write_all_at(&self.file, &ZEROS[..now], at)
-        })
-    }
-
     /// Takes the room of a place away from one size on.
     fn cut_out(&self, at: usize, from: usize, to: usize) {
-        let (begins, bytes) = Self::bytes(at, from, to);
+        let (file, offset) = self.file_of(at);
+        let (begins, bytes) = Self::bytes(offset, from, to);
         if bytes == 0 {
             return;
         }
         let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
-        if rustix::fs::fallocate(&self.file, flags, begins, bytes).is_err() {
-            let _ = self.written(begins, bytes);
+        if rustix::fs::fallocate(file, flags, begins, bytes).is_err() {
+            let _ = written(file, begins, bytes);
         }
         USED.fetch_sub(bytes, Relaxed);
     }
@@ -310,7 +363,7 @@ impl Region {
         let text = format!(
             "error: {} {why}: temporary files have {} MiB there, for what takes more memory than --memory allows\n  \
              = help: make room there, or name a folder on another disk with --spill-to, or allow more with --memory\n",
-            self.folder,
+            self.folder.display().to_string().replace(char::is_control, "\u{fffd}"),
             used() >> 20,
         );
         let _ = rustix::io::write(rustix::stdio::stderr(), text.as_bytes());
@@ -318,4 +371,21 @@ impl Region {
         // name yet.
         unsafe { libc::_exit(1) }
     }
+}
+
+/// Gives a file room by writing zeros.
+fn written(file: BorrowedFd<'_>, begins: u64, bytes: u64) -> io::Result<()> {
+    const AT_ONCE: usize = 1 << 17;
+    static ZEROS: [u8; AT_ONCE] = [0; AT_ONCE];
+    let (mut at, end) = (begins, begins + bytes);
+    while at < end {
+        let now = (end - at).min(AT_ONCE as u64) as usize;
+        match rustix::io::pwrite(file, &ZEROS[..now], at) {
+            Ok(0) => return Err(io::ErrorKind::WriteZero.into()),
+            Ok(some) => at += some as u64,
+            Err(rustix::io::Errno::INTR) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(())
 }

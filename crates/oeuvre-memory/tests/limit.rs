@@ -105,3 +105,44 @@ fn what_is_too_large_for_the_limit_comes_and_goes_by_the_file() {
     assert!(resident() < 100, "{} MiB of 192 and a few are at hand", resident());
     drop(large);
 }
+
+/// Lists so long that each has a file of its own, beside those of others.
+#[test]
+fn long_lists_hold_what_was_put_into_them() {
+    be_short();
+    let value = |seed: u64, at: usize| (at as u64).wrapping_mul(2 * seed + 1);
+    // One of each page, the first and the last.
+    let holds = |list: &[u64], seed: u64, filled: usize| {
+        let mut places = (0..list.len()).step_by(509).chain(list.len().checked_sub(1));
+        places.all(|at| list[at] == if at < filled { value(seed, at) } else { 0 })
+    };
+    std::thread::scope(|scope| {
+        for seed in 1..3u64 {
+            scope.spawn(move || {
+                let mut lists: Vec<Vec<u64>> = Vec::new();
+                for round in 0..4usize {
+                    // Zeros, also where a list was before.
+                    let mut list = vec![0u64; 5_000_000 + round * 700_000];
+                    let filled = list.len() / 2;
+                    list[..filled]
+                        .iter_mut()
+                        .enumerate()
+                        .for_each(|(at, it)| *it = value(seed, at));
+                    assert!(holds(&list, seed, filled));
+                    let mut other = list.clone();
+                    // Grows and shrinks where it stands.
+                    other.resize(other.len() + 3_000_000, 0);
+                    assert!(holds(&other, seed, filled));
+                    other.truncate(filled);
+                    other.shrink_to_fit();
+                    other.resize(filled + 1_000_000, 0);
+                    assert!(holds(&other, seed, filled));
+                    lists.push(other);
+                    if lists.len() > 2 {
+                        lists.swap_remove(0);
+                    }
+                }
+            });
+        }
+    });
+}

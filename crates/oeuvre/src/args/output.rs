@@ -40,7 +40,7 @@ pub(crate) struct OutputArgs {
     /// How much memory to take, such as 4G; three quarters of what is free unless said.
     ///
     /// How much memory to take beside the files that are read, such as 4G or 500M; three quarters of what the machine, or
-    /// its control group, has free unless said. What grows past it lies in a temporary file, and the result is the same.
+    /// its control group, has free unless said. What grows past it lies in temporary files, and the result is the same.
     #[arg(hide_short_help = true, long, value_name = "SIZE")]
     pub(crate) memory: Option<String>,
     /// The folder of temporary files for what takes more memory; the system's unless said.
@@ -117,7 +117,7 @@ impl OutputArgs {
         let folder = self.spill_to.clone().unwrap_or_else(environment::folder_on_disk);
         let size = shown_bytes(bytes);
         let folder = escape_controls(&folder.display().to_string());
-        format!("note: memory was short: up to {size} lay in a temporary file in {folder}\n")
+        format!("note: memory was short: up to {size} lay in temporary files in {folder}\n")
     }
 
     /// The file type: as asked for, else by the file's ending, else text.
