@@ -4,6 +4,7 @@
 //! left of a run that was stopped. What is no regular file (a named pipe, a device) is written into.
 
 use crate::failure::Failure;
+use crate::progress;
 use oeuvre_render::{ForTerminal, Format};
 use std::fs::{File, OpenOptions};
 use std::io::{self, BufWriter, IsTerminal, Write};
@@ -38,13 +39,15 @@ pub(crate) fn deliver_all<T>(
     write: impl FnOnce(&mut dyn Write) -> Result<T, Failure>,
 ) -> Result<T, Failure> {
     let Some(path) = to else {
-        let mut out = BufWriter::with_capacity(BUFFER, io::stdout().lock());
-        let done = match escaped && io::stdout().is_terminal() {
-            true => write(&mut ForTerminal::new(&mut out))?,
-            false => write(&mut out)?,
-        };
-        out.flush().map_err(|e| Failure::writing("standard output", &e))?;
-        return Ok(done);
+        return progress::while_shown(|| {
+            let mut out = BufWriter::with_capacity(BUFFER, io::stdout().lock());
+            let done = match escaped && io::stdout().is_terminal() {
+                true => write(&mut ForTerminal::new(&mut out))?,
+                false => write(&mut out)?,
+            };
+            out.flush().map_err(|e| Failure::writing("standard output", &e))?;
+            Ok(done)
+        });
     };
     let name = path.display().to_string();
     let failed = |e: io::Error| Failure::writing(&name, &e);

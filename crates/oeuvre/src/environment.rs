@@ -114,52 +114,6 @@ pub(crate) fn stamp() -> String {
     format!("Made on {year:04}-{month:02}-{day:02} at {hour:02}:{minute:02} UTC")
 }
 
-/// Who is told how far a pass is: somebody at a terminal.
-pub(crate) fn progress() -> Option<fn(u64, u64)> {
-    std::io::stderr().is_terminal().then_some(reading as _)
-}
-
-/// Says on the terminal how much of the rows was read and about how long the rest takes, after two seconds and five
-/// times a second, and takes it away at the end.
-fn reading(read: u64, all: u64) {
-    use std::io::Write;
-    use std::sync::{Mutex, PoisonError};
-    use std::time::{Duration, Instant};
-    /// When a pass began, when it was last told of, and how far it was.
-    static SAID: Mutex<Option<(Instant, Option<Instant>, u64)>> = Mutex::new(None);
-    let Ok(mut said) = SAID.try_lock().or_else(|held| match held {
-        std::sync::TryLockError::Poisoned(it) => Ok(PoisonError::into_inner(it)),
-        // Somebody else is telling.
-        std::sync::TryLockError::WouldBlock => Err(()),
-    }) else {
-        return;
-    };
-    let now = Instant::now();
-    let (began, last, before) = said.unwrap_or((now, None, 0));
-    let mut stderr = std::io::stderr();
-    if read >= all {
-        if last.is_some() {
-            let _ = write!(stderr, "\r\x1b[K");
-        }
-        *said = None;
-        return;
-    }
-    let read = read.max(before);
-    let is_long = now - began > Duration::from_secs(2);
-    let is_due = last.is_none_or(|last| now - last > Duration::from_millis(200));
-    let mut told = last;
-    if is_long && is_due && read > 0 {
-        let left = (now - began).as_secs_f64() * (all - read) as f64 / read as f64;
-        let left = match left.round() as u64 {
-            left @ 120.. => format!("{} minutes", left / 60),
-            left => format!("{left} s"),
-        };
-        let _ = write!(stderr, "\r\x1b[Kreading: {} %, about {left} left", 100 * read / all);
-        told = Some(now);
-    }
-    *said = Some((began, told, read));
-}
-
 /// How files are fetched from servers: with the passwords of the password file, the tokens and the certificates that
 /// the environment names, and with a line on the terminal while it takes long.
 #[cfg(feature = "web")]
@@ -182,7 +136,7 @@ pub(crate) fn web() -> Arc<oeuvre_data::WebOptions> {
     }
     let certificates = std::env::var_os("SSL_CERT_FILE").and_then(|file| std::fs::read(file).ok());
     let progress: Option<fn(&str, u64, Option<u64>)> =
-        std::io::stderr().is_terminal().then_some(fetching as _);
+        std::io::stderr().is_terminal().then_some(crate::progress::fetching as _);
     Arc::new(WebOptions { credentials, certificates, progress, ..WebOptions::default() })
 }
 
@@ -300,28 +254,6 @@ pub(crate) fn end_if_interrupted() {
     #[cfg(feature = "databases")]
     if INTERRUPTED.load(std::sync::atomic::Ordering::Acquire) {
         std::process::exit(WHEN_INTERRUPTED);
-    }
-}
-
-/// Says on the terminal how much of a file has come, at most ten times a second, and takes it away at the end.
-#[cfg(feature = "web")]
-fn fetching(name: &str, come: u64, all: Option<u64>) {
-    use std::io::Write;
-    use std::sync::Mutex;
-    use std::time::{Duration, Instant};
-    static SAID: Mutex<Option<(Instant, Instant)>> = Mutex::new(None);
-    let mut said = SAID.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-    let now = Instant::now();
-    let (began, last) = *said.get_or_insert((now, now));
-    let mut stderr = std::io::stderr();
-    if all == Some(come) {
-        let _ = write!(stderr, "\r\x1b[K");
-        *said = None;
-    } else if now - began > Duration::from_secs(1) && now - last > Duration::from_millis(100) {
-        let of = all.map_or(String::new(), |all| format!(" of {} MB", all >> 20));
-        let name = oeuvre_columns::names::visible_label(name);
-        let _ = write!(stderr, "\r\x1b[Kfetching {name}: {} MB{of}", come >> 20);
-        *said = Some((began, now));
     }
 }
 

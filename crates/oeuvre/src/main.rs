@@ -12,6 +12,7 @@ mod failure;
 mod messages;
 mod parts;
 mod present;
+mod progress;
 mod report;
 mod run;
 
@@ -36,7 +37,9 @@ fn main() -> ExitCode {
     // What was typed matters to a request that is saved.
     let typed = matches.subcommand().map_or(&matches, |(_, typed)| typed);
     let limited = args.output().map_or(Ok(()), args::output::OutputArgs::limit);
-    match limited.map_err(Into::into).and_then(|()| commands::run(args, typed)) {
+    let done = limited.map_err(Into::into).and_then(|()| commands::run(args, typed));
+    progress::clear();
+    match done {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => {
             environment::end_if_interrupted();

@@ -3,6 +3,7 @@
 use crate::environment;
 use crate::environment::Color;
 use crate::failure::Failure;
+use crate::progress;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Element, Group, Level, Renderer, Snippet};
 use oeuvre_core::{Diagnostic, Error};
@@ -22,7 +23,7 @@ pub(crate) fn report(failure: &Failure, color: Color) -> ExitCode {
     let color = environment::color(color, &std::io::stderr());
     let text = draw(error, color);
     // Nothing is left to do when standard error is closed too.
-    let _ = std::io::stderr().write_all(text.as_bytes());
+    let _ = tell(text.as_bytes());
     ExitCode::from(1)
 }
 
@@ -30,7 +31,13 @@ pub(crate) fn report(failure: &Failure, color: Color) -> ExitCode {
 pub(crate) fn tell_line(text: &str) {
     let text = escape_controls(text);
     // Nothing is left to do when standard error is closed.
-    let _ = writeln!(std::io::stderr(), "{text}");
+    let _ = tell(format!("{text}\n").as_bytes());
+}
+
+/// Writes to standard error, where the line on what takes long goes away before.
+pub(crate) fn tell(text: &[u8]) -> std::io::Result<()> {
+    progress::clear();
+    std::io::stderr().write_all(text)
 }
 
 /// The text of an error.

@@ -7,12 +7,13 @@ use crate::args::output::{Notes, OutputArgs};
 use crate::deliver::deliver_as;
 use crate::environment;
 use crate::failure::Failure;
+use crate::messages;
 use oeuvre_columns::names::all_of;
 use oeuvre_columns::{Note, Topic};
 use oeuvre_core::{Error, Grid, Ledger, Section};
 use oeuvre_render::{Document, Format, LedgerSettings, PartType, Settings, Style, TextSettings};
 use std::collections::HashSet;
-use std::io::{self, IsTerminal, Write};
+use std::io::{self, IsTerminal};
 use std::path::Path;
 
 /// Writes a table where and as what the options say, and the ledger.
@@ -179,7 +180,7 @@ pub(crate) fn present_document(
     }
     text.push_str(&oeuvre_render::document_checks_text(document, color));
     text.push_str(&output.spilled());
-    let told = io::stderr().write_all(text.as_bytes());
+    let told = messages::tell(text.as_bytes());
     told.map_err(|e| Failure::writing("standard error", &e))?;
     let holds = document.checks.iter().all(|(_, check)| check.holds);
     if holds { Ok(()) } else { Err(Failure::Check) }
@@ -215,9 +216,8 @@ fn into_folder(
     others.sort();
     if !others.is_empty() && settings.with_ledger {
         let text = format!("note: {shown} also holds {}, not of this run\n", all_of(&others));
-        let told =
-            io::stderr().write_all(oeuvre_render::escape_controls(text.trim_end()).as_bytes());
-        told.and_then(|()| io::stderr().write_all(b"\n"))
+        let told = messages::tell(oeuvre_render::escape_controls(text.trim_end()).as_bytes());
+        told.and_then(|()| messages::tell(b"\n"))
             .map_err(|e| Failure::writing("standard error", &e))?;
     }
     Ok(())
@@ -268,7 +268,7 @@ pub(crate) fn tell(output: &OutputArgs, ledger: &Ledger) -> Result<(), Failure> 
     let color = environment::color(output.color, &io::stderr());
     let checks = oeuvre_render::checks_text(ledger, color);
     let told = |text: &str| {
-        io::stderr().write_all(text.as_bytes()).map_err(|e| Failure::writing("standard error", &e))
+        messages::tell(text.as_bytes()).map_err(|e| Failure::writing("standard error", &e))
     };
     if output.quiet {
         told(&checks)?;

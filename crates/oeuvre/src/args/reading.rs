@@ -1,6 +1,6 @@
 //! How the files are read.
 
-use crate::{complete, environment};
+use crate::{complete, environment, progress};
 use oeuvre_columns::Choice;
 use oeuvre_columns::names::{all_of, either, nearest};
 use oeuvre_columns::value::pattern::DatePattern;
@@ -264,7 +264,7 @@ impl ReadingArgs {
         if let Some(size) = &self.most_bytes {
             options.most_bytes = bytes("--most-bytes", size)?;
         }
-        options.progress = environment::progress();
+        options.progress = progress::of_reading();
         #[cfg(feature = "web")]
         {
             options.web = environment::web();
