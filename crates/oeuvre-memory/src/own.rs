@@ -66,25 +66,28 @@ pub(crate) fn is_closing() -> bool {
     CLOSING.load(Relaxed) > 0
 }
 
-/// Maps a new file over a place, so many bytes of it; whether that was to be had.
+/// Maps a new file over a place, so many bytes of it; whether one was to be had.
+///
+/// # Errors
+/// The system did not map it, and what is at the place now is not known.
 ///
 /// # Safety
 /// The place is part of a mapping, and nobody uses what is there.
 #[allow(unsafe_code)]
-pub(crate) unsafe fn open(at: usize, room: usize, folder: &Path) -> bool {
+pub(crate) unsafe fn open(at: usize, room: usize, folder: &Path) -> io::Result<bool> {
     // Without somebody who closes files, nothing is gained.
     if THREAD.get().is_none() {
-        return false;
+        return Ok(false);
     }
-    let Ok(file) = tempfile::tempfile_in(folder) else { return false };
+    let Ok(file) = tempfile::tempfile_in(folder) else { return Ok(false) };
     let mut files = files();
-    let Some(free) = files.of_places.iter_mut().find(|file| file.is_none()) else { return false };
+    let Some(free) = files.of_places.iter_mut().find(|file| file.is_none()) else {
+        return Ok(false);
+    };
     // SAFETY: as the caller says.
-    let is_mapped = unsafe { map(at, room, &file, 0) }.is_ok();
-    if is_mapped {
-        *free = Some((at, file.into()));
-    }
-    is_mapped
+    unsafe { map(at, room, &file, 0) }?;
+    *free = Some((at, file.into()));
+    Ok(true)
 }
 
 /// The file of a place that has one.

@@ -140,7 +140,7 @@ pub(crate) fn used() -> u64 {
     USED.load(Relaxed)
 }
 
-/// A place for a piece, all zeros; none where no address is left.
+/// A place for a piece, all zeros; none where no address is left, or the system has no memory.
 pub(crate) fn take(layout: Layout) -> Option<*mut u8> {
     let region = REGION.get().filter(|_| layout.align() <= STEP)?;
     let size = layout.size().max(STEP);
@@ -155,7 +155,7 @@ pub(crate) fn take(layout: Layout) -> Option<*mut u8> {
         }
         // SAFETY: the place is nobody's yet.
         #[allow(unsafe_code)]
-        let has_own = unsafe { own::open(at, room, &region.folder) };
+        let has_own = unsafe { own::open(at, room, &region.folder) }.ok()?;
         if has_own {
             region.sizes[region.step(at)].store(log as u8 | OWN, Relaxed);
             region.give_room(at, 0, size);
