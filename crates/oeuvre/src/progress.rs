@@ -72,8 +72,13 @@ fn reading(read: u64, all: u64) {
         let thread = std::thread::Builder::new().name("progress".into()).spawn(tick);
         thread.ok().map(|handle| handle.thread().clone())
     });
-    // Where somebody else is telling, the next piece is told of.
-    let Ok(mut line) = LINE.try_lock() else { return };
+    let mut line = match LINE.try_lock() {
+        Ok(line) => line,
+        // That all was read is told once.
+        Err(_) if read >= all => line(),
+        // Where somebody else is telling, the next piece is told of.
+        Err(_) => return,
+    };
     let now = Instant::now();
     line.now = match (read >= all, line.now) {
         (true, _) => Now::Working(now),
@@ -111,7 +116,8 @@ impl Line {
             return;
         }
         let text = match self.now {
-            Now::Reading(read, since) if read > 0 && all > 0 => {
+            // Two passes at once may be of different lengths.
+            Now::Reading(read, since) if read > 0 && read < all => {
                 let left = (now - since).as_secs_f64() * (all - read) as f64 / read as f64;
                 format!("reading: {} %, about {} left", 100 * read / all, time(left))
             }
