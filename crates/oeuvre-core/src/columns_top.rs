@@ -23,7 +23,7 @@
 //! ```
 
 use crate::error::{Error, SourceText};
-use crate::grid::{Grid, LineKind};
+use crate::grid::{Grid, LineKind, Lines};
 use crate::language::parser::parse_list;
 use crate::ledger::Ledger;
 use crate::plan::Plan;
@@ -154,7 +154,7 @@ impl ColumnsTop {
             // Totals stay at their end.
             _ => labels.len() + 1,
         };
-        let first_is_total = grid.positions.first().is_some_and(|p| p.kind != LineKind::Group);
+        let first_is_total = grid.positions.get(0).is_some_and(|p| p.kind != LineKind::Group);
         let mut order: Vec<usize> = (0..grid.positions.len()).collect();
         order.sort_by_key(|&p| match place(p) {
             at if at > labels.len() && first_is_total => 0,
@@ -162,7 +162,7 @@ impl ColumnsTop {
         });
         let results = grid.columns.len() / grid.positions.len().max(1);
         let mut of_labels: Vec<Value> = Vec::new();
-        let mut positions = Vec::new();
+        let mut positions = Lines::default();
         let mut columns = Vec::new();
         for (at, &from) in order.iter().enumerate() {
             let mut line = grid.positions[from];

@@ -71,7 +71,7 @@ pub use checks::{Terms, plan_of_checks, run_checked, run_with_checks, tolerance_
 pub use columns_top::ColumnsTop;
 pub use describe::{Section, explain};
 pub use error::{Cause, Diagnostic, Error, FileText, Given, Givens, SourceText, Within};
-pub use grid::{Figure, Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
+pub use grid::{Figure, Grid, Heading, Line, LineKind, Lines, RatioColumns, ResultColumn};
 pub use ledger::{Checked, Entry, Ledger, LookupAccount};
 pub use listing::{Parts, list, list_in_parts};
 pub use plan::{Fill, Plan, ResultPlan, SortBy, SortPlan, wider};

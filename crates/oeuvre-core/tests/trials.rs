@@ -365,7 +365,7 @@ proptest! {
         let says = |text: &str| said.iter().any(|line| line.contains(text));
         let table = table(rows, 6);
         let (shown, ledger) = run(&plan, &Pass(&table, &Mutex::new(0)), 2).unwrap();
-        let has = |list: &[oeuvre_core::Line], kind| list.iter().any(|l| l.kind == kind);
+        let has = |list: &oeuvre_core::Lines, kind| list.iter().any(|l| l.kind == kind);
         if ledger.counted == 0 {
             return Ok(());
         }

@@ -184,6 +184,11 @@ impl Interner {
         (0..self.values.len() as u32).map(|code| self.value(code))
     }
 
+    /// Whether the codes are in the order of their numbers.
+    pub fn is_ordered(&self) -> bool {
+        self.unplaced || self.wide.is_empty() && self.values.is_sorted()
+    }
+
     /// The codes in the order of their numbers.
     pub fn ordered(&self) -> Vec<u32> {
         if self.unplaced {

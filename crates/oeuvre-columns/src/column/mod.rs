@@ -175,7 +175,7 @@ impl Data {
     }
 
     /// Adds so many missing values.
-    fn add_missing(&mut self, rows: usize) {
+    pub fn add_missing(&mut self, rows: usize) {
         match self {
             Data::I64(v) => v.resize(v.len() + rows, MISSING_I64),
             Data::I128(v) => v.resize(v.len() + rows, MISSING_I128),
@@ -274,6 +274,25 @@ impl Data {
                 v[to] = v[from as usize];
             }
             v.truncate(rows.len());
+        }
+        match self {
+            Data::I64(v) => keep(v, rows),
+            Data::I128(v) => keep(v, rows),
+            Data::F64(v) => keep(v, rows),
+            Data::Codes(v) => keep(v, rows),
+            Data::I32(v) => keep(v, rows),
+            Data::Bool(v) => keep(v, rows),
+        }
+    }
+
+    /// Keeps the rows of a range alone.
+    ///
+    /// # Panics
+    /// When it is not within the rows.
+    pub fn keep(&mut self, rows: Range<usize>) {
+        fn keep<T>(v: &mut Vec<T>, rows: Range<usize>) {
+            v.truncate(rows.end);
+            v.drain(..rows.start);
         }
         match self {
             Data::I64(v) => keep(v, rows),
@@ -546,6 +565,9 @@ mod tests {
             let picked: Vec<Value> = places.iter().map(|&p| plain[p as usize].clone()).collect();
             prop_assert_eq!(all(&column.gather(&places)), picked);
             prop_assert_eq!(all(&column.slice(at..plain.len())), &plain[at..]);
+            let mut part = column.clone();
+            part.data.keep(at / 2..at);
+            prop_assert_eq!(all(&part), &plain[at / 2..at]);
             let kept: Vec<u32> = (0..plain.len() as u32).filter(|r| r % 3 != 1).collect();
             let mut retained = column.clone();
             retained.data.retain(&kept);

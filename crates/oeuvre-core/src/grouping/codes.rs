@@ -5,12 +5,12 @@
 //! given as values come; merging maps them ([`Grouper::absorb`]), and what is shown is put in label order at the
 //! end ([`Codes::ranks`]), so that no result depends on who met a value first.
 
-use super::sequence::Sequence;
+use super::sequence::{Ranks, Sequence};
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::aggregate::extremes::{column_of, float_key};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
-use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I128};
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::{Kind, text_order};
 
 /// The distinct values of a key. Code 0 is missing.
@@ -75,22 +75,27 @@ impl Codes {
     }
 
     /// For each code its place in label order; missing comes last.
-    pub(crate) fn ranks(&self) -> Vec<u32> {
-        let mut order: Vec<u32> = (1..self.len() as u32).collect();
-        match self {
+    pub(crate) fn ranks(&self) -> Ranks {
+        let all = || -> Vec<u32> { (1..self.len() as u32).collect() };
+        let order = match self {
             Codes::Text(d) if d.iter().all(str::is_ascii) => {
                 let folded: Vec<String> = d.iter().map(str::to_ascii_lowercase).collect();
                 let key = |&c: &u32| (folded[c as usize - 1].as_str(), d.text(c - 1));
+                let mut order = all();
                 order.sort_unstable_by(|a, b| key(a).cmp(&key(b)));
+                order
             }
-            Codes::Text(d) => order.sort_by(|&a, &b| text_order(d.text(a - 1), d.text(b - 1))),
-            Codes::Whole(i) => order = i.ordered().into_iter().map(|code| code + 1).collect(),
-        }
-        let mut ranks = vec![0u32; self.len()];
-        for (rank, code) in order.into_iter().chain(std::iter::once(0)).enumerate() {
-            ranks[code as usize] = rank as u32;
-        }
-        ranks
+            Codes::Text(d) => {
+                let mut order = all();
+                order.sort_by(|&a, &b| text_order(d.text(a - 1), d.text(b - 1)));
+                order
+            }
+            Codes::Whole(i) => match i.is_ordered() {
+                true => return Ranks::counted(i.len()),
+                false => i.ordered().into_iter().map(|code| code + 1).collect(),
+            },
+        };
+        Ranks::of_order(&order)
     }
 
     /// A column of the values of some codes.
@@ -99,9 +104,22 @@ impl Codes {
             Codes::Text(d) => {
                 Column::coded(Data::Codes(codes.map(|c| c.wrapping_sub(1)).collect()), d.clone())
             }
-            Codes::Whole(i) => {
-                column_of(kind, codes.map(|c| if c == 0 { None } else { Some(i.value(c - 1)) }))
-            }
+            Codes::Whole(i) => match (kind, i.narrow()) {
+                // As they stand, without asking of each how many bits it needs.
+                (Kind::Number { .. } | Kind::DateTime, Some(values))
+                    if !values.contains(&MISSING_I64) =>
+                {
+                    let value = |code: u32| match code {
+                        0 => MISSING_I64,
+                        code => values[code as usize - 1],
+                    };
+                    Column::from(Data::I64(codes.map(value).collect()))
+                }
+                _ => {
+                    let value = |code: u32| code.checked_sub(1).map(|code| i.value(code));
+                    column_of(kind, codes.map(value))
+                }
+            },
         }
     }
 
@@ -450,7 +468,7 @@ mod tests {
             // Ranks put the codes of a key in label order, missing last.
             let ranks = merged.codes[1].ranks();
             let mut by_rank: Vec<u32> = (0..merged.codes[1].len() as u32).collect();
-            by_rank.sort_by_key(|&c| ranks[c as usize]);
+            by_rank.sort_by_key(|&c| ranks.of(c));
             let ordered = merged.codes[1].column(KINDS[1], by_rank.iter().copied());
             let values: Vec<Value> = (0..by_rank.len()).map(|c| ordered.value(KINDS[1], c)).collect();
             prop_assert!(values.is_sorted_by(|a, b| a.label_order(b).is_le()), "{:?}", values);

@@ -4,7 +4,7 @@
 //! memory it puts them aside. Merging takes the groups of one share into another by their values; which share saw
 //! which rows changes nothing.
 
-use super::aside::Aside;
+use super::aside::{Aside, take_in};
 use super::states::GroupStates;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::error::Error;
@@ -134,8 +134,8 @@ impl Consumer for Groups<'_> {
 impl Share for GroupsShare {
     fn absorb(&mut self, other: GroupsShare, threads: usize) -> Result<(), Error> {
         self.rows.absorb(other.rows, threads)?;
-        for (mine, theirs) in self.groupings.iter_mut().zip(&other.groupings) {
-            mine.absorb(theirs, threads)?;
+        for (mine, theirs) in self.groupings.iter_mut().zip(other.groupings) {
+            take_in(mine, theirs, threads)?;
         }
         for (mine, theirs) in self.aside.iter_mut().zip(other.aside) {
             mine.absorb(theirs)?;

@@ -89,13 +89,13 @@ pub(crate) struct ByPeriods {
 }
 
 /// Takes the finest groups together by the longer periods that they lie in.
-pub(crate) fn by_periods(plan: &Plan, finest: &Rollup, periods: &[(usize, Unit)]) -> ByPeriods {
+pub(crate) fn by_periods(plan: &Plan, finest: &Rollup<'_>, periods: &[(usize, Unit)]) -> ByPeriods {
     let codes: Vec<Vec<u32>> = periods
         .iter()
         .map(|&(key, unit)| period_codes(plan, finest, key, unit).unwrap_or_default())
         .collect();
     let numbers = Numbering::default().number(&codes, finest.groups);
-    let of_group = finest.map.iter().skip(1).map(|cell| match cell.checked_sub(1) {
+    let of_group = finest.map.each().map(|cell| match cell.checked_sub(1) {
         Some(cell) => numbers[cell as usize],
         None => NO_NUMBER,
     });
@@ -112,7 +112,7 @@ pub(crate) fn by_periods(plan: &Plan, finest: &Rollup, periods: &[(usize, Unit)]
 /// The codes of the longer periods of a key, cell by cell; `None` where the key is not there.
 pub(crate) fn period_codes(
     plan: &Plan,
-    cells: &Rollup,
+    cells: &Rollup<'_>,
     key: usize,
     unit: Unit,
 ) -> Option<Vec<u32>> {
@@ -121,7 +121,7 @@ pub(crate) fn period_codes(
     }
     cells.codes(key)?;
     let Kind::Period(fine) = plan.keys()[key].kind else { return None };
-    let Data::I32(indexes) = &cells.inputs[key].data else { return None };
+    let Data::I32(indexes) = &cells.labels_of(key).data else { return None };
     let code = |&index: &i32| match index {
         i32::MIN => 0,
         // Any one-to-one code that is not 0 serves.

@@ -48,5 +48,5 @@ pub(crate) use key_sets::{
 };
 pub(crate) use rollup::{Members, Rollup, of_no_rows, roll_up};
 pub(crate) use second_pass::{SecondPassStates, second_pass};
-pub(crate) use sequence::Sequence;
+pub(crate) use sequence::{Ranks, Sequence};
 pub(crate) use states::GroupStates;

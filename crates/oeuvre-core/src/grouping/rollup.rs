@@ -28,7 +28,8 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
-use super::sequence::Sequence;
+use super::codes::Codes;
+use super::sequence::{Ranks, Sequence};
 use super::states::{GroupStates, only_where};
 use crate::aggregate::{Aggregate, Overflow, Rows, State};
 use crate::error::Error;
@@ -36,14 +37,16 @@ use crate::ledger::Ledger;
 use crate::pass::note_zero_divisions;
 use crate::plan::{Built, From, Plan};
 use crate::rows::evaluator::Evaluator;
-use crate::rows::program::Operand;
+use crate::rows::program::{Operand, Program};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Value};
-use std::collections::HashMap;
+use std::cell::OnceCell;
 use std::collections::hash_map::Entry;
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 /// Groups taken together, or left out, before any key is looked at.
 pub(crate) struct Members {
@@ -53,23 +56,55 @@ pub(crate) struct Members {
     pub(crate) count: usize,
 }
 
+/// The group at fewer keys of each group of a grouping, both counted from 1; 0 for those that are not there.
+pub(crate) struct Map(Sequence);
+
+impl Map {
+    /// Of groups that are there, counted from 0, their numbers at fewer keys, counted from 0 too.
+    fn new(all: usize, present: &Sequence, numbers: &Sequence) -> Map {
+        // The group before the first one would be that without a value of the key, which nothing has.
+        if all > 0 && present.len() + 1 == all && present.counts_from(1) && numbers.is_counted() {
+            return Map(Sequence::counted(all));
+        }
+        if present.len() == all {
+            return Map(numbers.iter().map(|number| number + 1).collect());
+        }
+        let mut map = vec![0; all];
+        present.iter().zip(numbers.iter()).for_each(|(g, number)| map[g as usize] = number + 1);
+        Map(Sequence::Listed(map))
+    }
+
+    /// Of a group, counted from 1; of none where it is 0.
+    pub(crate) fn of(&self, group: u32) -> u32 {
+        group.checked_sub(1).map_or(0, |group| self.0.at(group as usize))
+    }
+
+    /// Of each group.
+    pub(crate) fn each(&self) -> impl ExactSizeIterator<Item = u32> + '_ {
+        self.0.iter()
+    }
+}
+
 /// A grouping at some of its keys.
-pub(crate) struct Rollup {
+pub(crate) struct Rollup<'a> {
     /// The keys that are kept.
     pub(crate) kept: Vec<usize>,
     /// What [`Members`] say of each group; 0 without them.
     pub(crate) start: Sequence,
     /// The code of each kept key, group by group.
     pub(crate) path: Vec<Sequence>,
-    /// The group here of each group of the grouping, both counted from 1.
-    pub(crate) map: Sequence,
+    pub(crate) map: Map,
     /// The longer periods of keys that are not kept, where the groups taken together have one: key and
     /// unit, then code by group.
     pub(crate) periods: Vec<((usize, Unit), Vec<u32>)>,
     /// How many groups there are.
     pub(crate) groups: usize,
-    /// The inputs of the group program.
-    pub(crate) inputs: Vec<Column>,
+    /// The labels of all keys, which are made where somebody looks at them.
+    codes: &'a [Codes],
+    kinds: Vec<Kind>,
+    labels: Vec<OnceCell<Column>>,
+    /// The inputs of the group program behind the keys.
+    aggregated: Vec<Arc<Column>>,
     /// The group program, run.
     pub(crate) evaluator: Evaluator,
     /// Divisions by zero, of this grouping and of the finer ones that it took in.
@@ -78,14 +113,14 @@ pub(crate) struct Rollup {
 
 /// Works a grouping out at the keys that are kept, in ascending order, with the states of its second-pass aggregates
 /// there. Groups are numbered in the order of the finest groups.
-pub(crate) fn roll_up(
+pub(crate) fn roll_up<'a>(
     plan: &Plan,
-    group_states: &[GroupStates],
+    group_states: &'a [GroupStates],
     index: usize,
     kept: &[usize],
     members: Option<&Members>,
     second_pass: Option<&[Box<dyn State>]>,
-) -> Result<Rollup, Error> {
+) -> Result<Rollup<'a>, Error> {
     let mut ledger = Ledger::default();
     let (grouping, gathered) = (&plan.groupings[index], &group_states[index]);
     let chained = grouping.aggregates.iter().any(|a| matches!(a.from, From::Groups { .. }));
@@ -93,15 +128,8 @@ pub(crate) fn roll_up(
     let numbered = Numbered::new(how, gathered, kept, members);
     let groups = numbered.groups;
     let states = numbered.states(gathered)?;
-    let mut inputs: Vec<Column> = Vec::new();
-    for (i, key) in grouping.keys.iter().enumerate() {
-        let codes_of_key = &gathered.grouper.codes[i];
-        inputs.push(match kept.iter().position(|&k| k == i) {
-            Some(at) => codes_of_key.column(key.kind, numbered.path[at].iter()),
-            None => codes_of_key.column(key.kind, std::iter::repeat_n(0, groups)),
-        });
-    }
-    let mut finer_levels: HashMap<usize, Rollup> = HashMap::new();
+    let mut aggregated: Vec<Arc<Column>> = Vec::new();
+    let mut finer_levels: HashMap<usize, Rollup<'_>> = HashMap::new();
     for aggregate in &grouping.aggregates {
         let column = match &aggregate.from {
             From::Rows(state) => {
@@ -142,15 +170,25 @@ pub(crate) fn roll_up(
                 over_groups(over, inner, &group_states[*finer], &belongs)
             }
         };
-        inputs.push(column?);
+        aggregated.push(Arc::new(column?));
     }
-    let mut evaluator = Evaluator::new(&grouping.group);
-    let columns: Vec<&Column> = inputs.iter().collect();
-    evaluator.run(&grouping.group, &columns, groups)?;
-    note_zero_divisions(&grouping.group, &evaluator, &mut ledger);
     let Numbered { start, path, map, .. } = numbered;
-    let (kept, periods) = (kept.to_vec(), Vec::new());
-    Ok(Rollup { kept, start, path, map, periods, groups, inputs, evaluator, ledger })
+    let mut rollup = Rollup {
+        kept: kept.to_vec(),
+        start,
+        path,
+        map,
+        periods: Vec::new(),
+        groups,
+        codes: &gathered.grouper.codes,
+        kinds: grouping.keys.iter().map(|key| key.kind).collect(),
+        labels: vec![OnceCell::new(); grouping.keys.len()],
+        aggregated,
+        evaluator: Evaluator::default(),
+        ledger,
+    };
+    rollup.run(&grouping.group)?;
+    Ok(rollup)
 }
 
 /// An aggregate with its arguments and its condition, and over how many groups.
@@ -159,15 +197,14 @@ type Over<'a> = (&'a dyn Aggregate, (&'a [Built], Option<Operand>), usize);
 /// An aggregate over the results of finer groups, each of which belongs to one of its own.
 fn over_groups(
     (aggregate, (args, condition), groups): Over<'_>,
-    inner: &Rollup,
+    inner: &Rollup<'_>,
     finer: &GroupStates,
     belongs: &[u32],
 ) -> Result<Column, Overflow> {
     // In label order, so that the first and the last are the same in every run.
     let order = inner.label_order(finer, &inner.kept);
     let numbers: Vec<u32> = order.iter().map(|&g| belongs[g as usize] + 1).collect();
-    let columns: Vec<&Column> = inner.inputs.iter().collect();
-    let of = |operand: Operand| inner.evaluator.column(operand, &columns).gather(&order);
+    let of = |operand: Operand| inner.column(operand).gather(&order);
     let args_of: Vec<Column> = args.iter().map(|a| of(a.operand)).collect();
     let args_of: Vec<&Column> = args_of.iter().collect();
     let mut some = Vec::new();
@@ -193,7 +230,7 @@ struct Numbered {
     groups: usize,
     start: Sequence,
     path: Vec<Sequence>,
-    map: Sequence,
+    map: Map,
     /// From the number by the keys before a kept key, and its code, to the number with it, where finer groups look for
     /// theirs.
     chain: Vec<Pairs>,
@@ -238,15 +275,7 @@ impl Numbered {
             groups = pairs.len();
             chain.push(pairs);
         }
-        let map = match present.len() == gathered.grouper.groups() - 1 {
-            true => std::iter::once(0).chain(numbers.iter().map(|number| number + 1)).collect(),
-            false => {
-                let mut map = vec![0; gathered.grouper.groups()];
-                let each = present.iter().zip(numbers.iter());
-                each.for_each(|(g, number)| map[g as usize + 1] = number + 1);
-                Sequence::Listed(map)
-            }
-        };
+        let map = Map::new(gathered.grouper.groups() - 1, &present, &numbers);
         let of_key = |&key: &usize| codes[key].of(&present).scattered(&numbers, groups);
         let path = kept.iter().map(of_key).collect();
         let start = match members {
@@ -268,13 +297,13 @@ impl Numbered {
         if !self.are_as_they_are() {
             return Ok(StatesHere { all, merged: self.merged(gathered)?, here: None });
         }
-        let some = self.groups + 1 < self.map.len();
+        let some = self.groups < self.map.each().len();
         Ok(StatesHere { all, merged: Vec::new(), here: some.then(|| self.here()) })
     }
 
     /// The states, taken together.
     fn merged(&self, gathered: &GroupStates) -> Result<Vec<Box<dyn State>>, Overflow> {
-        let map = self.map.to_vec();
+        let map: Vec<u32> = std::iter::once(0).chain(self.map.each()).collect();
         let merged = |state: &dyn State| {
             let mut coarse = state.fresh();
             coarse.resize(self.groups + 1);
@@ -286,30 +315,25 @@ impl Numbered {
 
     /// Whether the groups here are those of the grouping in their order, of which few may be left out.
     fn are_as_they_are(&self) -> bool {
-        if self.map.is_counted() {
-            return self.groups + 1 == self.map.len();
-        }
         let mut last = 0;
         let is_next = |number: u32| {
             last += 1;
             number == last
         };
-        let in_order = self.map.iter().filter(|number| *number != 0).all(is_next);
-        in_order && last as usize == self.groups && self.groups >= self.map.len() / 2
+        let in_order = self.map.each().filter(|number| *number != 0).all(is_next);
+        in_order && last as usize == self.groups && self.groups >= self.map.each().len() / 2
     }
 
     /// The groups of the grouping that are here, counted from 0.
-    fn here(&self) -> Vec<u32> {
-        let mut here = Vec::with_capacity(self.groups);
-        here.extend((0..).zip(self.map.iter().skip(1)).filter(|it| it.1 != 0).map(|it| it.0));
-        here
+    fn here(&self) -> Sequence {
+        (0..).zip(self.map.each()).filter(|it| it.1 != 0).map(|it| it.0).collect()
     }
 
     /// The group here that each group of a finer grouping belongs to.
     fn belonging(
         &self,
         (here, finer): (&GroupStates, &GroupStates),
-        inner: &Rollup,
+        inner: &Rollup<'_>,
         kept: &[usize],
         of_members: bool,
     ) -> Vec<u32> {
@@ -331,7 +355,7 @@ struct StatesHere<'a> {
     /// Those of the groups here, where they were merged.
     merged: Vec<Box<dyn State>>,
     /// The groups that are here, where they were not, and are not all.
-    here: Option<Vec<u32>>,
+    here: Option<Sequence>,
 }
 
 impl StatesHere<'_> {
@@ -344,8 +368,13 @@ impl StatesHere<'_> {
     ) -> Result<Column, Overflow> {
         let state = self.merged.get(state).unwrap_or(&self.all[state]);
         let mut column = aggregate.finish(state.as_ref(), args)?;
-        if let Some(here) = &self.here {
-            column.data.retain(here);
+        match &self.here {
+            Some(Sequence::Listed(here)) => column.data.retain(here),
+            Some(Sequence::Even { first, step: 1, len }) => {
+                column.data.keep(*first as usize..*first as usize + len);
+            }
+            Some(here) => column.data.retain(&here.to_vec()),
+            None => {}
         }
         Ok(column)
     }
@@ -393,13 +422,47 @@ pub(crate) fn of_no_rows(plan: &Plan, index: usize) -> Result<Vec<Column>, Error
     Ok(inputs)
 }
 
-impl Rollup {
+impl Rollup<'_> {
+    /// Runs the group program.
+    fn run(&mut self, program: &Program) -> Result<(), Error> {
+        let mut evaluator = Evaluator::new(program);
+        let args = program.steps.iter().flat_map(|step| &step.args);
+        let used: HashSet<usize> = args
+            .filter_map(|arg| if let Operand::Input(i) = arg { Some(*i) } else { None })
+            .collect();
+        let none = Column::default();
+        let inputs = 0..self.labels.len() + self.aggregated.len();
+        let column = |i| if used.contains(&i) { self.column(Operand::Input(i)) } else { &none };
+        evaluator.run(program, &inputs.map(column).collect::<Vec<_>>(), self.groups)?;
+        note_zero_divisions(program, &evaluator, &mut self.ledger);
+        self.evaluator = evaluator;
+        Ok(())
+    }
+
     /// A column of the group program.
     pub(crate) fn column(&self, operand: Operand) -> &Column {
-        match operand {
-            Operand::Input(i) => &self.inputs[i],
-            step => self.evaluator.column(step, &[]),
+        match (operand, self.aggregate(operand)) {
+            (_, Some(column)) => column,
+            (Operand::Input(key), None) => self.labels_of(key),
+            (step, None) => self.evaluator.column(step, &[]),
         }
+    }
+
+    /// The results of an aggregate, where a column of the group program is one.
+    pub(crate) fn aggregate(&self, operand: Operand) -> Option<&Arc<Column>> {
+        let Operand::Input(input) = operand else { return None };
+        self.aggregated.get(input.checked_sub(self.labels.len())?)
+    }
+
+    /// The labels of a key, group by group; missing where it is not kept.
+    pub(crate) fn labels_of(&self, key: usize) -> &Column {
+        self.labels[key].get_or_init(|| {
+            let (codes, kind) = (&self.codes[key], self.kinds[key]);
+            match self.codes(key) {
+                Some(of_groups) => codes.column(kind, of_groups.iter()),
+                None => codes.column(kind, std::iter::repeat_n(0, self.groups)),
+            }
+        })
     }
 
     /// The codes of a key, group by group; `None` when it is not kept.
@@ -409,12 +472,11 @@ impl Rollup {
 
     /// The groups in the order of their labels, key by key.
     fn label_order(&self, gathered: &GroupStates, kept: &[usize]) -> Vec<u32> {
-        let ranks: Vec<Vec<u32>> =
-            kept.iter().map(|&k| gathered.grouper.codes[k].ranks()).collect();
+        let ranks: Vec<Ranks> = kept.iter().map(|&k| gathered.grouper.codes[k].ranks()).collect();
         let mut order: Vec<u32> = (0..self.groups as u32).collect();
         let rank = |g: u32| {
             let codes = self.path.iter().zip(&ranks);
-            codes.map(|(codes, ranks)| ranks[codes.at(g as usize) as usize]).collect::<Vec<_>>()
+            codes.map(|(codes, ranks)| ranks.of(codes.at(g as usize))).collect::<Vec<_>>()
         };
         order.sort_by_cached_key(|&g| rank(g));
         order

@@ -29,8 +29,7 @@
 
 use super::codes::Grouper;
 use super::key_sets::{KeySet, by_periods, key_sets};
-use super::rollup::roll_up;
-use super::sequence::Sequence;
+use super::rollup::{Map, roll_up};
 use super::states::{GroupStates, merge_all, only_where};
 use crate::aggregate::{Rows, State};
 use crate::error::Error;
@@ -62,8 +61,8 @@ impl SecondPassStates {
 
 /// A level of the table, with the results that second-pass conditions use.
 struct LevelResults {
-    /// The group of the level for each of the table's groups, both counted from 1.
-    map: Sequence,
+    /// From the table's groups to those of the level.
+    map: Map,
     groups: usize,
     /// The results, group by group.
     results: Vec<Column>,
@@ -188,7 +187,7 @@ impl Consumer for Again<'_> {
         grouper.locate(table, &keys, known, located);
         for ((level, states), evaluator) in self.levels.iter().zip(states).zip(evaluators) {
             let of_level: Vec<u32> =
-                groups.iter().map(|&g| level.map.at(located[g as usize] as usize)).collect();
+                groups.iter().map(|&g| level.map.of(located[g as usize])).collect();
             let places: Vec<u32> = of_level.iter().map(|&g| g.saturating_sub(1)).collect();
             let results: Vec<Column> = level.results.iter().map(|c| c.gather(&places)).collect();
             let second_pass: Vec<&Column> = inputs.iter().copied().chain(&results).collect();

@@ -94,6 +94,16 @@ impl GroupStates {
         self.grouper.size_bytes() + State::size_bytes(&self.counts) + of_states.sum::<usize>()
     }
 
+    /// Takes the groups out; nothing is to be asked of what is left.
+    pub(super) fn take(&mut self) -> GroupStates {
+        GroupStates {
+            grouper: std::mem::replace(&mut self.grouper, Grouper::new(std::iter::empty())),
+            counts: std::mem::take(&mut self.counts),
+            states: std::mem::take(&mut self.states),
+            forced: std::mem::take(&mut self.forced),
+        }
+    }
+
     /// Whether no state holds more of a group than a few numbers: sets and lists of values are not merged in order.
     pub(super) fn are_plain(&self) -> bool {
         const OF_GROUP: usize = if cfg!(test) { 1 << 20 } else { 32 };

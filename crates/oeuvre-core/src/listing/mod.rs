@@ -26,7 +26,7 @@ mod columns;
 mod stream;
 
 use crate::error::Error;
-use crate::grid::{Grid, Line, LineKind, RatioColumns, ResultColumn};
+use crate::grid::{Grid, Line, LineKind, Lines, RatioColumns, ResultColumn};
 use crate::ledger::Ledger;
 use crate::pass::{Done, Pass, note_zero_divisions};
 use crate::plan::{Plan, SortBy};
@@ -149,15 +149,15 @@ fn part(plan: &Plan, rows: usize, columns: Vec<Column>) -> Grid {
             share: result.share,
             heading_mark: None,
             kind: result.built.kind,
-            cells,
+            cells: cells.into(),
             ratio: None,
             marks: BTreeMap::new(),
         }
     });
     Grid {
         of_rows: true,
-        lines: vec![Line { kind: LineKind::Group, depth: 0 }; rows],
-        positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+        lines: Lines::same(Line { kind: LineKind::Group, depth: 0 }, rows),
+        positions: Lines::same(Line { kind: LineKind::Group, depth: 0 }, 1),
         columns: columns.collect(),
         ..Grid::default()
     }
@@ -341,7 +341,7 @@ impl<'a> AllRows<'a> {
         let mut grid = part(self.plan, range.len(), columns.collect());
         for (column, result) in grid.columns.iter_mut().zip(&self.plan.results) {
             column.ratio = result.ratio.map(|both| {
-                let [numerator, denominator] = both.map(|b| (b.kind, pick(b.operand)));
+                let [numerator, denominator] = both.map(|b| (b.kind, pick(b.operand).into()));
                 RatioColumns { numerator, denominator }
             });
         }

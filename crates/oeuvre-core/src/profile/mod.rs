@@ -20,7 +20,7 @@ use crate::aggregate::sums::{Mean, Sums};
 use crate::aggregate::values::Values;
 use crate::aggregate::{Aggregate, Overflow, State};
 use crate::error::Error;
-use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
+use crate::grid::{Grid, Heading, Line, LineKind, Lines, ResultColumn};
 use crate::grouping::gather_one;
 use crate::ledger::Ledger;
 use crate::notice::{alike_labels, total_among_rows};
@@ -215,9 +215,9 @@ fn grid(columns: &[ColumnInfo], figures: &[Vec<Value>], notes: Vec<String>) -> G
     let names: Vec<Value> = columns.iter().map(|c| Value::Text(c.name.as_str().into())).collect();
     let mut grid = Grid {
         by: vec![Heading { name: "column".into(), kind: Kind::Text }],
-        lines: vec![Line { kind: LineKind::Group, depth: 1 }; columns.len()],
+        lines: Lines::same(Line { kind: LineKind::Group, depth: 1 }, columns.len()),
         labels: vec![Column::from_values(Kind::Text, &names)],
-        positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+        positions: Lines::same(Line { kind: LineKind::Group, depth: 0 }, 1),
         notes,
         ..Grid::default()
     };
@@ -231,7 +231,7 @@ fn grid(columns: &[ColumnInfo], figures: &[Vec<Value>], notes: Vec<String>) -> G
             share: false,
             heading_mark: None,
             kind: *kind,
-            cells: Column::from_values(*kind, values),
+            cells: Column::from_values(*kind, values).into(),
             ratio: None,
             marks: BTreeMap::new(),
         });

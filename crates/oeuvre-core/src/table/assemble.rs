@@ -5,21 +5,21 @@
 //! mislead: columns whose lines need not add up to their total.
 
 use super::levels::{LevelResults, Levels};
-use super::lines::{Lines, Position, lines, shared_codes};
+use super::lines::{Lines, Position, Rest, lines, shared_codes};
 use super::tree::{Tree, Trees, ranks};
 use crate::error::Error;
-use crate::grid::{Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
-use crate::grouping::{Codes, Depths, GroupStates, SecondPassStates};
+use crate::grid::{self, Grid, Heading, Line, LineKind, RatioColumns, ResultColumn};
+use crate::grouping::{Codes, Depths, GroupStates, Ranks, SecondPassStates, Sequence};
 use crate::ledger::Ledger;
 use crate::plan::{Built, KeyPlan, Plan, ResultPlan, SortBy};
 use crate::request::TotalsAt;
 use crate::rows::program::Operand;
-use crate::window::pick;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
 use std::collections::HashMap;
 use std::rc::Rc;
+use std::sync::Arc;
 
 /// The finished table of some groups; the ledger gets its lines and cells, ties that were broken, and
 /// divisions by zero on the levels that are shown.
@@ -99,20 +99,22 @@ fn frame(
     let heading = |k: &KeyPlan| Heading { name: k.heading.clone(), kind: k.kind };
     let kinds = |keys: &[KeyPlan]| keys.iter().map(|k| k.kind).collect::<Vec<_>>();
     let (by, across) = plan.keys().split_at(plan.by_keys);
-    let none = Lines { positions: Vec::new(), rests: Vec::new(), members: None };
     let result = |r: &ResultPlan| Heading { name: r.heading.clone(), kind: r.built.kind };
     Grid {
         by: by.iter().map(heading).collect(),
         across: across.iter().map(heading).collect(),
-        lines: lines.positions.iter().map(|p| p.0).collect(),
-        labels: labels(&kinds(by), codes, &trees.by, &lines.positions, lines),
+        lines: lines.positions.lines.clone(),
+        labels: match lines.positions.of_groups() {
+            Some(nodes) => labels_of_groups(&kinds(by), codes, &trees.by, nodes.clone()),
+            None => labels(&kinds(by), codes, &trees.by, lines.positions.iter(), &lines.rests),
+        },
         positions: positions.iter().map(|p| p.0).collect(),
         position_labels: labels(
             &kinds(across),
             &codes[plan.by_keys..],
             &trees.across,
-            positions,
-            &none,
+            positions.iter().copied(),
+            &[],
         ),
         results: plan.results.iter().map(result).collect(),
         rest_label: plan.rest_label.clone(),
@@ -145,22 +147,23 @@ fn ensure_fits(lines: usize, positions: usize, results: usize) -> Result<(), Err
 }
 
 /// What stands along the top, from the left.
-fn positions(plan: &Plan, tree: &Tree, ranks: &[Vec<u32>]) -> Vec<Position> {
+fn positions(plan: &Plan, tree: &Tree, ranks: &[Ranks]) -> Vec<Position> {
     if tree.depth() == 0 {
         return vec![(Line { kind: LineKind::Group, depth: 0 }, 0)];
     }
     let mut children = tree.children();
     tree.sort_by_label(&mut children, ranks);
     // A key along the top that --sort names downwards runs from the last label, missing still last.
-    for (depth, (starts, list)) in children.iter_mut().enumerate() {
+    for (depth, siblings) in children.iter_mut().enumerate() {
         let key = tree.keys.start + depth;
         let down =
             plan.sort.iter().any(|s| s.descending && matches!(s.by, SortBy::Key(k) if k == key));
-        for ends in starts.windows(2).filter(|_| down) {
-            let siblings = &mut list[ends[0] as usize..ends[1] as usize];
-            siblings.reverse();
-            let missing = |n: &u32| tree.nodes[depth + 1].code(*n) == 0;
-            siblings.sort_by_key(missing);
+        if down {
+            siblings.for_each(|siblings| {
+                siblings.reverse();
+                let missing = |n: &u32| tree.nodes[depth + 1].code(*n) == 0;
+                siblings.sort_by_key(missing);
+            });
         }
     }
     fn below(
@@ -170,8 +173,7 @@ fn positions(plan: &Plan, tree: &Tree, ranks: &[Vec<u32>]) -> Vec<Position> {
         node: u32,
         out: &mut Vec<Position>,
     ) {
-        let (starts, list) = &children[depth];
-        for &child in &list[starts[node as usize] as usize..starts[node as usize + 1] as usize] {
+        for child in children[depth].of(node) {
             if depth + 1 == children.len() {
                 out.push((Line { kind: LineKind::Group, depth: depth as u32 + 1 }, child));
                 continue;
@@ -204,34 +206,51 @@ fn labels(
     kinds: &[Kind],
     codes: &[Codes],
     tree: &Tree,
-    positions: &[Position],
-    lines: &Lines,
+    positions: impl Iterator<Item = Position> + Clone,
+    rests: &[Rest],
 ) -> Vec<Column> {
-    let node_of = |(line, node): &Position| match line.kind {
-        LineKind::Rest => lines.rests[*node as usize].node,
-        _ => *node,
+    let node_of = |(line, node): Position| match line.kind {
+        LineKind::Rest => rests[node as usize].node,
+        _ => node,
     };
     let mut columns = Vec::with_capacity(kinds.len());
     // Those of the innermost key are where the positions stand; further out they are worked out once a key.
-    let mut nodes: Option<Vec<u32>> = None;
+    let mut nodes: Sequence = positions.clone().map(node_of).collect();
     for depth in (1..=kinds.len()).rev() {
-        let (kind, codes) = (kinds[depth - 1], &codes[depth - 1]);
-        let node = |(at, position): (usize, &Position)| {
-            nodes.as_ref().map_or_else(|| node_of(position), |nodes: &Vec<u32>| nodes[at])
-        };
-        let has_label = |position: &Position| depth <= position.0.depth as usize;
-        let (each, tree) = (positions.iter().enumerate(), &tree.nodes[depth]);
-        let code = |it: (usize, &Position)| match has_label(it.1) {
-            true => tree.code(node(it)),
+        let (kind, codes, tree) = (kinds[depth - 1], &codes[depth - 1], &tree.nodes[depth]);
+        let has_label = |line: Line| depth <= line.depth as usize;
+        let each = positions.clone().zip(nodes.iter());
+        let code = |((line, _), node): (Position, u32)| match has_label(line) {
+            true => tree.code(node),
             false => 0,
         };
         columns.push(codes.column(kind, each.clone().map(code)));
         if depth > 1 {
-            let outer = |it: (usize, &Position)| match has_label(it.1) {
-                true => tree.parent(node(it)),
-                false => node(it),
+            let outer = |((line, _), node): (Position, u32)| match has_label(line) {
+                true => tree.parent(node),
+                false => node,
             };
-            nodes = Some(each.map(outer).collect());
+            nodes = each.map(outer).collect();
+        }
+    }
+    columns.reverse();
+    columns
+}
+
+/// The labels of groups, key by key.
+fn labels_of_groups(
+    kinds: &[Kind],
+    codes: &[Codes],
+    tree: &Tree,
+    mut nodes: Sequence,
+) -> Vec<Column> {
+    let mut columns = Vec::with_capacity(kinds.len());
+    for depth in (1..=kinds.len()).rev() {
+        let tree = &tree.nodes[depth];
+        columns
+            .push(codes[depth - 1].column(kinds[depth - 1], nodes.iter().map(|it| tree.code(it))));
+        if depth > 1 {
+            nodes = nodes.iter().map(|it| tree.parent(it)).collect();
         }
     }
     columns.reverse();
@@ -240,12 +259,12 @@ fn labels(
 
 /// A level with the cell of each pair of nodes: by node along the top, then by node down the side. A
 /// level without keys along the top has its cells in the order of the nodes.
-struct Indexed {
-    level: Rc<LevelResults>,
+struct Indexed<'a> {
+    level: Rc<LevelResults<'a>>,
     cells: Option<Vec<Vec<u32>>>,
 }
 
-impl Indexed {
+impl Indexed<'_> {
     /// The cell of a node down the side at a position.
     fn cell_of(&self, position: Position, node: u32) -> u32 {
         match &self.cells {
@@ -255,7 +274,7 @@ impl Indexed {
     }
 }
 
-fn indexed(trees: &Trees, level: Rc<LevelResults>, depths: Depths) -> Indexed {
+fn indexed<'a>(trees: &Trees, level: Rc<LevelResults<'a>>, depths: Depths) -> Indexed<'a> {
     if depths.across == 0 {
         return Indexed { level, cells: None };
     }
@@ -272,30 +291,30 @@ fn indexed(trees: &Trees, level: Rc<LevelResults>, depths: Depths) -> Indexed {
 /// The cell of a rest, by its number, at a node along the top.
 type RestIndex = HashMap<(u32, u32), u32>;
 
-struct Cells<'a> {
+struct Cells<'a, 'g> {
     plan: &'a Plan,
     trees: &'a Trees,
     lines: &'a Lines,
-    levels: HashMap<Depths, Indexed>,
+    levels: HashMap<Depths, Indexed<'g>>,
     /// By the number of keys along the top: the cells of the rests, and where they are.
-    rests: HashMap<usize, (LevelResults, RestIndex)>,
+    rests: HashMap<usize, (LevelResults<'g>, RestIndex)>,
 }
 
-impl Cells<'_> {
+impl<'g> Cells<'_, 'g> {
     /// Finds the cells of all lines at all positions; gives the levels that are shown.
     fn find(
         &mut self,
-        levels: &mut Levels<'_>,
+        levels: &mut Levels<'g>,
         positions: &[Position],
     ) -> Result<Vec<Depths>, Error> {
         let mut shown = Vec::new();
         for position in positions {
             let across = position.0.depth as usize;
             let mut before = None;
-            for position in &self.lines.positions {
-                let depths = Depths { by: position.0.depth as usize, across };
+            for line in self.lines.positions.lines.iter() {
+                let depths = Depths { by: line.depth as usize, across };
                 // As a rule the same as the line before.
-                if before == Some(depths) || position.0.kind == LineKind::Rest {
+                if before == Some(depths) || line.kind == LineKind::Rest {
                     continue;
                 }
                 before = Some(depths);
@@ -319,30 +338,58 @@ impl Cells<'_> {
         Ok(shown)
     }
 
-    /// The cell of each line of a group at a position.
-    fn of_lines(&self, position: Position) -> Vec<u32> {
+    /// The cell of each line of a group at a position; of other lines none, which is any number behind the last one.
+    fn of_lines(&self, position: Position) -> Sequence {
         let depths = Depths { by: self.trees.by.depth(), across: position.0.depth as usize };
         let level = self.levels.get(&depths);
-        let of_line = |&(line, node): &Position| match (line.kind, level) {
-            (LineKind::Group, Some(it)) => it.cell_of(position, node),
-            _ => NO_NUMBER,
-        };
-        self.lines.positions.iter().map(of_line).collect()
+        let cells = level.map_or(0, |it| it.level.cells.groups as u32);
+        if let (Some(nodes), Some(Indexed { cells: None, .. })) =
+            (self.lines.positions.of_groups(), level)
+        {
+            return nodes.clone();
+        }
+        let mut from = Sequence::default();
+        for (line, node) in self.lines.positions.iter() {
+            from.push(match (line.kind, level) {
+                (LineKind::Group, Some(it)) => it.cell_of(position, node),
+                // The lines around a total often stand as they are numbered.
+                _ => from.next().max(cells),
+            });
+        }
+        from
     }
 
     /// The cells of a result at a position, line by line; those of groups are `from` there.
-    fn column(&self, (kind, operand): (Kind, Operand), position: Position, from: &[u32]) -> Column {
+    fn column(
+        &self,
+        (kind, operand): (Kind, Operand),
+        position: Position,
+        from: &Sequence,
+    ) -> Arc<Column> {
+        let finest = Depths { by: self.trees.by.depth(), across: position.0.depth as usize };
+        let finest = self.levels.get(&finest);
+        let is_groups = self.lines.positions.of_groups().is_some();
+        // Where all lines stand as their groups are numbered, nothing is copied.
+        if let Some(it) = finest.filter(|_| is_groups)
+            && let Some(column) = it.level.aggregate(self.plan, operand)
+            && from.picks_all(column)
+        {
+            return column.clone();
+        }
         let across = position.0.depth as usize;
         let cell = |line: Line, node: u32| {
             let it = self.levels.get(&Depths { by: line.depth as usize, across })?;
             Some((&it.level, it.cell_of(position, node)))
         };
         // The lines of groups are gathered at once; totals are set one by one.
-        let mut out = match self.levels.get(&Depths { by: self.trees.by.depth(), across }) {
-            Some(it) => pick(it.level.column(self.plan, operand), from),
-            None => pick(&Column::from(Data::empty(kind)), from),
+        let mut out = match finest {
+            Some(it) => from.pick(it.level.column(self.plan, operand)),
+            None => from.pick(&Column::from(Data::empty(kind))),
         };
-        for (row, &(line, node)) in self.lines.positions.iter().enumerate() {
+        if is_groups {
+            return Arc::new(out);
+        }
+        for (row, (line, node)) in self.lines.positions.iter().enumerate() {
             let value = match line.kind {
                 LineKind::Group => continue,
                 LineKind::Rest => {
@@ -359,7 +406,7 @@ impl Cells<'_> {
             };
             out.set(kind, row, &value);
         }
-        out
+        Arc::new(out)
     }
 }
 
@@ -383,7 +430,7 @@ fn mark_totals(plan: &Plan, grid: &mut Grid) {
             .filter(|&l| {
                 let covered = covered(plan, &grid.lines, l);
                 let cells = &grid.columns[column].cells.data;
-                !adds_up(covered.iter().map(|&c| (cells, c)), (cells, l))
+                !adds_up(covered.map(|c| (cells, c)), (cells, l))
             })
             .map(|l| l as u32)
             .collect();
@@ -404,7 +451,7 @@ fn mark_total_positions(plan: &Plan, grid: &mut Grid) {
         if !is_total(grid.positions[position].kind) {
             continue;
         }
-        let covered = covered(plan, &grid.positions, position);
+        let covered: Vec<usize> = covered(plan, &grid.positions, position).collect();
         let of = |p: usize| &grid.columns[p * plan.results.len() + number].cells.data;
         let wrong = (0..grid.lines.len())
             .any(|l| !adds_up(covered.iter().map(|&p| (of(p), l)), (of(position), l)));
@@ -420,20 +467,26 @@ fn is_total(kind: LineKind) -> bool {
 }
 
 /// The groups and rests that a total covers.
-fn covered(plan: &Plan, lines: &[Line], total: usize) -> Vec<usize> {
+fn covered<'g>(
+    plan: &Plan,
+    lines: &'g grid::Lines,
+    total: usize,
+) -> Box<dyn Iterator<Item = usize> + 'g> {
     let depth = lines[total].depth;
-    let counts = |l: &usize| !is_total(lines[*l].kind);
+    let counts = move |l: &usize| !is_total(lines[*l].kind);
     // A rest stands below the keys that it shares with the lines beside it.
-    let stops = |l: &usize| {
+    let stops = move |l: &usize| {
         is_total(lines[*l].kind) && lines[*l].depth <= depth
             || lines[*l].kind == LineKind::Rest && lines[*l].depth < depth
     };
     match plan.totals_at {
-        _ if depth == 0 => (0..lines.len()).filter(counts).collect(),
+        _ if depth == 0 => Box::new((0..lines.len()).filter(counts)),
         TotalsAt::Top => {
-            (total + 1..lines.len()).take_while(|l| !stops(l)).filter(counts).collect()
+            Box::new((total + 1..lines.len()).take_while(move |l| !stops(l)).filter(counts))
         }
-        TotalsAt::Bottom => (0..total).rev().take_while(|l| !stops(l)).filter(counts).collect(),
+        TotalsAt::Bottom => {
+            Box::new((0..total).rev().take_while(move |l| !stops(l)).filter(counts))
+        }
     }
 }
 

@@ -103,7 +103,7 @@ impl Levels<'_> {
         }))
     }
 
-    fn key_labels(&self, cells: &Rollup, keys: &[usize], chosen: &[u32]) -> Vec<Column> {
-        keys.iter().map(|&k| cells.inputs[k].gather(chosen)).collect()
+    fn key_labels(&self, cells: &Rollup<'_>, keys: &[usize], chosen: &[u32]) -> Vec<Column> {
+        keys.iter().map(|&k| cells.labels_of(k).gather(chosen)).collect()
     }
 }

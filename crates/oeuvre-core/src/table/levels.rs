@@ -11,8 +11,8 @@
 use super::tree::Trees;
 use crate::error::Error;
 use crate::grouping::{
-    Depths, GroupStates, KeySet, Members, Numbering, Rollup, SecondPassStates, by_periods, in_time,
-    keys_of_level, of_no_rows, period_codes, roll_up,
+    Depths, GroupStates, KeySet, Members, Numbering, Ranks, Rollup, SecondPassStates, by_periods,
+    in_time, keys_of_level, of_no_rows, period_codes, roll_up,
 };
 use crate::ledger::Ledger;
 use crate::pass::note_zero_divisions;
@@ -28,24 +28,34 @@ use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Value};
 use std::collections::HashMap;
 use std::rc::Rc;
+use std::sync::Arc;
 
 /// The cells at some keys.
-pub(crate) struct LevelResults {
-    pub(crate) cells: Rc<Rollup>,
+pub(crate) struct LevelResults<'g> {
+    pub(crate) cells: Rc<Rollup<'g>>,
     pub(super) windows: Vec<Column>,
     pub(super) table: Evaluator,
 }
 
-impl LevelResults {
+impl LevelResults<'_> {
     /// A column of the table program.
     pub(crate) fn column<'a>(&'a self, plan: &'a Plan, operand: Operand) -> &'a Column {
         column(plan, &self.cells, &self.windows, &self.table, operand)
+    }
+
+    /// The results of an aggregate, where a column of the table program is one.
+    pub(crate) fn aggregate(&self, plan: &Plan, operand: Operand) -> Option<&Arc<Column>> {
+        let Operand::Input(i) = operand else { return None };
+        match &plan.table_inputs[i] {
+            TableInput::Group(b) => self.cells.aggregate(b.operand),
+            TableInput::Row(_) | TableInput::Window(_) => None,
+        }
     }
 }
 
 fn column<'a>(
     plan: &'a Plan,
-    cells: &'a Rollup,
+    cells: &'a Rollup<'_>,
     windows: &'a [Column],
     table: &'a Evaluator,
     operand: Operand,
@@ -66,14 +76,14 @@ pub(crate) struct Levels<'a> {
     second_pass: Option<&'a SecondPassStates>,
     pub(super) trees: &'a Trees,
     /// For each key the places of its codes in label order.
-    pub(crate) ranks: Rc<[Vec<u32>]>,
+    pub(crate) ranks: Rc<[Ranks]>,
     /// For each key down the side, the place of each node among all lines of its depth, where lines are
     /// ordered by more than their labels.
     pub(crate) line_places: Option<Vec<Vec<u32>>>,
-    evaluated: HashMap<Vec<usize>, Rc<Rollup>>,
+    evaluated: HashMap<Vec<usize>, Rc<Rollup<'a>>>,
     /// Of groups taken together their totals over the keys along the top, by their numbers.
-    rest_lines: Option<Rc<Rollup>>,
-    made: HashMap<Depths, Rc<LevelResults>>,
+    rest_lines: Option<Rc<Rollup<'a>>>,
+    made: HashMap<Depths, Rc<LevelResults<'a>>>,
     /// The group program's columns for no rows.
     of_no_rows: Option<(Vec<Column>, Evaluator)>,
     /// Ties broken, by level.
@@ -86,7 +96,7 @@ impl<'a> Levels<'a> {
         group_states: &'a [GroupStates],
         second_pass: Option<&'a SecondPassStates>,
         trees: &'a Trees,
-        ranks: Vec<Vec<u32>>,
+        ranks: Vec<Ranks>,
     ) -> Levels<'a> {
         Levels {
             plan,
@@ -111,7 +121,7 @@ impl<'a> Levels<'a> {
     }
 
     /// The level of so many keys.
-    pub(crate) fn level(&mut self, depths: Depths) -> Result<Rc<LevelResults>, Error> {
+    pub(crate) fn level(&mut self, depths: Depths) -> Result<Rc<LevelResults<'a>>, Error> {
         if let Some(known) = self.made.get(&depths) {
             return Ok(known.clone());
         }
@@ -126,7 +136,7 @@ impl<'a> Levels<'a> {
         &mut self,
         needed: bool,
         depths: Depths,
-    ) -> Result<Option<Rc<LevelResults>>, Error> {
+    ) -> Result<Option<Rc<LevelResults<'a>>>, Error> {
         if needed { self.level(depths).map(Some) } else { Ok(None) }
     }
 
@@ -137,7 +147,7 @@ impl<'a> Levels<'a> {
         members: &Members,
         across: usize,
         known: &[(usize, Vec<u32>)],
-    ) -> Result<LevelResults, Error> {
+    ) -> Result<LevelResults<'a>, Error> {
         let it = self.plan;
         let kept: Vec<usize> = (it.by_keys..it.by_keys + across).collect();
         let mut cells = roll_up(it, self.group_states, 0, &kept, Some(members), None)?;
@@ -166,7 +176,7 @@ impl<'a> Levels<'a> {
     fn shared_periods(
         &mut self,
         members: &Members,
-        cells: &Rollup,
+        cells: &Rollup<'_>,
     ) -> Result<Vec<((usize, Unit), Vec<u32>)>, Error> {
         let mut all: Vec<(usize, Unit)> = Vec::new();
         for input in &self.plan.table_inputs {
@@ -188,9 +198,10 @@ impl<'a> Levels<'a> {
             let codes = period_codes(self.plan, &finest, key, unit).unwrap_or_default();
             let mut of_number: Vec<Option<u32>> = vec![None; members.count];
             for (group, &number) in members.of_group.iter().enumerate() {
-                let (Some(known), Some(cell)) =
-                    (of_number.get_mut(number as usize), finest.map.at(group + 1).checked_sub(1))
-                else {
+                let (Some(known), Some(cell)) = (
+                    of_number.get_mut(number as usize),
+                    finest.map.of(group as u32 + 1).checked_sub(1),
+                ) else {
                     continue;
                 };
                 // Rows without a date lie in no period.
@@ -209,7 +220,7 @@ impl<'a> Levels<'a> {
         Ok(out)
     }
 
-    fn evaluated(&mut self, kept: &[usize]) -> Result<Rc<Rollup>, Error> {
+    fn evaluated(&mut self, kept: &[usize]) -> Result<Rc<Rollup<'a>>, Error> {
         if let Some(known) = self.evaluated.get(kept) {
             return Ok(known.clone());
         }
@@ -221,7 +232,11 @@ impl<'a> Levels<'a> {
 
     /// Runs the table program over some cells. Without `depths` they are no level, and only totals have
     /// a meaning there.
-    fn make(&mut self, cells: Rc<Rollup>, depths: Option<Depths>) -> Result<LevelResults, Error> {
+    fn make(
+        &mut self,
+        cells: Rc<Rollup<'a>>,
+        depths: Option<Depths>,
+    ) -> Result<LevelResults<'a>, Error> {
         let plan = self.plan;
         let program = &plan.table;
         let mut table = Evaluator::new(program);
@@ -596,7 +611,7 @@ impl Masks {
 
 /// The cells of the level that is being worked out, with what has been worked out for them so far.
 pub(super) struct Now<'b> {
-    pub(super) cells: &'b Rollup,
+    pub(super) cells: &'b Rollup<'b>,
     pub(super) windows: &'b [Column],
     pub(super) table: &'b Evaluator,
     pub(super) depths: Option<Depths>,
@@ -610,7 +625,7 @@ impl Now<'_> {
 
 fn run_table(
     plan: &Plan,
-    cells: &Rollup,
+    cells: &Rollup<'_>,
     windows: &[Column],
     table: &mut Evaluator,
     steps: std::ops::Range<usize>,

@@ -29,10 +29,10 @@
 
 use super::labels::{code_of, label_of};
 use super::levels::{LevelResults, Levels};
-use super::tree::{Children, Tree, Trees};
+use super::tree::{Children, Siblings, Tree, Trees};
 use crate::error::Error;
-use crate::grid::{Line, LineKind};
-use crate::grouping::{Depths, GroupStates, Members};
+use crate::grid::{self, Line, LineKind};
+use crate::grouping::{Depths, GroupStates, Members, Ranks, Sequence};
 use crate::ledger::Ledger;
 use crate::plan::{Plan, SortBy, SortPlan};
 use crate::request::TotalsAt;
@@ -49,6 +49,42 @@ use std::rc::Rc;
 /// A line and what stands on it: a node at its depth, or the number of a rest.
 pub(crate) type Position = (Line, u32);
 
+/// What stands on each line, in their order. Of a hundred million lines that stand as their groups are numbered it takes no
+/// memory.
+#[derive(Clone, Default)]
+pub(crate) struct Positions {
+    pub(crate) lines: grid::Lines,
+    /// Anything for a total over everything, which stands on the only node without a parent.
+    nodes: Sequence,
+}
+
+impl Positions {
+    pub(crate) fn push(&mut self, (line, node): Position) {
+        self.lines.push(line);
+        self.nodes.push(if line.kind == LineKind::Grand { self.nodes.next() } else { node });
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        self.lines.len()
+    }
+
+    /// Adds a line for each of some nodes.
+    fn push_all(&mut self, line: Line, nodes: impl ExactSizeIterator<Item = u32>) {
+        self.lines.push_run(line, nodes.len());
+        nodes.for_each(|node| self.nodes.push(node));
+    }
+
+    /// The nodes, where all lines are those of groups.
+    pub(crate) fn of_groups(&self) -> Option<&Sequence> {
+        self.lines.are_all(LineKind::Group).then_some(&self.nodes)
+    }
+
+    pub(crate) fn iter(&self) -> impl Iterator<Item = Position> + Clone + '_ {
+        let node = |line: Line, node| if line.kind == LineKind::Grand { 0 } else { node };
+        self.lines.iter().zip(self.nodes.iter()).map(move |(line, n)| (line, node(line, n)))
+    }
+}
+
 /// What is not shown under a node.
 pub(crate) struct Rest {
     pub(crate) depth: usize,
@@ -57,7 +93,7 @@ pub(crate) struct Rest {
 
 /// The lines of the table.
 pub(crate) struct Lines {
-    pub(crate) positions: Vec<Position>,
+    pub(crate) positions: Positions,
     pub(crate) rests: Vec<Rest>,
     /// The groups of each rest.
     pub(crate) members: Option<Members>,
@@ -75,9 +111,9 @@ enum Shown {
 struct Order<'a> {
     plan: &'a Plan,
     trees: &'a Trees,
-    ranks: &'a [Vec<u32>],
+    ranks: &'a [Ranks],
     /// The lines of each depth, where results order them.
-    levels: Vec<Option<Rc<LevelResults>>>,
+    levels: Vec<Option<Rc<LevelResults<'a>>>>,
     /// By depth, for each of the sort orders that is a result its figures in the column that `--sort-column`
     /// names.
     in_column: Vec<Vec<Option<Column>>>,
@@ -120,41 +156,30 @@ pub(crate) fn lines(
     }
     let leaves = by.nodes[by.depth()].len();
     ledger.notes.extend(order.without_values());
-    let mut shown = vec![Shown::First; leaves];
-    if plan.cuts()
-        && let Some(chosen) = order.choose(&children, &mut shown, ledger)
-        && few
-    {
-        children = vec![(vec![0, chosen.len() as u32], chosen)];
+    let mut cut = None;
+    if plan.cuts() {
+        let mut shown = vec![Shown::First; leaves];
+        if let Some(chosen) = order.choose(&children, &mut shown, ledger)
+            && few
+        {
+            let (starts, nodes) = (vec![0, chosen.len() as u32], Sequence::Listed(chosen));
+            children = vec![Siblings { starts, nodes }];
+        }
+        cut = Some(Cut { alive: with_lines(by, &shown), shown });
     }
-    let hidden = shown.iter().filter(|s| **s == Shown::No).count();
+    let hidden = cut.as_ref().map_or(0, Cut::hidden);
     let both_ends = plan.top.is_some() && plan.bottom.is_some();
     let totals = plan.totals.grand() || plan.totals.sub();
     let with_rest = hidden > 0 && (totals || both_ends);
     ledger.not_shown = (hidden as u64, with_rest);
-    let alive = with_lines(by, &shown);
-    let (rests, members) = match with_rest {
-        true => rests(plan, trees, gathered, &shown, &alive),
-        false => (Vec::new(), None),
+    let (rests, members) = match &cut {
+        Some(cut) if with_rest => rests(plan, trees, gathered, cut),
+        _ => (Vec::new(), None),
     };
-    let mut out = Vec::with_capacity(leaves - hidden + rests.len() + 1);
     let of_node: HashMap<(usize, u32), u32> =
         rests.iter().zip(0..).map(|(r, n)| ((r.depth, r.node), n)).collect();
-    let descent =
-        Descent { plan, children: &children, shown: &shown, alive: &alive, rests: &of_node };
-    let grand = Line { kind: LineKind::Grand, depth: 0 };
-    if by.depth() == 0 {
-        out.push((Line { kind: LineKind::Group, depth: 0 }, 0));
-    } else {
-        if plan.totals.grand() && plan.totals_at == TotalsAt::Top {
-            out.push((grand, 0));
-        }
-        descent.below(0, 0, &mut out);
-        if plan.totals.grand() && plan.totals_at == TotalsAt::Bottom {
-            out.push((grand, 0));
-        }
-    }
-    Ok(Lines { positions: out, rests, members })
+    let descent = Descent { plan, children: &children, cut: cut.as_ref(), rests: &of_node };
+    Ok(Lines { positions: descent.all(), rests, members })
 }
 
 /// By depth and sort order the figures of the nodes in the column that `--sort-column` names; empty without one.
@@ -195,6 +220,21 @@ fn in_column(
     Ok(of_depth)
 }
 
+/// What is shown where not everything is.
+struct Cut {
+    /// Which of the innermost nodes.
+    shown: Vec<Shown>,
+    /// By depth, which nodes have a line of their own below them.
+    alive: Vec<Vec<bool>>,
+}
+
+impl Cut {
+    /// How many of the innermost nodes are not.
+    fn hidden(&self) -> usize {
+        self.shown.iter().filter(|s| **s == Shown::No).count()
+    }
+}
+
 /// Which nodes have a line of their own below them.
 fn with_lines(by: &Tree, shown: &[Shown]) -> Vec<Vec<bool>> {
     let mut alive: Vec<Vec<bool>> = by.nodes.iter().map(|n| vec![false; n.len()]).collect();
@@ -214,8 +254,7 @@ fn rests(
     plan: &Plan,
     trees: &Trees,
     gathered: &GroupStates,
-    shown: &[Shown],
-    alive: &[Vec<bool>],
+    Cut { shown, alive }: &Cut,
 ) -> (Vec<Rest>, Option<Members>) {
     let by = &trees.by;
     let mut rests: Vec<Rest> = Vec::new();
@@ -244,12 +283,8 @@ fn rests(
 fn places(children: &Children, trees: &Trees) -> Vec<Vec<u32>> {
     let mut out = Vec::new();
     let mut nodes = vec![0u32];
-    for (depth, (starts, list)) in children.iter().enumerate() {
-        let next: Vec<u32> = nodes
-            .iter()
-            .flat_map(|&n| &list[starts[n as usize] as usize..starts[n as usize + 1] as usize])
-            .copied()
-            .collect();
+    for (depth, siblings) in children.iter().enumerate() {
+        let next: Vec<u32> = nodes.iter().flat_map(|&n| siblings.of(n)).collect();
         let mut places = vec![0u32; trees.by.nodes[depth + 1].len()];
         next.iter().enumerate().for_each(|(i, &n)| places[n as usize] = i as u32);
         out.push(places);
@@ -282,8 +317,8 @@ impl Order<'_> {
                 let rank = |node| match (code(node), sort.descending) {
                     // Missing stays last.
                     (0, true) => last,
-                    (code, true) => last - 1 - ranks[code as usize],
-                    (code, false) => ranks[code as usize],
+                    (code, true) => last - 1 - ranks.of(code),
+                    (code, false) => ranks.of(code),
                 };
                 Some(Ordinals::of_codes(nodes.clone().map(rank)))
             }
@@ -319,27 +354,28 @@ impl Order<'_> {
     /// Which of two nodes of the only depth comes first: by what `--sort` says, then by label.
     fn compare(&self, a: u32, b: u32) -> Ordering {
         let places = |it: &Ordinals| it.of_cell(a).cmp(&it.of_cell(b));
-        let rank = |node: u32| self.ranks[0][self.trees.by.nodes[1].code(node) as usize];
+        let rank = |node: u32| self.ranks[0].of(self.trees.by.nodes[1].code(node));
         let by_places = self.places[1].iter().map(places).find(|it| it.is_ne());
         by_places.unwrap_or_else(|| rank(a).cmp(&rank(b)))
     }
 
     /// Sorts the siblings of every node, which stand in the order of their labels.
     fn sort(&self, children: &mut Children) {
-        for (depth, (starts, list)) in children.iter_mut().enumerate() {
+        for (depth, siblings) in children.iter_mut().enumerate() {
             let places = &self.places[depth + 1];
             if places.is_empty() {
                 continue;
             }
-            let siblings = starts.windows(2).enumerate();
-            let parents = siblings.flat_map(|(parent, ends)| {
+            let each = siblings.starts.windows(2).enumerate();
+            let parents = each.flat_map(|(parent, ends)| {
                 std::iter::repeat_n(parent as u32, (ends[1] - ends[0]) as usize)
             });
             let parents = Ordinals::of_codes(parents);
+            let list = siblings.nodes.listed();
             let of_list: Vec<Ordinals> = places.iter().map(|places| places.gather(list)).collect();
             let all: Vec<&Ordinals> = std::iter::once(&parents).chain(&of_list).collect();
             let order = sorted(list.len(), &all);
-            *list = order.into_iter().map(|at| list[at as usize]).collect();
+            siblings.nodes = order.into_iter().map(|at| list[at as usize]).collect();
         }
     }
 
@@ -414,12 +450,8 @@ impl Order<'_> {
             true => (0..shown.len() as u32).collect(),
             false => vec![0],
         };
-        for (starts, list) in children {
-            all = all
-                .iter()
-                .flat_map(|&n| &list[starts[n as usize] as usize..starts[n as usize + 1] as usize])
-                .copied()
-                .collect();
+        for siblings in children {
+            all = all.iter().flat_map(|&n| siblings.of(n)).collect();
         }
         all.retain(|&leaf| shown[leaf as usize] != Shown::No && valued(leaf));
         // Below one node alone they stand in it already.
@@ -478,23 +510,54 @@ fn order_ends<T: Copy>(
 struct Descent<'a> {
     plan: &'a Plan,
     children: &'a Children,
-    shown: &'a [Shown],
-    alive: &'a [Vec<bool>],
+    /// `None` where everything is shown.
+    cut: Option<&'a Cut>,
     /// The rest of each node that has one.
     rests: &'a HashMap<(usize, u32), u32>,
 }
 
 impl Descent<'_> {
+    /// All lines, in their order.
+    fn all(&self) -> Positions {
+        let mut out = Positions::default();
+        if self.children.is_empty() {
+            out.push((Line { kind: LineKind::Group, depth: 0 }, 0));
+            return out;
+        }
+        let grand = (Line { kind: LineKind::Grand, depth: 0 }, 0);
+        let has_total = self.plan.totals.grand();
+        if has_total && self.plan.totals_at == TotalsAt::Top {
+            out.push(grand);
+        }
+        self.below(0, 0, &mut out);
+        if has_total && self.plan.totals_at == TotalsAt::Bottom {
+            out.push(grand);
+        }
+        out
+    }
+
+    /// Whether a node has a line of its own below it.
+    fn has_line(&self, depth: usize, node: u32) -> bool {
+        self.cut.is_none_or(|cut| cut.alive[depth][node as usize])
+    }
+
+    /// Whether an innermost node is among the last ones.
+    fn is_last(&self, node: u32) -> bool {
+        self.cut.is_some_and(|cut| cut.shown[node as usize] == Shown::Last)
+    }
+
     /// Adds the lines below a node, in their order, with its subtotal.
-    fn below(&self, depth: usize, node: u32, out: &mut Vec<Position>) {
+    fn below(&self, depth: usize, node: u32, out: &mut Positions) {
         let keys = self.children.len();
-        let (starts, list) = &self.children[depth];
-        let siblings = &list[starts[node as usize] as usize..starts[node as usize + 1] as usize];
+        if depth + 1 == keys && self.cut.is_none() {
+            let line = Line { kind: LineKind::Group, depth: keys as u32 };
+            return out.push_all(line, self.children[depth].of(node));
+        }
         let rest = self.rests.get(&(depth, node));
         let mut waiting = rest.map(|&n| (Line { kind: LineKind::Rest, depth: depth as u32 }, n));
-        for &child in siblings.iter().filter(|&&c| self.alive[depth + 1][c as usize]) {
+        for child in self.children[depth].of(node).filter(|&it| self.has_line(depth + 1, it)) {
             if depth + 1 == keys {
-                if self.shown[child as usize] == Shown::Last
+                if self.is_last(child)
                     && let Some(rest) = waiting.take()
                 {
                     out.push(rest);
@@ -512,7 +575,9 @@ impl Descent<'_> {
                 out.push(total);
             }
         }
-        out.extend(waiting);
+        if let Some(rest) = waiting {
+            out.push(rest);
+        }
     }
 }
 

@@ -15,7 +15,11 @@ use oeuvre_columns::value::Kind;
 
 impl Levels<'_> {
     /// The codes of all references, cell by cell; `None` where one of them is not there.
-    pub(super) fn codes(&self, cells: &Rollup, references: &[Reference]) -> Option<Vec<Vec<u32>>> {
+    pub(super) fn codes(
+        &self,
+        cells: &Rollup<'_>,
+        references: &[Reference],
+    ) -> Option<Vec<Vec<u32>>> {
         references
             .iter()
             .map(|r| match r {
@@ -46,12 +50,12 @@ impl Levels<'_> {
         (pick(column, &from), mask(from.iter().map(|c| *c == NO_NUMBER)))
     }
 
-    pub(super) fn label_order(&self, cells: &Rollup) -> Vec<u32> {
+    pub(super) fn label_order(&self, cells: &Rollup<'_>) -> Vec<u32> {
         let by: Vec<Ordinals> = cells
             .kept
             .iter()
             .zip(&cells.path)
-            .map(|(&k, codes)| Ordinals::of_codes(codes.iter().map(|c| self.ranks[k][c as usize])))
+            .map(|(&k, codes)| Ordinals::of_codes(codes.iter().map(|c| self.ranks[k].of(c))))
             .collect();
         window::order::sorted(cells.groups, &by.iter().collect::<Vec<_>>())
     }
@@ -120,7 +124,7 @@ impl Levels<'_> {
             by.push(By::Numbers(self.key_order(now, key, in_time && down)));
             // Several keys walked one after the other have no calendar of their own.
             if let (Kind::Period(_), Data::I32(indexes), 1) =
-                (kind, &now.cells.inputs[key].data, keys.len())
+                (kind, &now.cells.labels_of(key).data, keys.len())
             {
                 let present = indexes.iter().filter(|p| **p != i32::MIN);
                 let first = present.clone().min().copied().unwrap_or(0);
@@ -166,7 +170,7 @@ impl Levels<'_> {
         let last = ranks.len() as u32;
         let codes = now.cells.codes(key).into_iter().flat_map(Sequence::iter);
         Ordinals::of_codes(codes.map(|c| {
-            let rank = ranks[c as usize];
+            let rank = ranks.of(c);
             if descending { last - rank } else { rank }
         }))
     }

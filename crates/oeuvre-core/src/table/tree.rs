@@ -3,7 +3,7 @@
 //! A node's number at its depth is that of its group at that level of the table, so that nothing is looked up by
 //! its labels. Making it costs one step a group and key.
 
-use crate::grouping::{Codes, GroupStates, Rollup, Sequence};
+use crate::grouping::{Codes, GroupStates, Ranks, Rollup, Sequence};
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
 use std::ops::Range;
@@ -48,9 +48,40 @@ pub(crate) struct Tree {
     pub(crate) leaf_of_group: Sequence,
 }
 
-/// For each depth but the last, the nodes one key deeper: where those of each node start, and all of
-/// them.
-pub(crate) type Children = Vec<(Vec<u32>, Vec<u32>)>;
+/// For each depth but the last, the nodes one key deeper.
+pub(crate) type Children = Vec<Siblings>;
+
+/// The nodes of a depth, those of one parent together.
+pub(crate) struct Siblings {
+    /// For each parent where its nodes begin; and where the last ones end.
+    pub(crate) starts: Vec<u32>,
+    pub(crate) nodes: Sequence,
+}
+
+impl Siblings {
+    /// Where the nodes of a parent stand.
+    fn range(&self, parent: u32) -> Range<usize> {
+        self.starts[parent as usize] as usize..self.starts[parent as usize + 1] as usize
+    }
+
+    /// The nodes of a parent.
+    pub(crate) fn of(&self, parent: u32) -> impl ExactSizeIterator<Item = u32> + Clone + '_ {
+        self.nodes.range(self.range(parent))
+    }
+
+    /// Whether the nodes of every parent stand in the order of some keys.
+    fn are_sorted(&self, key: impl Fn(u32) -> u32) -> bool {
+        (0..self.starts.len() as u32 - 1).all(|parent| self.of(parent).is_sorted_by_key(&key))
+    }
+
+    /// Does something with the nodes of each parent.
+    pub(crate) fn for_each(&mut self, mut change: impl FnMut(&mut [u32])) {
+        let nodes = self.nodes.listed();
+        for ends in self.starts.windows(2) {
+            change(&mut nodes[ends[0] as usize..ends[1] as usize]);
+        }
+    }
+}
 
 impl Tree {
     fn new(
@@ -91,7 +122,7 @@ impl Tree {
     }
 
     /// The node of each cell at a depth; `None` where a key is not kept.
-    fn nodes_of(&self, cells: &Rollup, depth: usize) -> Option<Vec<u32>> {
+    fn nodes_of(&self, cells: &Rollup<'_>, depth: usize) -> Option<Vec<u32>> {
         let mut numbers = vec![0u32; cells.groups];
         let each = self.chain.iter().zip(self.nodes.iter().skip(1));
         for ((pairs, nodes), key) in each.zip(self.keys.clone()).take(depth) {
@@ -105,36 +136,39 @@ impl Tree {
     }
 
     pub(crate) fn children(&self) -> Children {
-        self.nodes
-            .windows(2)
-            .map(|pair| {
-                let mut starts = vec![0u32; pair[0].len() + 1];
-                for parent in pair[1].parents.iter() {
-                    starts[parent as usize + 1] += 1;
-                }
-                for i in 1..starts.len() {
-                    starts[i] += starts[i - 1];
-                }
-                let mut next = starts.clone();
-                let mut list = vec![0u32; pair[1].len()];
-                for (i, parent) in pair[1].parents.iter().enumerate() {
-                    let at = &mut next[parent as usize];
-                    list[*at as usize] = i as u32;
-                    *at += 1;
-                }
-                (starts, list)
-            })
-            .collect()
+        let siblings = |pair: &[Nodes]| {
+            let parents = &pair[1].parents;
+            let mut starts = vec![0u32; pair[0].len() + 1];
+            parents.iter().for_each(|parent| starts[parent as usize + 1] += 1);
+            for i in 1..starts.len() {
+                starts[i] += starts[i - 1];
+            }
+            // Under one parent, and where they came parent by parent, each has its place.
+            if parents.iter().is_sorted() {
+                return Siblings { starts, nodes: Sequence::counted(parents.len()) };
+            }
+            let mut next = starts.clone();
+            let mut list = vec![0u32; parents.len()];
+            for (i, parent) in parents.iter().enumerate() {
+                let at = &mut next[parent as usize];
+                list[*at as usize] = i as u32;
+                *at += 1;
+            }
+            Siblings { starts, nodes: Sequence::Listed(list) }
+        };
+        self.nodes.windows(2).map(siblings).collect()
     }
 
     /// Sorts the siblings of every node by their labels.
-    pub(crate) fn sort_by_label(&self, children: &mut Children, ranks: &[Vec<u32>]) {
-        for (depth, (starts, list)) in children.iter_mut().enumerate() {
+    pub(crate) fn sort_by_label(&self, children: &mut Children, ranks: &[Ranks]) {
+        for (depth, siblings) in children.iter_mut().enumerate() {
             let ranks = &ranks[self.keys.start + depth];
             let nodes = &self.nodes[depth + 1];
-            for ends in starts.windows(2) {
-                let siblings = &mut list[ends[0] as usize..ends[1] as usize];
-                let rank = |n: u32| ranks[nodes.code(n) as usize];
+            let rank = |n: u32| ranks.of(nodes.code(n));
+            if siblings.are_sorted(rank) {
+                continue;
+            }
+            siblings.for_each(|siblings| {
                 // Siblings have ranks of their own: many of them are put in their places at once.
                 if siblings.len() >= 64 && siblings.len() >= ranks.len() / 4 {
                     let mut places = vec![NO_NUMBER; ranks.len()];
@@ -144,7 +178,7 @@ impl Tree {
                 } else {
                     siblings.sort_unstable_by_key(|&n| rank(n));
                 }
-            }
+            });
         }
     }
 
@@ -177,17 +211,17 @@ impl Trees {
     }
 
     /// The node down the side of each cell.
-    pub(crate) fn by_nodes(&self, cells: &Rollup, depth: usize) -> Option<Vec<u32>> {
+    pub(crate) fn by_nodes(&self, cells: &Rollup<'_>, depth: usize) -> Option<Vec<u32>> {
         self.by.nodes_of(cells, depth)
     }
 
     /// The node along the top of each cell.
-    pub(crate) fn across_nodes(&self, cells: &Rollup, depth: usize) -> Option<Vec<u32>> {
+    pub(crate) fn across_nodes(&self, cells: &Rollup<'_>, depth: usize) -> Option<Vec<u32>> {
         self.across.nodes_of(cells, depth)
     }
 }
 
 /// For each key the places of its codes in label order.
-pub(crate) fn ranks(gathered: &GroupStates) -> Vec<Vec<u32>> {
+pub(crate) fn ranks(gathered: &GroupStates) -> Vec<Ranks> {
     gathered.grouper.codes.iter().map(Codes::ranks).collect()
 }

@@ -113,28 +113,28 @@ fn rest_number(
 }
 
 /// Where a cell is among the figures.
-pub(super) struct Located {
+pub(super) struct Located<'a> {
     pub(super) depths: Depths,
-    pub(super) level: Rc<LevelResults>,
+    pub(super) level: Rc<LevelResults<'a>>,
     /// Its group on the level.
     pub(super) at: usize,
 }
 
-impl Located {
+impl Located<'_> {
     pub(super) fn value(&self, plan: &Plan, operand: Operand, kind: Kind) -> Value {
         self.level.column(plan, operand).value(kind, self.at)
     }
 }
 
 /// Finds a cell.
-pub(super) fn find(
+pub(super) fn find<'a>(
     plan: &Plan,
     gathered: &GroupStates,
     trees: &Trees,
-    levels: &mut Levels<'_>,
+    levels: &mut Levels<'a>,
     table: &Table,
     cell: &Cell,
-) -> Result<Located, Error> {
+) -> Result<Located<'a>, Error> {
     let depths = depths(plan, &cell.keys)?;
     let (level, rest, codes) = match (cell.rest, &table.lines.members) {
         (true, Some(members)) => {
@@ -165,7 +165,7 @@ pub(super) fn position_in_table(
     trees: &Trees,
     table: &Table,
     cell: &Cell,
-    found: &Located,
+    found: &Located<'_>,
 ) -> Option<(usize, usize)> {
     let (depths, cells, at) = (found.depths, &found.level.cells, found.at);
     let across = trees.across_nodes(cells, depths.across).unwrap_or_default();
@@ -177,11 +177,11 @@ pub(super) fn position_in_table(
         false => trees.by_nodes(cells, depths.by).unwrap_or_default(),
     };
     let line = table.lines.positions.iter().position(|(line, node)| match cell.rest {
-        true => line.kind == LineKind::Rest && cells.start.at(at) == *node,
+        true => line.kind == LineKind::Rest && cells.start.at(at) == node,
         false => {
             line.kind != LineKind::Rest
                 && line.depth as usize == depths.by
-                && nodes.get(at).is_some_and(|n| n == node)
+                && nodes.get(at).is_some_and(|n| *n == node)
         }
     })?;
     Some((line, position))

@@ -2,7 +2,7 @@
 
 use super::cell::{TOTAL, keys_named};
 use crate::error::{Error, SourceText};
-use crate::grid::{Grid, Heading, Line, LineKind};
+use crate::grid::{Grid, Heading, Line, LineKind, Lines};
 use crate::plan::Plan;
 use crate::request::{AtLabel, Request};
 use crate::table::{MISSING, ReadsAs};
@@ -13,7 +13,7 @@ use std::sync::Arc;
 /// What stands at one side of a table: its keys, its lines, and the label of a line under a key.
 struct Side<'a> {
     keys: &'a [Heading],
-    lines: &'a [Line],
+    lines: &'a Lines,
     label: &'a dyn Fn(usize, usize) -> Option<Value>,
     rest: &'a str,
 }

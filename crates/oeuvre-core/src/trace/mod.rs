@@ -31,7 +31,7 @@ mod rows;
 pub use in_table::cell_named;
 
 use crate::error::{Error, SourceText};
-use crate::grid::{Grid, Heading, Line, LineKind, ResultColumn};
+use crate::grid::{Grid, Heading, Line, LineKind, Lines, ResultColumn};
 use crate::grouping::{fill, gather_one, second_pass};
 use crate::plan::TableInput;
 use crate::plan::{Plan, ResultPlan};
@@ -160,7 +160,7 @@ fn traced(
     result: &ResultPlan,
     shown: Option<Value>,
     inputs: &[usize],
-    found: &Located,
+    found: &Located<'_>,
     from_rows: &mut impl Iterator<Item = Value>,
 ) -> Traced {
     let (operand, kind) = (result.built.operand, result.built.kind);
@@ -199,7 +199,7 @@ fn traced(
 fn entered(
     plan: &Plan,
     levels: &mut Levels<'_>,
-    found: &Located,
+    found: &Located<'_>,
     windows: &[usize],
 ) -> Result<Vec<Entered>, Error> {
     let mut out = Vec::new();
@@ -268,9 +268,9 @@ fn cells_grid(plan: &Plan, cells: EnteredCells) -> Grid {
     let line = Line { kind: LineKind::Group, depth: cells.kept.len() as u32 };
     Grid {
         by: cells.kept.iter().map(heading).collect(),
-        lines: vec![line; cells.x.data.len()],
+        lines: Lines::same(line, cells.x.data.len()),
         labels: cells.labels,
-        positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+        positions: Lines::same(Line { kind: LineKind::Group, depth: 0 }, 1),
         columns: vec![column(cells.heading, cells.kind, 0, cells.x)],
         ..Grid::default()
     }
@@ -286,7 +286,7 @@ fn column(heading: String, kind: Kind, result: usize, cells: Column) -> ResultCo
         share: false,
         heading_mark: None,
         kind,
-        cells,
+        cells: cells.into(),
         ratio: None,
         marks: BTreeMap::new(),
     }

@@ -3,7 +3,7 @@
 use super::cell::Cell;
 use super::column;
 use crate::error::Error;
-use crate::grid::{Grid, Line, LineKind, ResultColumn};
+use crate::grid::{Grid, Line, LineKind, Lines, ResultColumn};
 use crate::grouping::GroupStates;
 use crate::pass::{Consumer, Pass, RowWork, Share};
 use crate::plan::Plan;
@@ -152,8 +152,8 @@ pub(super) fn rows(
     });
     let grid = Grid {
         of_rows: true,
-        lines: vec![Line { kind: LineKind::Group, depth: 0 }; rows],
-        positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+        lines: Lines::same(Line { kind: LineKind::Group, depth: 0 }, rows),
+        positions: Lines::same(Line { kind: LineKind::Group, depth: 0 }, 1),
         columns: shown.collect(),
         ..Grid::default()
     };

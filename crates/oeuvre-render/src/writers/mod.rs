@@ -413,7 +413,7 @@ mod tests {
                 for range in [0..lines / 2, lines / 2..lines] {
                     let mut part = grid.clone();
                     part.lines.truncate(range.len());
-                    part.columns.iter_mut().for_each(|c| c.cells = c.cells.slice(range.clone()));
+                    part.columns.iter_mut().for_each(|c| c.cells = c.cells.slice(range.clone()).into());
                     out.extend(crate::write_part(&part, &settings, None));
                 }
                 prop_assert_eq!(String::from_utf8(out).unwrap(), written(&grid, &style, format.name()));

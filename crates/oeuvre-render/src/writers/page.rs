@@ -114,7 +114,7 @@ impl Page<'_> {
                 let line = |k: LineKind| matches!(k, LineKind::Group | LineKind::Rest);
                 let closes = kind == LineKind::Subtotal && line(next);
                 let opens = line(kind) && next == LineKind::Subtotal;
-                let bottom = grid.lines.first().is_some_and(|l| line(l.kind));
+                let bottom = grid.lines.get(0).is_some_and(|l| line(l.kind));
                 if !layout.is_long() && ((closes && bottom) || (opens && !bottom)) {
                     text.push('\n');
                 }
@@ -552,7 +552,7 @@ mod tests {
     use super::*;
     use oeuvre_columns::Value;
     use oeuvre_columns::column::Column;
-    use oeuvre_core::{Heading, Line, ResultColumn};
+    use oeuvre_core::{Heading, Line, Lines, ResultColumn};
     use proptest::prelude::*;
 
     const NUMBER: Kind = Kind::Number { scale: 2 };
@@ -571,13 +571,13 @@ mod tests {
         let texts = texts.iter().map(|of_column| (Kind::Text, of_texts(of_column)));
         let columns = texts.chain(numbers).enumerate().map(|(result, (kind, cells))| {
             let one = Grid::of_one(&format!("result {result}"), kind, false, &Value::Missing);
-            ResultColumn { result, cells, ..one.columns[0].clone() }
+            ResultColumn { result, cells: cells.into(), ..one.columns[0].clone() }
         });
         Grid {
             by: vec![Heading { name: "key".into(), kind: Kind::Text }],
             labels: vec![of_texts(labels)],
-            lines: vec![line; labels.len()],
-            positions: vec![Line { kind: LineKind::Group, depth: 0 }],
+            lines: Lines::same(line, labels.len()),
+            positions: Lines::same(Line { kind: LineKind::Group, depth: 0 }, 1),
             columns: columns.collect(),
             ..Grid::default()
         }

@@ -12,7 +12,7 @@ use crate::style::Style;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};
 use oeuvre_columns::{Kind, Value};
-use oeuvre_core::Grid;
+use oeuvre_core::{Grid, LineKind};
 use std::io::{self, Write};
 use std::ops::Range;
 
@@ -133,10 +133,10 @@ impl<'a> Written<'a> {
         let grid = layout.grid;
         let column = match slot {
             _ if layout.is_long() => None,
-            Slot::Result(r) => grid.columns.get(r).map(|c| (&c.cells, c.kind)),
+            Slot::Result(r) => grid.columns.get(r).map(|c| (&*c.cells, c.kind)),
             // Labels are values where no line is a total and none is missing.
             Slot::Key(k) => Some((&grid.labels[k], grid.by[k].kind)).filter(|(labels, _)| {
-                (0..grid.lines.len()).all(|l| layout.is_group(l) && !labels.data.is_missing(l))
+                grid.lines.are_all(LineKind::Group) && !labels.data.any_missing()
             }),
             Slot::Across(_) => None,
         };

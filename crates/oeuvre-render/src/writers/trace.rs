@@ -114,7 +114,7 @@ fn first(grid: &Grid, most: usize) -> (Grid, usize) {
     out.lines.truncate(n);
     out.labels = grid.labels.iter().map(|c| c.gather(&rows)).collect();
     for (column, whole) in out.columns.iter_mut().zip(&grid.columns) {
-        column.cells = whole.cells.gather(&rows);
+        column.cells = whole.cells.gather(&rows).into();
     }
     (out, grid.lines.len() - n)
 }
