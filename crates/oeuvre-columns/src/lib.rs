@@ -39,7 +39,7 @@ mod schema;
 mod source;
 pub mod value;
 
-pub use at_once::at_once;
+pub use at_once::{at_once, in_order};
 pub use choice::Choice;
 pub use memory::InMemory;
 pub use note::{Note, Topic};

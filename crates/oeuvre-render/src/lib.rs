@@ -15,7 +15,7 @@
 //! let style = Style::default();
 //! let as_type = |name: &str| {
 //!     let format: Format = name.parse().unwrap();
-//!     let settings = Settings { style: &style, format, text: TextSettings::default(), with_ledger: false, beside: None };
+//!     let settings = Settings { style: &style, format, text: TextSettings::default(), with_ledger: false, beside: None, threads: 1 };
 //!     let mut out = Vec::new();
 //!     write(&grid, &Ledger::default(), settings, &mut out).unwrap();
 //!     String::from_utf8(out).unwrap()
@@ -84,6 +84,8 @@ pub struct Settings<'a> {
     pub with_ledger: bool,
     /// The beginning of the names of files that stand beside the document, where it is a file; see [`files_beside`].
     pub beside: Option<&'a str>,
+    /// How many threads may work on it; what comes of it is the same.
+    pub threads: usize,
 }
 
 /// Writes a table.

@@ -260,6 +260,7 @@ fn settings_for<'a>(output: &OutputArgs, style: &'a Style, format: Format) -> Se
         },
         with_ledger: !output.quiet,
         beside: None,
+        threads: output.threads.map_or_else(environment::threads, usize::from),
     }
 }
 

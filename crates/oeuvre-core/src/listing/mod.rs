@@ -39,17 +39,16 @@ use crate::window::{self, Argument, Calc, Cells, Counted, Places};
 use columns::{InBlocks, WORTH_A_THREAD};
 pub(crate) use columns::{Keep, KeepShare};
 use oeuvre_columns::Source;
-use oeuvre_columns::at_once;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::far;
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, Value};
+use oeuvre_columns::{at_once, in_order};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ops::Range;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, mpsc};
+use std::sync::Arc;
 use stream::stream;
 
 /// Takes a table in parts, in their order, each a grid with the same columns.
@@ -181,41 +180,17 @@ fn give<T: Send>(
     chunk: &(dyn Fn(Range<usize>) -> Grid + Sync),
     parts: Parts<'_, T>,
 ) -> u64 {
-    let count = rows.div_ceil(PART_ROWS);
-    let next = AtomicUsize::new(0);
-    let stop = AtomicBool::new(false);
     let Parts { make, take } = parts;
-    let (send, receive) = mpsc::sync_channel::<(usize, T, u64)>(2 * threads);
-    std::thread::scope(|scope| {
-        for _ in 0..threads {
-            let (send, next, stop) = (send.clone(), &next, &stop);
-            scope.spawn(move || {
-                loop {
-                    let at = next.fetch_add(1, Ordering::Relaxed);
-                    if at >= count || stop.load(Ordering::Relaxed) {
-                        return;
-                    }
-                    let grid = chunk(at * PART_ROWS..((at + 1) * PART_ROWS).min(rows));
-                    if send.send((at, make(&grid), blank(&grid))).is_err() {
-                        return;
-                    }
-                }
-            });
-        }
-        drop(send);
-        let (mut waiting, mut wanted, mut blanks) = (BTreeMap::new(), 0, 0);
-        for (at, made, n) in receive {
-            waiting.insert(at, made);
-            blanks += n;
-            while let Some(made) = waiting.remove(&wanted) {
-                wanted += 1;
-                if !stop.load(Ordering::Relaxed) && !take(made) {
-                    stop.store(true, Ordering::Relaxed);
-                }
-            }
-        }
-        blanks
-    })
+    let mut blanks = 0;
+    let made = |at: usize| {
+        let grid = chunk(at * PART_ROWS..((at + 1) * PART_ROWS).min(rows));
+        (make(&grid), blank(&grid))
+    };
+    in_order(rows.div_ceil(PART_ROWS), threads, made, |(made, n)| {
+        blanks += n;
+        take(made)
+    });
+    blanks
 }
 
 /// All rows, with what has been worked out for them.

@@ -16,6 +16,7 @@ pub(super) const ZEROS: u64 = 0x3030_3030_3030_3030;
 
 /// Figures of the same scale as bytes: a sign, digits before the point, and behind them a tail of the point, the digits
 /// behind it and what ends a field.
+#[derive(Clone)]
 pub(super) struct Figures {
     /// Which instructions may be used.
     level: Level,

@@ -58,6 +58,7 @@ const SHORT: usize = 16;
 pub(crate) struct Short([u8; SHORT]);
 
 /// The fields of a column, of some rows at a time.
+#[derive(Clone)]
 pub(crate) struct Lanes {
     made: Made,
     /// Where the column has figures, what makes them.

@@ -511,6 +511,7 @@ mod tests {
             text: TextSettings::default(),
             with_ledger: false,
             beside: None,
+            threads: 1,
         };
         Json.write(&Document::of_table(&grid, &ledger, &style), settings, &mut out).unwrap();
         String::from_utf8(out).unwrap()

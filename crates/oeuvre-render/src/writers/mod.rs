@@ -305,7 +305,14 @@ mod tests {
     use std::collections::HashSet;
 
     fn settings(style: &Style, format: Format) -> Settings<'_> {
-        Settings { style, format, text: TextSettings::default(), with_ledger: true, beside: None }
+        Settings {
+            style,
+            format,
+            text: TextSettings::default(),
+            with_ledger: true,
+            beside: None,
+            threads: 1,
+        }
     }
 
     fn written(grid: &Grid, style: &Style, name: &str) -> String {

@@ -11,10 +11,11 @@ use crate::row_buffer::{FewDates, Field, LANES, Lanes, MOST_SCALE, RowBuffer, Sh
 use crate::style::Style;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};
-use oeuvre_columns::{Kind, Value};
+use oeuvre_columns::{Kind, Value, in_order};
 use oeuvre_core::{Grid, LineKind};
 use std::io::{self, Write};
 use std::ops::Range;
+use std::sync::{Mutex, PoisonError};
 
 /// So much is gathered before it is written.
 const BUFFER: usize = 1 << 15;
@@ -49,14 +50,14 @@ impl Writer for Separated {
     fn write(
         &self,
         document: &Document<'_>,
-        _: Settings<'_>,
+        settings: Settings<'_>,
         out: &mut dyn Write,
     ) -> io::Result<()> {
         for part in &document.parts {
             let layout = Layout::new(part.grid, part.style);
             let headings: Vec<&str> = (0..layout.slots.len()).map(|i| layout.heading(i)).collect();
             self.headings(&headings, part.style, out)?;
-            rows(&layout, self.separator(part.style), out)?;
+            rows(&layout, self.separator(part.style), settings.threads, out)?;
         }
         Ok(())
     }
@@ -80,7 +81,7 @@ impl PartWriter for Separated {
     }
 
     fn lines(&self, grid: &Grid, style: &Style, out: &mut dyn Write) -> io::Result<()> {
-        rows(&Layout::new(grid, style), self.separator(style), out)
+        rows(&Layout::new(grid, style), self.separator(style), 1, out)
     }
 }
 
@@ -273,29 +274,71 @@ fn lines(rows: &[Row]) -> Option<Range<usize>> {
     follow.then_some(first..first + rows.len())
 }
 
-fn rows(layout: &Layout<'_>, separator: u8, out: &mut dyn Write) -> io::Result<()> {
-    let mut written = RowBuffer::new(BUFFER + (BUFFER >> 2));
+/// So many parts are worth several threads.
+const WORTH_A_THREAD: usize = if cfg!(test) { 2 } else { 8 };
+/// So many rows are written at a time.
+const PART_ROWS: usize = if cfg!(test) { 2 * LANES } else { 64 * LANES };
+
+/// What a part of the rows is made with, which serves again.
+struct Scratch {
+    /// Of each column.
+    lanes: Vec<Lanes>,
+    /// Fields that are long.
+    long: Vec<u8>,
+    rows: Vec<Row>,
+    written: RowBuffer,
+}
+
+fn rows(layout: &Layout<'_>, separator: u8, threads: usize, out: &mut dyn Write) -> io::Result<()> {
     let last = layout.slots.len().saturating_sub(1);
     let made = (layout.slots.iter().enumerate()).map(|(i, &slot)| {
         Written::new(layout, slot, separator, if i == last { b'\n' } else { separator })
     });
-    let (columns, mut lanes): (Vec<Written<'_>>, Vec<Lanes>) = made.unzip();
-    let mut long = Vec::new();
-    let (mut all, mut rows) = (layout.rows.iter(), Vec::with_capacity(LANES));
-    while all.len() > 0 {
-        rows.clear();
-        rows.extend(all.by_ref().take(LANES));
-        long.clear();
-        for (column, lanes) in columns.iter().zip(&mut lanes) {
-            column.fill(layout, &rows, lanes, &mut long)?;
+    let (columns, lanes): (Vec<Written<'_>>, Vec<Lanes>) = made.unzip();
+    let fresh = || Scratch {
+        lanes: lanes.clone(),
+        long: Vec::new(),
+        rows: Vec::with_capacity(LANES),
+        written: RowBuffer::new(BUFFER),
+    };
+    let make = |part: usize, scratch: &mut Scratch| {
+        let Scratch { lanes, long, rows, written } = scratch;
+        let begins = part * PART_ROWS;
+        let ends = (begins + PART_ROWS).min(layout.rows.len());
+        written.clear();
+        for first in (begins..ends).step_by(LANES) {
+            rows.clear();
+            rows.extend((first..ends.min(first + LANES)).map(|at| layout.rows.at(at)));
+            long.clear();
+            for (column, lanes) in columns.iter().zip(&mut *lanes) {
+                column.fill(layout, rows, lanes, long)?;
+            }
+            written.rows(rows.len(), lanes, long);
         }
-        written.rows(rows.len(), &lanes, &long);
-        if written.written().len() > BUFFER {
-            out.write_all(written.written())?;
-            written.clear();
-        }
+        Ok::<(), io::Error>(())
+    };
+    let parts = layout.rows.len().div_ceil(PART_ROWS);
+    if threads < 2 || parts < WORTH_A_THREAD {
+        let mut scratch = fresh();
+        return (0..parts).try_for_each(|part| {
+            make(part, &mut scratch)?;
+            out.write_all(scratch.written.written())
+        });
     }
-    out.write_all(written.written())
+    let used = Mutex::new(Vec::new());
+    let of_used = || used.lock().unwrap_or_else(PoisonError::into_inner);
+    let made = |part| {
+        let mut scratch = of_used().pop().unwrap_or_else(fresh);
+        let made = make(part, &mut scratch);
+        (made, scratch)
+    };
+    let mut written = Ok(());
+    in_order(parts, threads, made, |(made, scratch): (io::Result<()>, Scratch)| {
+        written = made.and_then(|()| out.write_all(scratch.written.written()));
+        of_used().push(scratch);
+        written.is_ok()
+    });
+    written
 }
 
 /// Whether a field must stand in quotes (RFC 4180, 2.6); `alone` where it is the only one of its line.

@@ -158,6 +158,7 @@ fn write_page(args: &DemoArgs, page: &mut Vec<u8>) -> Result<(), Failure> {
                 text,
                 with_ledger: false,
                 beside: None,
+                threads: 1,
             };
             oeuvre_render::write(&grid, &ledger, settings, page).map_err(failed)?;
         }
@@ -211,7 +212,8 @@ fn write_report(dir: &Path, report: &str, page: &mut Vec<u8>) -> Result<(), Fail
         let finished = report::run(&mut report::prepare(&definition, asked)?, threads, None)?;
         let document = finished.document(None, format.explains());
         let (style, text) = (Style::default(), TextSettings::default());
-        let settings = Settings { style: &style, format, text, with_ledger: true, beside: None };
+        let settings =
+            Settings { style: &style, format, text, with_ledger: true, beside: None, threads: 1 };
         deliver(Some(&to), |out| oeuvre_render::write_document(&document, settings, out))?;
         writeln!(page, "$ oeuvre report {report} --to {}", to.display()).map_err(failed)?;
         checks = oeuvre_render::document_checks_text(&document, false);
@@ -229,6 +231,7 @@ fn write_report(dir: &Path, report: &str, page: &mut Vec<u8>) -> Result<(), Fail
         text,
         with_ledger: false,
         beside: None,
+        threads: 1,
     };
     oeuvre_render::write_trace(&trace, settings, 3, page).map_err(failed)?;
     write_changes(dir, report, &definition, page)
@@ -261,7 +264,8 @@ fn write_changes(
         };
         let finished = report::run(&mut report::prepare(definition, asked)?, threads, None)?;
         let document = finished.document(None, false);
-        let settings = Settings { style: &style, format, text, with_ledger: true, beside: None };
+        let settings =
+            Settings { style: &style, format, text, with_ledger: true, beside: None, threads: 1 };
         deliver(Some(&to), |out| oeuvre_render::write_document(&document, settings, out))?;
         let shown = to.display().to_string();
         writeln!(page, "$ oeuvre report {report} --given month={month} --to {shown}")
@@ -287,6 +291,7 @@ fn write_changes(
         text,
         with_ledger: false,
         beside: None,
+        threads: 1,
     };
     oeuvre_render::write(&found.grid, &found.ledger, settings, page).map_err(failed)
 }

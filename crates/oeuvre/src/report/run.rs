@@ -531,7 +531,8 @@ fn unchanged(
     let style = Style::default();
     let Ok(format) = "json".parse() else { return Err(Error::request("there is no JSON")) };
     let text = TextSettings::default();
-    let settings = Settings { style: &style, format, text, with_ledger: false, beside: None };
+    let settings =
+        Settings { style: &style, format, text, with_ledger: false, beside: None, threads: 1 };
     // A format says how a table reads, and names its columns along the top.
     let document = Document::of_table(&done.grid, &done.ledger, &done.style);
     oeuvre_render::write_document(&document, settings, &mut json)
