@@ -38,6 +38,7 @@ mod saved;
 mod schema;
 mod source;
 pub mod value;
+pub mod work;
 
 pub use at_once::{at_once, in_order};
 pub use choice::Choice;

@@ -38,6 +38,11 @@ pub fn run_all(
     let shares = threads * plans.len();
     let wants: Vec<Wants<'_>> = plans.iter().map(|plan| Wants::of(plan, shares)).collect();
     let done = Pass::over(source, threads).serve_all(&wants)?;
+    for (plan, done) in plans.iter().zip(&done) {
+        if let Kept::Groups(share) = &done.share {
+            share.expect_work(plan, threads);
+        }
+    }
     let each = plans.iter().zip(done);
     each.map(|(plan, done)| match done.share {
         Kept::Groups(share) => {

@@ -136,7 +136,7 @@ pub(crate) fn web() -> Arc<oeuvre_data::WebOptions> {
     }
     let certificates = std::env::var_os("SSL_CERT_FILE").and_then(|file| std::fs::read(file).ok());
     let progress: Option<fn(&str, u64, Option<u64>)> =
-        std::io::stderr().is_terminal().then_some(crate::progress::fetching as _);
+        crate::progress::is_said().then_some(crate::progress::fetching as _);
     Arc::new(WebOptions { credentials, certificates, progress, ..WebOptions::default() })
 }
 

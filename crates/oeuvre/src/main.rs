@@ -36,6 +36,9 @@ fn main() -> ExitCode {
     let color = args.color();
     // What was typed matters to a request that is saved.
     let typed = matches.subcommand().map_or(&matches, |(_, typed)| typed);
+    if args.output().is_some_and(|output| output.no_progress) {
+        progress::say_nothing();
+    }
     let limited = args.output().map_or(Ok(()), args::output::OutputArgs::limit);
     let done = limited.map_err(Into::into).and_then(|()| commands::run(args, typed));
     progress::clear();

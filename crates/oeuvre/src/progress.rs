@@ -1,8 +1,10 @@
 //! What is said on a terminal while something takes long: one line on standard error, which goes away.
 //!
-//! While rows are read it says how far that is and about how long the rest takes. What comes behind (groups put
-//! together, lines put in order, files written) has no measure that is known before, so that it says how long it has taken.
+//! While rows are read it says how far that is and about how long the rest takes. Of what comes behind (groups put
+//! together, lines put in order, files written) it says the same as soon as enough is done to know how long the rest may
+//! take, and before how long it has taken.
 
+use oeuvre_columns::work;
 use std::io::{IsTerminal, Write};
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
@@ -30,16 +32,31 @@ struct Line {
     began: Option<Instant>,
     /// When the line was last written, if it stands there.
     told: Option<Instant>,
+    /// How much of the work behind the rows was done when it was last asked, and when that was found.
+    done: Option<(u64, Instant)>,
 }
 
-static LINE: Mutex<Line> = Mutex::new(Line { now: Now::Nothing, began: None, told: None });
+static LINE: Mutex<Line> = Mutex::new(Line::NONE);
 /// Whether the output itself goes to the terminal now, where it is seen how far that is.
 static IS_SHOWN: AtomicBool = AtomicBool::new(false);
 static TICKER: OnceLock<Option<Thread>> = OnceLock::new();
 
-/// Who is told how far a pass is: somebody at a terminal.
+/// Whether nobody wants to know.
+static IS_SILENT: AtomicBool = AtomicBool::new(false);
+
+/// From now on nothing is said.
+pub(crate) fn say_nothing() {
+    IS_SILENT.store(true, Relaxed);
+}
+
+/// Whether anything is said: to somebody at a terminal.
+pub(crate) fn is_said() -> bool {
+    !IS_SILENT.load(Relaxed) && std::io::stderr().is_terminal()
+}
+
+/// Who is told how far a pass is.
 pub(crate) fn of_reading() -> Option<fn(u64, u64)> {
-    std::io::stderr().is_terminal().then_some(reading as _)
+    is_said().then_some(reading as _)
 }
 
 /// Takes the line away: there is something else to be said.
@@ -81,7 +98,11 @@ fn reading(read: u64, all: u64) {
     };
     let now = Instant::now();
     line.now = match (read >= all, line.now) {
-        (true, _) => Now::Working(now),
+        (true, _) => {
+            work::begin();
+            line.done = None;
+            Now::Working(now)
+        }
         (false, Now::Reading(before, since)) => Now::Reading(read.max(before), since),
         (false, _) => Now::Reading(read, now),
     };
@@ -108,6 +129,26 @@ fn tick() {
 }
 
 impl Line {
+    const NONE: Line = Line { now: Now::Nothing, began: None, told: None, done: None };
+
+    /// What is said of work behind the rows that has taken some time.
+    fn working(&mut self, now: Instant, so_far: Duration) -> String {
+        let (done, all) = work::so_far();
+        let (_, at) = match self.done {
+            Some(known) if known.0 == done => known,
+            _ => *self.done.insert((done, now)),
+        };
+        let until_then = so_far - (now - at).min(so_far);
+        match time_left(until_then, (done, all)) {
+            Some(left) if left > now - at => {
+                // Up to the next second, and never none while there is work.
+                let left = (left - (now - at)).as_secs_f64().ceil();
+                format!("working on the result: {} %, about {} left", 100 * done / all, time(left))
+            }
+            _ => format!("working on the result, {} so far", time(so_far.as_secs_f64())),
+        }
+    }
+
     /// Writes the line, where it is due.
     fn tell(&mut self, now: Instant, all: u64) {
         let Some(began) = self.began else { return };
@@ -121,10 +162,7 @@ impl Line {
                 let left = (now - since).as_secs_f64() * (all - read) as f64 / read as f64;
                 format!("reading: {} %, about {} left", 100 * read / all, time(left))
             }
-            Now::Working(since) => {
-                let so_far = time((now - since).as_secs_f64());
-                format!("all rows are read; working on the result, {so_far} so far")
-            }
+            Now::Working(since) => format!("all rows are read; {}", self.working(now, now - since)),
             _ => return,
         };
         self.told = Some(now);
@@ -136,8 +174,16 @@ impl Line {
         if self.told.is_some() {
             let _ = std::io::stderr().write_all(b"\r\x1b[K");
         }
-        *self = Line { now: Now::Nothing, began: None, told: None };
+        *self = Line::NONE;
     }
+}
+
+/// How long work may still take, of which so much was done in some time; `None` while too little was.
+fn time_left(took: Duration, (done, all): (u64, u64)) -> Option<Duration> {
+    /// What is known from less is no more than a guess.
+    const ENOUGH: Duration = Duration::from_millis(500);
+    let is_known = took >= ENOUGH && done < all && done > all / 20;
+    is_known.then(|| took.mul_f64((all - done) as f64 / done as f64))
 }
 
 /// A time as people say it.
@@ -164,5 +210,37 @@ pub(crate) fn fetching(name: &str, come: u64, all: Option<u64>) {
         let name = oeuvre_columns::names::visible_label(name);
         let _ = write!(stderr, "\r\x1b[Kfetching {name}: {} MB{of}", come >> 20);
         *said = Some((began, now));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{time, time_left};
+    use rstest::rstest;
+    use std::time::Duration;
+
+    #[rstest]
+    #[case::nothing_done(10, (0, 100), None)]
+    #[case::hardly_any(10, (5, 100), None)]
+    #[case::a_quarter(10, (25, 100), Some(30))]
+    #[case::most(9, (90, 100), Some(1))]
+    #[case::all(10, (100, 100), None)]
+    #[case::more_than_was_expected(10, (120, 100), None)]
+    #[case::nothing_expected(10, (0, 0), None)]
+    #[case::too_soon(0, (25, 100), None)]
+    fn the_rest_takes_as_long_as_what_was_done_says(
+        #[case] took: u64,
+        #[case] work: (u64, u64),
+        #[case] left: Option<u64>,
+    ) {
+        assert_eq!(time_left(Duration::from_secs(took), work), left.map(Duration::from_secs));
+    }
+
+    #[rstest]
+    #[case(0.4, "0 s")]
+    #[case(119.4, "119 s")]
+    #[case(120.0, "2 minutes")]
+    fn times_are_said_as_people_do(#[case] seconds: f64, #[case] said: &str) {
+        assert_eq!(time(seconds), said);
     }
 }

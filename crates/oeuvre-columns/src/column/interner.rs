@@ -126,7 +126,7 @@ pub struct Interner {
     window: Vec<u32>,
     outside: WordTable,
     wide: HashMap<i128, u32>,
-    /// Whether no number has its place yet: they came in their order, and nobody has looked for one.
+    /// Whether no number has its place yet: they came in their order, and nobody has looked for another one.
     unplaced: bool,
     /// By code; [`MISSING_I64`] for those that need more bits, and for itself.
     values: Vec<i64>,
@@ -147,8 +147,16 @@ impl Interner {
     /// Gives each number its place; the codes stay.
     fn place_all(&mut self) {
         self.unplaced = false;
-        for value in std::mem::take(&mut self.values) {
-            self.intern(value);
+        if let [first, .., last] = self.values[..] {
+            // Where one window holds all of them it is made at once.
+            let _ = self.reach(first) && self.reach(last);
+        }
+        for code in 0..self.values.len() {
+            let value = self.values[code];
+            match self.reach(value) {
+                true => self.window[value.wrapping_sub(self.base) as usize] = code as u32,
+                false => _ = self.outside.get_or_insert(value as u64, code as u32),
+            }
         }
     }
 
@@ -232,6 +240,10 @@ impl Interner {
     /// The codes of many numbers, which are added when they are new, each as `first` and its code; `none` for missing
     /// ones.
     pub fn intern_all(&mut self, values: &[i64], first: u32, none: u32, codes: &mut Vec<u32>) {
+        // Numbers in their order need no places as long as they come so.
+        self.unplaced |= self.values.is_empty();
+        let in_order = if self.unplaced { self.extend(values, (first, none), codes) } else { 0 };
+        let values = &values[in_order..];
         let far = self.is_far();
         codes.extend(values.iter().enumerate().map(|(row, &value)| {
             if far && let Some(&soon) = values.get(row + SOON) {
@@ -242,6 +254,28 @@ impl Interner {
                 value => first + self.intern(value),
             }
         }));
+    }
+
+    /// Adds the codes of numbers while each is the last one or larger; how many are.
+    fn extend(&mut self, values: &[i64], (first, none): (u32, u32), codes: &mut Vec<u32>) -> usize {
+        let mut last = self.values.last().copied().unwrap_or(MISSING_I64);
+        let mut code = (first + self.values.len() as u32).wrapping_sub(1);
+        for (row, &value) in values.iter().enumerate() {
+            if value == MISSING_I64 {
+                codes.push(none);
+                continue;
+            }
+            if value < last {
+                return row;
+            }
+            if value > last {
+                make_room(&mut self.values, 1);
+                self.values.push(value);
+                (last, code) = (value, code.wrapping_add(1));
+            }
+            codes.push(code);
+        }
+        values.len()
     }
 
     /// Whether the places of numbers are more than a cache holds.
@@ -515,6 +549,34 @@ mod tests {
             let mut other = Interner::default();
             other.intern_wide(i128::MAX);
             prop_assert_eq!(other.absorb(&it), (1..=plain.len() as u32).collect::<Vec<_>>());
+        }
+
+        #[test]
+        fn numbers_that_come_in_batches_get_the_codes_of_a_plain_list(
+            mut values in prop_oneof![
+                proptest::collection::vec(0i64..300, 1..400),
+                proptest::collection::vec(prop_oneof![Just(MISSING_I64), any::<i64>()], 1..400),
+            ],
+            is_sorted in any::<bool>(), late in proptest::collection::vec(any::<proptest::sample::Index>(), 0..3),
+            batch in 1usize..100,
+        ) {
+            if is_sorted {
+                values.sort_unstable();
+            }
+            let late: Vec<i64> = late.iter().map(|at| values[at.index(values.len())]).collect();
+            values.extend(late);
+            let (mut it, mut plain, mut codes) = (Interner::default(), Vec::new(), Vec::new());
+            values.chunks(batch).for_each(|values| it.intern_all(values, 1, 0, &mut codes));
+            let code = |&v: &i64| match v {
+                MISSING_I64 => 0,
+                v => 1 + plain.iter().position(|&p| p == v).unwrap_or_else(|| { plain.push(v); plain.len() - 1 }),
+            };
+            let expected: Vec<usize> = values.iter().map(code).collect();
+            prop_assert!(codes.iter().map(|&code| code as usize).eq(expected));
+            prop_assert_eq!(it.is_ordered(), plain.is_sorted());
+            prop_assert!(it.values().eq(plain.iter().map(|&v| i128::from(v))));
+            prop_assert!(plain.iter().zip(0..).all(|(&v, code)| it.intern(v) == code));
+            prop_assert_eq!(it.len(), plain.len());
         }
 
         #[test]

@@ -115,13 +115,16 @@ const WITHOUT: u32 = 1;
 const FIRST: u32 = 2;
 
 /// Takes in the groups of another worker. Many that have come in the order of their key are joined in that order: whatever
-/// is made of them then stands as they are numbered.
+/// is made of them then stands as they are numbered. Joining copies all of them, so that few are rather added to many.
 pub(super) fn take_in(
     mine: &mut GroupStates,
     mut theirs: GroupStates,
     threads: usize,
 ) -> Result<(), Overflow> {
-    if !come_in_order(mine) || !come_in_order(&theirs) {
+    /// No fewer than one to so many are joined.
+    const MANY_MORE: usize = 8;
+    let are_few = theirs.grouper.groups() < mine.grouper.groups() / MANY_MORE;
+    if are_few || !come_in_order(mine) || !come_in_order(&theirs) {
         return mine.absorb(&theirs, threads);
     }
     let as_ordered = |groups: &mut GroupStates| match groups.grouper.numbers().is_sorted() {
@@ -129,6 +132,7 @@ pub(super) fn take_in(
         // A few came late.
         false => in_order(groups, threads),
     };
+    // Numbers that come in order have one.
     if let (Some(one), Some(other)) = (as_ordered(mine)?, as_ordered(&mut theirs)?) {
         *mine = joined(one, other, threads)?;
     }

@@ -10,13 +10,14 @@ use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::error::Error;
 use crate::ledger::Ledger;
 use crate::pass::{Consumer, Pass, RowWork, Share};
-use crate::plan::Plan;
+use crate::plan::{Plan, TableInput};
 use crate::rows::program::{Op, Operand};
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column};
 use oeuvre_columns::room;
 use oeuvre_columns::value::Kind;
+use oeuvre_columns::work;
 
 /// The groups of a plan, and the account of the rows.
 pub(crate) type Gathered = (Vec<GroupStates>, Ledger);
@@ -31,6 +32,7 @@ pub(crate) fn gather_one(
     threads: usize,
 ) -> Result<Gathered, Error> {
     let done = Pass::over(source, threads).serve(&Groups::new(plan, threads))?;
+    done.share.expect_work(plan, threads);
     let ledger = done.share.rows.ledger(plan, source, &done.account)?;
     Ok((done.share.into_groups(threads)?, ledger))
 }
@@ -178,6 +180,24 @@ impl GroupsShare {
             states.resize(states.grouper.groups());
         }
         Ok(())
+    }
+
+    /// Says how much work is left behind the rows.
+    pub(crate) fn expect_work(&self, plan: &Plan, threads: usize) {
+        for groups in &self.groupings {
+            let (joined, table) = groups.work();
+            work::expect(joined + table);
+            // What the workers have is taken together by now; one alone has nothing to take.
+            work::done(if threads > 1 { joined } else { 0 });
+        }
+        let compared = plan.table_inputs.iter().filter(|it| matches!(it, TableInput::Window(_)));
+        let lines = self.groupings[0].grouper.groups() as u64;
+        let each = compared.count() as u64 * work::COMPARED + plan.sort.len() as u64 * work::SORTED;
+        work::expect(lines * each);
+        // Totals are merged from the lines.
+        let levels = [plan.totals.grand(), plan.totals.sub() && plan.by_keys > 1];
+        let levels = levels.into_iter().filter(|is_shown| *is_shown).count() as u64;
+        work::expect(levels * self.groupings.iter().map(GroupStates::merging).sum::<u64>());
     }
 
     /// The groups, when all rows have been seen.

@@ -30,7 +30,7 @@
 
 use super::codes::Codes;
 use super::sequence::{Ranks, Sequence};
-use super::states::{GroupStates, only_where};
+use super::states::{GroupStates, only_where, work_of};
 use crate::aggregate::{Aggregate, Overflow, Rows, State};
 use crate::error::Error;
 use crate::ledger::Ledger;
@@ -43,6 +43,7 @@ use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::interner::Pairs;
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Value};
+use oeuvre_columns::work;
 use std::cell::OnceCell;
 use std::collections::hash_map::Entry;
 use std::collections::{HashMap, HashSet};
@@ -134,7 +135,9 @@ pub(crate) fn roll_up<'a>(
         let column = match &aggregate.from {
             From::Rows(state) => {
                 let args = kinds(&grouping.states[*state].args);
-                states.finish(aggregate.aggregate.as_ref(), *state, &args)
+                let column = states.finish(aggregate.aggregate.as_ref(), *state, &args);
+                work::done(work_of(states.of(*state), groups as u64));
+                column
             }
             From::SecondPass(i) => match second_pass {
                 Some(states) => {
@@ -310,7 +313,9 @@ impl Numbered {
             coarse.merge(state, &map)?;
             Ok(coarse)
         };
-        gathered.states.iter().map(|state| merged(state.as_ref())).collect()
+        let merged = gathered.states.iter().map(|state| merged(state.as_ref())).collect();
+        work::done(gathered.merging());
+        merged
     }
 
     /// Whether the groups here are those of the grouping in their order, of which few may be left out.
@@ -359,6 +364,11 @@ struct StatesHere<'a> {
 }
 
 impl StatesHere<'_> {
+    /// A state.
+    fn of(&self, state: usize) -> &dyn State {
+        self.merged.get(state).unwrap_or(&self.all[state]).as_ref()
+    }
+
     /// What an aggregate makes of a state: a value for each group that is here.
     fn finish(
         &self,
@@ -366,8 +376,7 @@ impl StatesHere<'_> {
         state: usize,
         args: &[Kind],
     ) -> Result<Column, Overflow> {
-        let state = self.merged.get(state).unwrap_or(&self.all[state]);
-        let mut column = aggregate.finish(state.as_ref(), args)?;
+        let mut column = aggregate.finish(self.of(state), args)?;
         match &self.here {
             Some(Sequence::Listed(here)) => column.data.retain(here),
             Some(Sequence::Even { first, step: 1, len }) => {

@@ -11,6 +11,7 @@ use crate::plan::{Grouping, Widening, factors_of, widening};
 use crate::rows::program::Operand;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::work;
 use std::collections::BTreeSet;
 
 /// The groups of a grouping with their states.
@@ -104,6 +105,22 @@ impl GroupStates {
         }
     }
 
+    /// About how much work two workers' groups were to take together, and their table is to make.
+    pub(crate) fn work(&self) -> (u64, u64) {
+        let groups = self.grouper.groups() as u64;
+        let (keys, states) = (self.grouper.codes.len() as u64, self.states.len() as u64);
+        let results: u64 = self.states.iter().map(|state| work_of(state.as_ref(), groups)).sum();
+        let fields = groups * (keys * (work::LABEL + work::FIELD) + states * work::FIELD);
+        (groups * keys * work::JOINED + self.merging(), results + fields)
+    }
+
+    /// About how much work it is to take the states together with others.
+    pub(super) fn merging(&self) -> u64 {
+        let groups = self.grouper.groups() as u64;
+        let each = self.states.iter().map(|state| values_in(state.as_ref(), groups) * work::MERGED);
+        groups * (1 + self.states.len() as u64) * work::JOINED + each.sum::<u64>()
+    }
+
     /// Whether no state holds more of a group than a few numbers: sets and lists of values are not merged in order.
     pub(super) fn are_plain(&self) -> bool {
         const OF_GROUP: usize = if cfg!(test) { 1 << 20 } else { 32 };
@@ -177,6 +194,19 @@ impl GroupStates {
         }
         Ok(())
     }
+}
+
+/// About how much work the results of a state are.
+pub(super) fn work_of(state: &dyn State, groups: u64) -> u64 {
+    groups * work::RESULT + values_in(state, groups) * work::LOOKED_AT
+}
+
+/// About how many values a state holds where it holds all of a group.
+fn values_in(state: &dyn State, groups: u64) -> u64 {
+    /// So many bytes of a group are no list of its values.
+    const FEW: u64 = 64;
+    let bytes = state.size_bytes() as u64;
+    if bytes > groups * FEW { bytes / size_of::<i64>() as u64 } else { 0 }
 }
 
 /// Merges states with others, each as the groups are mapped; large ones at once.

@@ -45,7 +45,7 @@ use oeuvre_columns::column::far;
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::{Kind, Value};
-use oeuvre_columns::{at_once, in_order};
+use oeuvre_columns::{at_once, in_order, work};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
@@ -184,10 +184,11 @@ fn give<T: Send>(
     let mut blanks = 0;
     let made = |at: usize| {
         let grid = chunk(at * PART_ROWS..((at + 1) * PART_ROWS).min(rows));
-        (make(&grid), blank(&grid))
+        (make(&grid), (grid.lines.len() * grid.columns.len()) as u64, blank(&grid))
     };
-    in_order(rows.div_ceil(PART_ROWS), threads, made, |(made, n)| {
+    in_order(rows.div_ceil(PART_ROWS), threads, made, |(made, fields, n)| {
         blanks += n;
+        work::done(fields * work::FIELD);
         take(made)
     });
     blanks
@@ -260,13 +261,26 @@ impl<'a> AllRows<'a> {
             order: None,
             in_order: HashMap::new(),
         };
+        let count = rows as u64;
+        let windows = plan.table_inputs.iter().filter(|it| matches!(it, TableInput::Window(_)));
+        let compared = count * windows.count() as u64 * work::COMPARED;
+        let sorted = count * plan.sort.len() as u64 * work::SORTED;
+        let results = plan.results.len() as u64;
+        let copied = count * of_rows.len() as u64 * work::COPIED;
+        let gathered = if plan.sort.is_empty() { 0 } else { count * results * work::GATHERED };
+        let written = count * results * work::FIELD;
+        work::expect(2 * copied + compared + sorted + gathered + written);
+        work::done(copied);
         // Of few rows a thread costs more than it does.
         let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
         it.join(threads);
+        work::done(copied);
         it.work_out(threads, &mut ledger)?;
         note_zero_divisions(&plan.table, &it.table, &mut ledger);
         it.order = it.order(&mut ledger);
+        work::done(sorted);
         it.put_in_order();
+        work::done(gathered);
         Ok((it, ledger))
     }
 
@@ -401,6 +415,7 @@ impl<'a> AllRows<'a> {
                 }
             }
             at += together;
+            work::done((together * self.rows) as u64 * work::COMPARED);
         }
         self.run_steps(done..plan.table.steps.len())
     }

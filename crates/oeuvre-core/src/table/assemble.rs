@@ -17,6 +17,7 @@ use crate::rows::program::Operand;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
+use oeuvre_columns::work;
 use std::collections::HashMap;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -56,6 +57,7 @@ pub(crate) fn table(
     let positions = positions(plan, &trees.across, &levels.ranks);
     ensure_fits(lines.positions.len(), positions.len(), plan.results.len())?;
     let mut grid = frame(plan, &groups.grouper.codes, trees, &lines, &positions);
+    work::done((grid.labels.len() * grid.lines.len()) as u64 * work::LABEL);
     let mut cells =
         Cells { plan, trees, lines: &lines, levels: HashMap::new(), rests: HashMap::new() };
     let shown = cells.find(levels, &positions)?;

@@ -26,6 +26,7 @@ use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::calendar::Unit;
 use oeuvre_columns::value::{Kind, Value};
+use oeuvre_columns::work;
 use std::collections::HashMap;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -262,6 +263,7 @@ impl<'a> Levels<'a> {
                 column.data.blank(mask);
             }
             windows[i] = column;
+            work::done(cells.groups as u64 * work::COMPARED);
         }
         run_table(plan, &cells, &windows, &mut table, done..program.steps.len())?;
         masks.pass_on(plan, &mut table, done..program.steps.len());

@@ -41,7 +41,7 @@ use crate::window::order::{Ordinals, sorted};
 use crate::window::pick;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::{Column, Data};
-use oeuvre_columns::{Note, Topic};
+use oeuvre_columns::{Note, Topic, work};
 use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::rc::Rc;
@@ -376,6 +376,7 @@ impl Order<'_> {
             let all: Vec<&Ordinals> = std::iter::once(&parents).chain(&of_list).collect();
             let order = sorted(list.len(), &all);
             siblings.nodes = order.into_iter().map(|at| list[at as usize]).collect();
+            work::done(places.len() as u64 * siblings.nodes.len() as u64 * work::SORTED);
         }
     }
 

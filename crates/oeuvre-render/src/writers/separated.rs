@@ -11,7 +11,7 @@ use crate::row_buffer::{FewDates, Field, LANES, Lanes, MOST_SCALE, RowBuffer, Sh
 use crate::style::Style;
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::{Data, MISSING_I32, MISSING_I64};
-use oeuvre_columns::{Kind, Value, in_order};
+use oeuvre_columns::{Kind, Value, in_order, work};
 use oeuvre_core::{Grid, LineKind};
 use std::io::{self, Write};
 use std::ops::Range;
@@ -57,7 +57,9 @@ impl Writer for Separated {
             let layout = Layout::new(part.grid, part.style);
             let headings: Vec<&str> = (0..layout.slots.len()).map(|i| layout.heading(i)).collect();
             self.headings(&headings, part.style, out)?;
-            rows(&layout, self.separator(part.style), settings.threads, out)?;
+            let fields = layout.slots.len() as u64;
+            let told = |rows: usize| work::done(rows as u64 * fields * work::FIELD);
+            rows(&layout, self.separator(part.style), settings.threads, told, out)?;
         }
         Ok(())
     }
@@ -81,7 +83,7 @@ impl PartWriter for Separated {
     }
 
     fn lines(&self, grid: &Grid, style: &Style, out: &mut dyn Write) -> io::Result<()> {
-        rows(&Layout::new(grid, style), self.separator(style), 1, out)
+        rows(&Layout::new(grid, style), self.separator(style), 1, |_| {}, out)
     }
 }
 
@@ -289,7 +291,13 @@ struct Scratch {
     written: RowBuffer,
 }
 
-fn rows(layout: &Layout<'_>, separator: u8, threads: usize, out: &mut dyn Write) -> io::Result<()> {
+fn rows(
+    layout: &Layout<'_>,
+    separator: u8,
+    threads: usize,
+    told: impl Fn(usize),
+    out: &mut dyn Write,
+) -> io::Result<()> {
     let last = layout.slots.len().saturating_sub(1);
     let made = (layout.slots.iter().enumerate()).map(|(i, &slot)| {
         Written::new(layout, slot, separator, if i == last { b'\n' } else { separator })
@@ -322,7 +330,9 @@ fn rows(layout: &Layout<'_>, separator: u8, threads: usize, out: &mut dyn Write)
         let mut scratch = fresh();
         return (0..parts).try_for_each(|part| {
             make(part, &mut scratch)?;
-            out.write_all(scratch.written.written())
+            out.write_all(scratch.written.written())?;
+            told(PART_ROWS);
+            Ok(())
         });
     }
     let used = Mutex::new(Vec::new());
@@ -336,6 +346,7 @@ fn rows(layout: &Layout<'_>, separator: u8, threads: usize, out: &mut dyn Write)
     in_order(parts, threads, made, |(made, scratch): (io::Result<()>, Scratch)| {
         written = made.and_then(|()| out.write_all(scratch.written.written()));
         of_used().push(scratch);
+        told(PART_ROWS);
         written.is_ok()
     });
     written

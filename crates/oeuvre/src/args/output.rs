@@ -55,6 +55,12 @@ pub(crate) struct OutputArgs {
     /// Do not write the ledger.
     #[arg(long)]
     pub(crate) quiet: bool,
+    /// Do not say on a terminal how far it is.
+    ///
+    /// Do not say on a terminal how far the rows are read, and how long the rest may take. Nothing is said where standard
+    /// error is none.
+    #[arg(hide_short_help = true, long)]
+    pub(crate) no_progress: bool,
     /// Which notes the ledger shows: few (the ten most telling) or all.
     #[arg(hide_short_help = true, long, value_name = "WHICH", default_value = "few", hide_default_value = true, value_parser = choice::<Notes>())]
     pub(crate) notes: Notes,
