@@ -19,9 +19,9 @@ use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 pub const JOINED: u64 = 12;
 /// A result of a group, and putting it where it is shown.
 pub const RESULT: u64 = 16;
-/// A value of a group of which a state holds all: taking it together with others, and looking at it for a result.
+/// A value of a group of which a state holds all: taking it together with others.
 pub const MERGED: u64 = 40;
-/// See [`MERGED`].
+/// And looking at it for a result.
 pub const LOOKED_AT: u64 = 5;
 /// A label of a line.
 pub const LABEL: u64 = 12;

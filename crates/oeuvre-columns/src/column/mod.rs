@@ -85,6 +85,20 @@ impl From<Data> for Column {
     }
 }
 
+/// The same done with the list of values of whatever type.
+macro_rules! of_any_type {
+    ($data:expr, $list:ident => $do:expr) => {
+        match $data {
+            Data::I64($list) => $do,
+            Data::I128($list) => $do,
+            Data::F64($list) => $do,
+            Data::Codes($list) => $do,
+            Data::I32($list) => $do,
+            Data::Bool($list) => $do,
+        }
+    };
+}
+
 impl Data {
     /// An empty column for values of a kind.
     pub fn empty(kind: Kind) -> Data {
@@ -107,26 +121,12 @@ impl Data {
 
     /// How many bytes its values take.
     pub fn size_bytes(&self) -> usize {
-        match self {
-            Data::I64(v) => size_of_val(v.as_slice()),
-            Data::I128(v) => size_of_val(v.as_slice()),
-            Data::F64(v) => size_of_val(v.as_slice()),
-            Data::Codes(v) => size_of_val(v.as_slice()),
-            Data::I32(v) => size_of_val(v.as_slice()),
-            Data::Bool(v) => size_of_val(v.as_slice()),
-        }
+        of_any_type!(self, v => size_of_val(v.as_slice()))
     }
 
     /// How many values there are, missing ones included.
     pub fn len(&self) -> usize {
-        match self {
-            Data::I64(v) => v.len(),
-            Data::I128(v) => v.len(),
-            Data::F64(v) => v.len(),
-            Data::Codes(v) => v.len(),
-            Data::I32(v) => v.len(),
-            Data::Bool(v) => v.len(),
-        }
+        of_any_type!(self, v => v.len())
     }
 
     /// Whether there are no values.
@@ -275,14 +275,7 @@ impl Data {
             }
             v.truncate(rows.len());
         }
-        match self {
-            Data::I64(v) => keep(v, rows),
-            Data::I128(v) => keep(v, rows),
-            Data::F64(v) => keep(v, rows),
-            Data::Codes(v) => keep(v, rows),
-            Data::I32(v) => keep(v, rows),
-            Data::Bool(v) => keep(v, rows),
-        }
+        of_any_type!(self, v => keep(v, rows))
     }
 
     /// Keeps the rows of a range alone.
@@ -294,14 +287,7 @@ impl Data {
             v.truncate(rows.end);
             v.drain(..rows.start);
         }
-        match self {
-            Data::I64(v) => keep(v, rows),
-            Data::I128(v) => keep(v, rows),
-            Data::F64(v) => keep(v, rows),
-            Data::Codes(v) => keep(v, rows),
-            Data::I32(v) => keep(v, rows),
-            Data::Bool(v) => keep(v, rows),
-        }
+        of_any_type!(self, v => keep(v, rows))
     }
 
     /// The whole-number values as 128-bit numbers, missing ones as [`MISSING_I128`]; empty for columns of
