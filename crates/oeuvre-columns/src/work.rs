@@ -11,8 +11,14 @@
 //! work::expect(4 * work::FIELD);
 //! work::done(work::FIELD);
 //! assert_eq!(work::so_far(), (work::FIELD, 4 * work::FIELD));
+//! work::step(3 * work::FIELD, || {
+//!     work::part(work::FIELD);
+//!     assert_eq!(work::so_far(), (2 * work::FIELD, 4 * work::FIELD));
+//! });
+//! assert_eq!(work::so_far(), (4 * work::FIELD, 4 * work::FIELD));
 //! ```
 
+use std::cell::Cell;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
 /// Taking what two workers have of a group together, a state or a key.
@@ -53,6 +59,27 @@ pub fn expect(work: u64) {
 /// So much of it is done.
 pub fn done(work: u64) {
     DONE.fetch_add(work, Relaxed);
+}
+
+thread_local! {
+    /// What is left of the step that a thread is at.
+    static OF_STEP: Cell<u64> = const { Cell::new(0) };
+}
+
+/// Takes a step of so much work. Whoever does it may say in between how much of it is done ([`part`]); at the end all of it
+/// is.
+pub fn step<T>(work: u64, take: impl FnOnce() -> T) -> T {
+    let around = OF_STEP.replace(work);
+    let taken = take();
+    done(OF_STEP.replace(around));
+    taken
+}
+
+/// So much of the step that this thread is at is done. Outside of steps that is no news.
+pub fn part(work: u64) {
+    let left = OF_STEP.get();
+    OF_STEP.set(left.saturating_sub(work));
+    done(work.min(left));
 }
 
 /// What is done, and what was to be done, that included.

@@ -25,13 +25,12 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
+use super::times::Times;
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, whole_column,
 };
-use oeuvre_columns::column::ahead::{SOON, ask_for, is_far};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
-use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::Kind;
 use std::ops::Range;
 
@@ -41,7 +40,7 @@ pub struct Count;
 
 /// A count for each group.
 #[derive(Clone, Default)]
-pub struct Counts(pub(crate) Vec<u64>);
+pub struct Counts(pub(crate) Times);
 
 impl GroupState for Counts {
     const FAMILY: &'static str = "count";
@@ -50,28 +49,19 @@ impl GroupState for Counts {
         Counts::default()
     }
     fn resize(&mut self, groups: usize) {
-        lengthen(&mut self.0, groups, 0);
+        self.0.resize(groups);
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
-        let counts = &mut self.0[..];
         macro_rules! present {
             ($values:expr, $missing:expr) => {
-                for (&g, v) in rows.groups.iter().zip($values) {
-                    counts[g as usize] += u64::from(!$missing(v));
-                }
+                self.0.add_where(
+                    rows.groups.iter().copied().zip($values.iter().map(|v| !$missing(v))),
+                )
             };
         }
         match rows.args.first().map(|c| &c.data) {
-            None => {
-                let far = is_far(counts);
-                for (row, &g) in rows.groups.iter().enumerate() {
-                    if far && let Some(&soon) = rows.groups.get(row + SOON) {
-                        ask_for(counts, soon as usize);
-                    }
-                    counts[g as usize] += 1;
-                }
-            }
+            None => self.0.add_rows(rows.groups),
             Some(Data::I64(v)) => present!(v, |v: &i64| *v == MISSING_I64),
             Some(Data::I128(v)) => present!(v, |v: &i128| *v == MISSING_I128),
             Some(Data::F64(v)) => present!(v, |v: &f64| v.is_nan()),
@@ -83,9 +73,7 @@ impl GroupState for Counts {
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
-        for (&to, n) in map.iter().zip(&other.0) {
-            self.0[to as usize] += n;
-        }
+        self.0.merge(&other.0, map);
         Ok(())
     }
 
@@ -94,21 +82,24 @@ impl GroupState for Counts {
     }
 
     fn size_bytes(&self) -> usize {
-        size_of_val(self.0.as_slice())
+        self.0.size_bytes()
     }
 
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         to.count(groups.len());
-        groups.for_each(|g| to.unsigned(u128::from(self.0[g as usize])));
+        groups.for_each(|g| self.0.encode(g as usize, to));
     }
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
-        self.0 = vec![0];
-        for _ in 0..from.groups()? {
-            self.0.push(from.times()?);
-        }
-        Ok(())
+        let groups = from.groups()?;
+        self.0.resize(1);
+        (0..groups).try_for_each(|_| self.0.decode_next(from))
     }
+}
+
+/// The counts of all groups, none of which is missing.
+pub(super) fn counts_column(counts: &Times) -> Column {
+    whole_column(counts.iter().skip(1).map(|n| Some(i128::from(n))))
 }
 
 impl GroupAggregate for Count {
@@ -118,8 +109,7 @@ impl GroupAggregate for Count {
         Ok(Kind::Number { scale: 0 })
     }
     fn finish(&self, state: &Counts, _: &[Kind]) -> Result<Column, Overflow> {
-        let counts = &state.0;
-        Ok(whole_column(counts.iter().skip(1).map(|&n| Some(i128::from(n)))))
+        Ok(counts_column(&state.0))
     }
     fn additivity(&self) -> Additivity {
         Additivity::Counted

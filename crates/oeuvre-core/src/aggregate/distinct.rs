@@ -553,6 +553,10 @@ impl GroupState for Seen {
         self.known.size_bytes() + sets
     }
 
+    fn values(&self) -> usize {
+        if let Sets::Runs(runs) = &self.sets { runs.len() } else { 0 }
+    }
+
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         match &self.sets {
             Sets::Near { .. } => {

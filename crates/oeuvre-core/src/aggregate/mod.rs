@@ -46,6 +46,7 @@ pub mod portion;
 pub mod quantiles;
 pub mod regression;
 pub mod sums;
+pub(crate) mod times;
 pub(crate) mod values;
 
 use crate::same::{Alike, Same};
@@ -130,6 +131,9 @@ pub trait State: Send + Sync {
     /// About how many bytes of memory it takes.
     fn size_bytes(&self) -> usize;
 
+    /// How many values it holds, where a result is found among all of a group; else 0.
+    fn values(&self) -> usize;
+
     /// Writes some groups down; the layout is that of [`encoding`].
     fn encode(&self, groups: Range<u32>, to: &mut Encoder);
 
@@ -173,6 +177,10 @@ pub(crate) trait GroupState: Send + Sync + Sized + 'static {
     fn fresh(&self) -> Self;
     /// As [`State::size_bytes`].
     fn size_bytes(&self) -> usize;
+    /// As [`State::values`].
+    fn values(&self) -> usize {
+        0
+    }
     /// As [`State::encode`].
     fn encode(&self, groups: Range<u32>, to: &mut Encoder);
     /// As [`State::decode`].
@@ -194,6 +202,9 @@ impl<T: GroupState> State for T {
     }
     fn size_bytes(&self) -> usize {
         GroupState::size_bytes(self)
+    }
+    fn values(&self) -> usize {
+        GroupState::values(self)
     }
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         to.version();

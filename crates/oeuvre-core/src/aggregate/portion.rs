@@ -25,12 +25,11 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+use super::count::counts_column;
 use super::encoding::{Damaged, Decoder, Encoder};
-use super::{
-    Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Ratio, Rows, whole_column,
-};
+use super::times::Times;
+use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Ratio, Rows};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL};
-use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::Kind;
 use std::ops::Range;
 use std::sync::Arc;
@@ -42,7 +41,10 @@ pub struct Portion;
 
 /// How often the condition held, and how often it was known.
 #[derive(Clone, Default)]
-pub(crate) struct Truths(Vec<(u64, u64)>);
+pub(crate) struct Truths {
+    held: Times,
+    known: Times,
+}
 
 impl GroupState for Truths {
     const FAMILY: &'static str = "portion";
@@ -51,23 +53,20 @@ impl GroupState for Truths {
         Truths::default()
     }
     fn resize(&mut self, groups: usize) {
-        lengthen(&mut self.0, groups, (0, 0));
+        self.held.resize(groups);
+        self.known.resize(groups);
     }
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         if let Data::Bool(truths) = &rows.args[0].data {
-            for (&g, &t) in rows.groups.iter().zip(truths) {
-                let it = &mut self.0[g as usize];
-                it.0 += u64::from(t == 1);
-                it.1 += u64::from(t != MISSING_BOOL);
-            }
+            let each = || rows.groups.iter().copied().zip(truths);
+            self.held.add_where(each().map(|(g, t)| (g, *t == 1)));
+            self.known.add_where(each().map(|(g, t)| (g, *t != MISSING_BOOL)));
         }
         Ok(())
     }
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
-        for (&to, from) in map.iter().zip(&other.0) {
-            self.0[to as usize].0 += from.0;
-            self.0[to as usize].1 += from.1;
-        }
+        self.held.merge(&other.held, map);
+        self.known.merge(&other.known, map);
         Ok(())
     }
     fn fresh(&self) -> Self {
@@ -75,21 +74,22 @@ impl GroupState for Truths {
     }
 
     fn size_bytes(&self) -> usize {
-        size_of_val(self.0.as_slice())
+        self.held.size_bytes() + self.known.size_bytes()
     }
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         to.count(groups.len());
-        for (held, known) in groups.map(|g| self.0[g as usize]) {
-            to.unsigned(u128::from(held));
-            to.unsigned(u128::from(known));
+        for g in groups.map(|g| g as usize) {
+            self.held.encode(g, to);
+            self.known.encode(g, to);
         }
     }
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
-        self.0 = vec![(0, 0)];
-        for _ in 0..from.groups()? {
-            self.0.push((from.times()?, from.times()?));
-        }
-        Ok(())
+        let groups = from.groups()?;
+        GroupState::resize(self, 1);
+        (0..groups).try_for_each(|_| {
+            self.held.decode_next(from)?;
+            self.known.decode_next(from)
+        })
     }
 }
 
@@ -104,10 +104,11 @@ impl GroupAggregate for Portion {
     }
     fn finish(&self, state: &Truths, _: &[Kind]) -> Result<Column, Overflow> {
         // Counts below 2^53 are exact, so that one division rounds correctly.
-        let rate = |&(held, known): &(u64, u64)| {
+        let rate = |(held, known): (u64, u64)| {
             if known == 0 { f64::NAN } else { held as f64 / known as f64 }
         };
-        Ok(Column::from(Data::F64(state.0.iter().skip(1).map(rate).collect())))
+        let each = state.held.iter().zip(state.known.iter()).skip(1);
+        Ok(Column::from(Data::F64(each.map(rate).collect())))
     }
     fn ratio(&self, _: &[Kind]) -> Option<Ratio> {
         let part = |known| Arc::new(Part { known });
@@ -131,8 +132,8 @@ impl GroupAggregate for Part {
         Ok(Kind::Number { scale: 0 })
     }
     fn finish(&self, state: &Truths, _: &[Kind]) -> Result<Column, Overflow> {
-        let count = |c: &(u64, u64)| Some(i128::from(if self.known { c.1 } else { c.0 }));
-        Ok(whole_column(state.0.iter().skip(1).map(count)))
+        let counts = if self.known { &state.known } else { &state.held };
+        Ok(counts_column(counts))
     }
     fn additivity(&self) -> Additivity {
         Additivity::Additive

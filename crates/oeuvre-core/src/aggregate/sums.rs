@@ -28,6 +28,7 @@
 
 use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::FloatSum;
+use super::times::{Times, add_one};
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Ratio, Rows, number,
     whole_column,
@@ -52,47 +53,91 @@ pub struct Mean;
 
 /// Sum and count of the values present.
 #[derive(Clone)]
-pub(crate) enum Sums {
+pub(crate) struct Sums {
+    added: Added,
+    /// How many values each sum is of.
+    times: Times,
+}
+
+/// What was added up.
+#[derive(Clone)]
+enum Added {
     /// While all fit 64 bits: half as much memory to look up.
-    Near(Vec<(i64, u64)>),
-    Whole(Vec<(i128, u64)>),
-    Float(Vec<(FloatSum, u64)>),
+    Near(Vec<i64>),
+    Whole(Vec<i128>),
+    Float(Vec<FloatSum>),
 }
 
 impl Sums {
     pub(crate) fn new(kind: Kind) -> Sums {
-        if kind == Kind::Float { Sums::Float(Vec::new()) } else { Sums::Near(Vec::new()) }
+        let added = match kind {
+            Kind::Float => Added::Float(Vec::new()),
+            _ => Added::Near(Vec::new()),
+        };
+        Sums { added, times: Times::default() }
+    }
+
+    /// One sum, of so many values.
+    pub(crate) fn one(sum: i128, times: u64) -> Sums {
+        Sums { added: Added::Whole(vec![0, sum]), times: [0, times].into_iter().collect() }
     }
 
     /// Goes over to 128 bits.
     fn widen(&mut self) {
-        if let Sums::Near(sums) = self {
-            *self = Sums::Whole(sums.iter().map(|&(sum, n)| (i128::from(sum), n)).collect());
+        if let Added::Near(sums) = &self.added {
+            self.added = Added::Whole(sums.iter().map(|&sum| i128::from(sum)).collect());
         }
     }
 
     /// Adds values to sums in 64 bits, up to the first one that does not fit: how many were added.
-    fn add_near(sums: &mut [(i64, u64)], groups: &[u32], values: &[i64]) -> usize {
+    fn add_near(&mut self, groups: &[u32], values: &[i64]) -> usize {
+        let Added::Near(sums) = &mut self.added else { return 0 };
+        let (low, carried) = self.times.parts();
         let far = is_far(sums);
         for (row, (&g, &v)) in groups.iter().zip(values).enumerate() {
             if far && let Some(&soon) = groups.get(row + SOON) {
                 ask_for(sums, soon as usize);
+                ask_for(low, soon as usize);
             }
             let present = v != MISSING_I64;
             let sum = &mut sums[g as usize];
-            let Some(added) = sum.0.checked_add(if present { v } else { 0 }) else { return row };
-            sum.0 = added;
-            sum.1 += u64::from(present);
+            let Some(added) = sum.checked_add(if present { v } else { 0 }) else { return row };
+            *sum = added;
+            add_one(low, carried, g, present);
         }
         values.len()
     }
 
+    /// Adds sums in 64 bits to others, up to the first one that does not fit: how many were added.
+    fn merge_near(&mut self, other: &Sums, map: &[u32]) -> usize {
+        let (Added::Near(mine), Added::Near(theirs)) = (&mut self.added, &other.added) else {
+            return 0;
+        };
+        for (at, (&to, from)) in map.iter().zip(theirs).enumerate() {
+            let sum = &mut mine[to as usize];
+            match sum.checked_add(if to == 0 { 0 } else { *from }) {
+                Some(added) => *sum = added,
+                None => return at,
+            }
+        }
+        map.len().min(theirs.len())
+    }
+
     /// The sums of whole numbers, and how many values each is of; none of binary64.
     fn whole(&self) -> Box<dyn Iterator<Item = (i128, u64)> + '_> {
-        match self {
-            Sums::Near(s) => Box::new(s.iter().map(|&(sum, n)| (i128::from(sum), n))),
-            Sums::Whole(s) => Box::new(s.iter().copied()),
-            Sums::Float(_) => Box::new(std::iter::empty()),
+        match &self.added {
+            Added::Near(s) => Box::new(s.iter().map(|&sum| i128::from(sum)).zip(self.times.iter())),
+            Added::Whole(s) => Box::new(s.iter().copied().zip(self.times.iter())),
+            Added::Float(_) => Box::new(std::iter::empty()),
+        }
+    }
+
+    /// How many sums there are, that of group 0 included.
+    fn len(&self) -> usize {
+        match &self.added {
+            Added::Near(sums) => sums.len(),
+            Added::Whole(sums) => sums.len(),
+            Added::Float(sums) => sums.len(),
         }
     }
 }
@@ -104,53 +149,48 @@ impl GroupState for Sums {
         Sums::new(args[0])
     }
     fn resize(&mut self, groups: usize) {
-        match self {
-            Sums::Near(s) => lengthen(s, groups, (0, 0)),
-            Sums::Whole(s) => lengthen(s, groups, (0, 0)),
-            Sums::Float(s) => lengthen(s, groups, Default::default()),
+        self.times.resize(groups);
+        match &mut self.added {
+            Added::Near(s) => lengthen(s, groups, 0),
+            Added::Whole(s) => lengthen(s, groups, 0),
+            Added::Float(s) => lengthen(s, groups, FloatSum::default()),
         }
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
-        let mut added = 0;
-        match (&mut *self, &rows.args[0].data) {
-            (Sums::Near(sums), Data::I64(values)) => {
-                added = Sums::add_near(sums, rows.groups, values);
-                if added == values.len() {
-                    return Ok(());
-                }
-                self.widen();
+        let mut done = 0;
+        if let Data::I64(values) = &rows.args[0].data {
+            done = self.add_near(rows.groups, values);
+            if done == values.len() {
+                return Ok(());
             }
-            (Sums::Near(_), _) => self.widen(),
-            _ => {}
         }
-        match (self, &rows.args[0].data) {
-            (Sums::Whole(sums), Data::I64(values)) => {
+        self.widen();
+        let times = &mut self.times;
+        match (&mut self.added, &rows.args[0].data) {
+            (Added::Whole(sums), Data::I64(values)) => {
+                let rows = rows.groups.iter().zip(values).skip(done);
                 // 2^64 rows of 64-bit numbers cannot overflow 128 bits.
-                for (&g, &v) in rows.groups.iter().zip(values).skip(added) {
-                    let present = v != MISSING_I64;
-                    let sum = &mut sums[g as usize];
-                    sum.0 += i128::from(if present { v } else { 0 });
-                    sum.1 += u64::from(present);
+                for (&g, &v) in rows.filter(|(_, v)| **v != MISSING_I64) {
+                    sums[g as usize] += i128::from(v);
+                    times.add(g, 1);
                 }
             }
-            (Sums::Whole(sums), Data::I128(values)) => {
-                for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| **v != MISSING_I128)
-                {
-                    let sum = &mut sums[g as usize];
+            (Added::Whole(sums), Data::I128(values)) => {
+                let rows = rows.groups.iter().zip(values);
+                for (&g, &v) in rows.filter(|(_, v)| **v != MISSING_I128) {
                     if g != 0 {
-                        sum.0 = sum.0.checked_add(v).ok_or(Overflow::Digits)?;
+                        let sum = &mut sums[g as usize];
+                        *sum = sum.checked_add(v).ok_or(Overflow::Digits)?;
                     }
-                    sum.1 += 1;
+                    times.add(g, 1);
                 }
             }
-            (Sums::Float(sums), Data::F64(values)) => {
-                for (&g, &v) in
-                    rows.groups.iter().zip(values).filter(|(g, v)| **g != 0 && !v.is_nan())
-                {
-                    let sum = &mut sums[g as usize];
-                    sum.0.add(v);
-                    sum.1 += 1;
+            (Added::Float(sums), Data::F64(values)) => {
+                let rows = rows.groups.iter().zip(values);
+                for (&g, &v) in rows.filter(|(g, v)| **g != 0 && !v.is_nan()) {
+                    sums[g as usize].add(v);
+                    times.add(g, 1);
                 }
             }
             _ => {}
@@ -159,35 +199,24 @@ impl GroupState for Sums {
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
-        let mut merged = 0;
-        if let (Sums::Near(mine), Sums::Near(theirs)) = (&mut *self, other) {
-            for (&to, from) in map.iter().zip(theirs) {
-                let sum = &mut mine[to as usize];
-                let Some(added) = sum.0.checked_add(if to == 0 { 0 } else { from.0 }) else {
-                    break;
-                };
-                (sum.0, sum.1) = (added, sum.1 + from.1);
-                merged += 1;
-            }
-            if merged == map.len().min(theirs.len()) {
-                return Ok(());
-            }
+        let merged = self.merge_near(other, map);
+        self.times.merge(&other.times, map);
+        let map_left = &map[merged..map.len().min(other.len())];
+        if map_left.is_empty() {
+            return Ok(());
         }
         self.widen();
-        match (self, other) {
-            (Sums::Whole(mine), Sums::Near(_) | Sums::Whole(_)) => {
-                let pairs = map.iter().zip(other.whole()).skip(merged);
-                for (&to, from) in pairs.filter(|(to, _)| **to != 0) {
-                    let sum = &mut mine[to as usize];
-                    sum.0 = sum.0.checked_add(from.0).ok_or(Overflow::Digits)?;
-                    sum.1 += from.1;
+        match (&mut self.added, &other.added) {
+            (Added::Whole(mine), Added::Near(_) | Added::Whole(_)) => {
+                let pairs = map_left.iter().zip(other.whole().skip(merged));
+                for (&to, (sum, _)) in pairs.filter(|(to, _)| **to != 0) {
+                    let mine = &mut mine[to as usize];
+                    *mine = mine.checked_add(sum).ok_or(Overflow::Digits)?;
                 }
             }
-            (Sums::Float(mine), Sums::Float(theirs)) => {
-                for (&to, from) in map.iter().zip(theirs) {
-                    mine[to as usize].0.merge(&from.0);
-                    mine[to as usize].1 += from.1;
-                }
+            (Added::Float(mine), Added::Float(theirs)) => {
+                let pairs = map.iter().zip(theirs);
+                pairs.for_each(|(&to, sum)| mine[to as usize].merge(sum));
             }
             _ => {}
         }
@@ -195,52 +224,46 @@ impl GroupState for Sums {
     }
 
     fn fresh(&self) -> Self {
-        match self {
-            Sums::Near(_) | Sums::Whole(_) => Sums::Near(Vec::new()),
-            Sums::Float(_) => Sums::Float(Vec::new()),
-        }
+        Sums::new(match self.added {
+            Added::Near(_) | Added::Whole(_) => Kind::Nothing,
+            Added::Float(_) => Kind::Float,
+        })
     }
 
     fn size_bytes(&self) -> usize {
-        match self {
-            Sums::Near(s) => size_of_val(s.as_slice()),
-            Sums::Whole(s) => size_of_val(s.as_slice()),
-            Sums::Float(s) => {
-                size_of_val(s.as_slice()) + s.iter().map(|s| s.0.size_bytes()).sum::<usize>()
+        let sums = match &self.added {
+            Added::Near(s) => size_of_val(s.as_slice()),
+            Added::Whole(s) => size_of_val(s.as_slice()),
+            Added::Float(s) => {
+                size_of_val(s.as_slice()) + s.iter().map(FloatSum::size_bytes).sum::<usize>()
             }
-        }
+        };
+        sums + self.times.size_bytes()
     }
 
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         to.count(groups.len());
         for g in groups.map(|g| g as usize) {
-            match self {
-                Sums::Near(s) => {
-                    to.signed(i128::from(s[g].0));
-                    to.unsigned(u128::from(s[g].1));
-                }
-                Sums::Whole(s) => {
-                    to.signed(s[g].0);
-                    to.unsigned(u128::from(s[g].1));
-                }
-                Sums::Float(s) => {
-                    s[g].0.encode(to);
-                    to.unsigned(u128::from(s[g].1));
-                }
+            match &self.added {
+                Added::Near(s) => to.signed(i128::from(s[g])),
+                Added::Whole(s) => to.signed(s[g]),
+                Added::Float(s) => s[g].encode(to),
             }
+            self.times.encode(g, to);
         }
     }
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let n = from.groups()?;
         self.widen();
-        GroupState::resize(self, n + 1);
-        for g in 1..=n {
-            match self {
-                Sums::Near(_) => {}
-                Sums::Whole(s) => s[g] = (from.value(&[0])?, from.times()?),
-                Sums::Float(s) => s[g] = (FloatSum::decode(from)?, from.times()?),
+        GroupState::resize(self, 1);
+        for _ in 0..n {
+            match &mut self.added {
+                Added::Near(_) => {}
+                Added::Whole(s) => s.push(from.value(&[0])?),
+                Added::Float(s) => s.push(FloatSum::decode(from)?),
             }
+            self.times.decode_next(from)?;
         }
         Ok(())
     }
@@ -253,20 +276,22 @@ impl GroupAggregate for Sum {
         number(args, 0)
     }
     fn finish(&self, state: &Sums, _: &[Kind]) -> Result<Column, Overflow> {
-        Ok(match state {
-            Sums::Near(s) => {
-                let one = |&(sum, n): &(i64, u64)| (n > 0).then_some(i128::from(sum));
-                whole_column(s.iter().skip(1).map(one))
+        Ok(match &state.added {
+            Added::Near(s) => {
+                let one = |(&sum, n): (&i64, u64)| (n > 0).then_some(i128::from(sum));
+                whole_column(s.iter().zip(state.times.iter()).skip(1).map(one))
             }
-            Sums::Whole(s) => {
-                whole_column(s.iter().skip(1).map(|&(sum, n)| (n > 0).then_some(sum)))
+            Added::Whole(s) => {
+                let one = |(&sum, n): (&i128, u64)| (n > 0).then_some(sum);
+                whole_column(s.iter().zip(state.times.iter()).skip(1).map(one))
             }
-            Sums::Float(s) => {
-                let one = |(sum, n): &(FloatSum, u64)| match n {
+            Added::Float(s) => {
+                let one = |(sum, n): (&FloatSum, u64)| match n {
                     0 => Ok(f64::NAN),
                     _ => sum.to_f64().ok_or(Overflow::Binary),
                 };
-                Column::from(Data::F64(s.iter().skip(1).map(one).collect::<Result<_, _>>()?))
+                let sums = s.iter().zip(state.times.iter()).skip(1).map(one);
+                Column::from(Data::F64(sums.collect::<Result<_, _>>()?))
             }
         })
     }
@@ -283,14 +308,15 @@ impl GroupAggregate for Mean {
     }
     fn finish(&self, state: &Sums, args: &[Kind]) -> Result<Column, Overflow> {
         let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
-        let means = match state {
-            Sums::Near(_) | Sums::Whole(_) => {
+        let means = match &state.added {
+            Added::Near(_) | Added::Whole(_) => {
                 state.whole().skip(1).map(|(sum, n)| whole_mean(sum, n, scale)).collect()
             }
-            Sums::Float(s) => s
+            Added::Float(s) => s
                 .iter()
+                .zip(state.times.iter())
                 .skip(1)
-                .map(|(sum, n)| ratio_to_f64(&sum.numerator(), &(FloatSum::denominator() * *n)))
+                .map(|(sum, n)| ratio_to_f64(&sum.numerator(), &(FloatSum::denominator() * n)))
                 .map(|mean| mean.unwrap_or(f64::NAN))
                 .collect(),
         };
@@ -317,11 +343,7 @@ impl GroupAggregate for CountAdded {
     }
     fn finish(&self, state: &Sums, _: &[Kind]) -> Result<Column, Overflow> {
         let count = |n: u64| (n > 0).then_some(i128::from(n));
-        Ok(match state {
-            Sums::Near(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
-            Sums::Whole(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
-            Sums::Float(s) => whole_column(s.iter().skip(1).map(|s| count(s.1))),
-        })
+        Ok(whole_column(state.times.iter().skip(1).map(count)))
     }
     fn additivity(&self) -> Additivity {
         Additivity::Additive

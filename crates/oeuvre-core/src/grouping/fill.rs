@@ -60,7 +60,7 @@ pub(crate) fn fill(plan: &Plan, gathered: &mut GroupStates) -> Result<(), Error>
     let keys = plan.keys();
     let codes = gathered.grouper.key_codes();
     let groups = gathered.grouper.groups() - 1;
-    let counted = |g: &usize| gathered.counts.0.get(g + 1).is_some_and(|&n| n > 0);
+    let counted = |g: &usize| gathered.counts.0.at(g + 1) > 0;
     let present: BTreeSet<Tuple> = (0..groups)
         .filter(counted)
         .map(|g| codes.iter().map(|of_key| of_key.at(g)).collect())
@@ -102,9 +102,7 @@ pub(crate) fn fill(plan: &Plan, gathered: &mut GroupStates) -> Result<(), Error>
             gathered.forced.insert(group);
         }
     }
-    let groups = gathered.grouper.groups();
-    gathered.counts.0.resize(groups, 0);
-    gathered.states.iter_mut().for_each(|s| s.resize(groups));
+    gathered.resize(gathered.grouper.groups());
     Ok(())
 }
 

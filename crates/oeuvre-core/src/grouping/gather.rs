@@ -197,7 +197,7 @@ impl GroupsShare {
         // Totals are merged from the lines.
         let levels = [plan.totals.grand(), plan.totals.sub() && plan.by_keys > 1];
         let levels = levels.into_iter().filter(|is_shown| *is_shown).count() as u64;
-        work::expect(levels * self.groupings.iter().map(GroupStates::merging).sum::<u64>());
+        work::expect(levels * self.groupings.iter().map(GroupStates::of_totals).sum::<u64>());
     }
 
     /// The groups, when all rows have been seen.

@@ -135,9 +135,9 @@ pub(crate) fn roll_up<'a>(
         let column = match &aggregate.from {
             From::Rows(state) => {
                 let args = kinds(&grouping.states[*state].args);
-                let column = states.finish(aggregate.aggregate.as_ref(), *state, &args);
-                work::done(work_of(states.of(*state), groups as u64));
-                column
+                work::step(work_of(states.of(*state), groups as u64), || {
+                    states.finish(aggregate.aggregate.as_ref(), *state, &args)
+                })
             }
             From::SecondPass(i) => match second_pass {
                 Some(states) => {

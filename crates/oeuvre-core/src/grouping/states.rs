@@ -117,8 +117,13 @@ impl GroupStates {
     /// About how much work it is to take the states together with others.
     pub(super) fn merging(&self) -> u64 {
         let groups = self.grouper.groups() as u64;
-        let each = self.states.iter().map(|state| values_in(state.as_ref(), groups) * work::MERGED);
-        groups * (1 + self.states.len() as u64) * work::JOINED + each.sum::<u64>()
+        groups * (1 + self.states.len() as u64) * work::JOINED
+    }
+
+    /// About how much work the totals of all groups are.
+    pub(super) fn of_totals(&self) -> u64 {
+        let results = self.states.iter().map(|state| work_of(state.as_ref(), 1));
+        self.merging() + results.sum::<u64>()
     }
 
     /// Whether no state holds more of a group than a few numbers: sets and lists of values are not merged in order.
@@ -151,14 +156,14 @@ impl GroupStates {
 
     /// The groups that are shown, counted from 0: those with rows, and those that are forced.
     pub(crate) fn present(&self, always: bool) -> Sequence {
-        let counted = |g: &u32| self.counts.0.get(*g as usize + 1).is_some_and(|&n| n > 0);
-        let groups = self.grouper.groups() as u32 - 1;
-        let of_groups = self.counts.0.get(1..).unwrap_or_default();
-        if always || of_groups.len() == groups as usize && of_groups.iter().all(|&n| n > 0) {
-            return Sequence::counted(groups as usize);
+        let groups = self.grouper.groups() - 1;
+        // Groups that were only just made have no count yet.
+        let counts = self.counts.0.iter().skip(1).chain(std::iter::repeat(0)).take(groups);
+        if always || counts.clone().all(|n| n > 0) {
+            return Sequence::counted(groups);
         }
-        let is_shown = |g: &u32| counted(g) || self.forced.contains(&(g + 1));
-        (0..groups).filter(is_shown).collect()
+        let is_shown = |g: u32, n: u64| n > 0 || self.forced.contains(&(g + 1));
+        (0..).zip(counts).filter(|&(g, n)| is_shown(g, n)).map(|(g, _)| g).collect()
     }
 
     /// Takes the rows of a batch that count into their groups.
@@ -198,15 +203,8 @@ impl GroupStates {
 
 /// About how much work the results of a state are.
 pub(super) fn work_of(state: &dyn State, groups: u64) -> u64 {
-    groups * work::RESULT + values_in(state, groups) * work::LOOKED_AT
-}
-
-/// About how many values a state holds where it holds all of a group.
-fn values_in(state: &dyn State, groups: u64) -> u64 {
-    /// So many bytes of a group are no list of its values.
-    const FEW: u64 = 64;
-    let bytes = state.size_bytes() as u64;
-    if bytes > groups * FEW { bytes / size_of::<i64>() as u64 } else { 0 }
+    // Values are put together when somebody looks at them.
+    groups * work::RESULT + state.values() as u64 * (work::MERGED + work::LOOKED_AT)
 }
 
 /// Merges states with others, each as the groups are mapped; large ones at once.

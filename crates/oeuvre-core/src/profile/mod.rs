@@ -295,7 +295,7 @@ fn mean_of(counted: &Counted) -> Result<f64, Error> {
         _ => None,
     };
     let column = match sum {
-        Some(sum) => Mean.finish(&Sums::Whole(vec![(0, 0), (sum, counted.present())]), &[kind]),
+        Some(sum) => Mean.finish(&Sums::one(sum, counted.present()), &[kind]),
         None => {
             let (weight, weights) = match kind {
                 Kind::Float => (Kind::Float, Data::F64(times.iter().map(|&n| n as f64).collect())),

@@ -72,7 +72,7 @@ impl Counted {
         let codes = &groups.grouper.codes[key];
         let mut counts = vec![0u64; codes.len()];
         // Group 0 is nobody's.
-        for (code, &n) in of_groups.iter().zip(groups.counts.0.iter().skip(1)) {
+        for (code, n) in of_groups.iter().zip(groups.counts.0.iter().skip(1)) {
             if let Some(count) = counts.get_mut(code as usize) {
                 *count += n;
             }

@@ -154,6 +154,14 @@ impl InRuns {
         }
     }
 
+    /// How many values there are, some of them several times.
+    pub(crate) fn len(&self) -> usize {
+        match self {
+            InRuns::Wholes(runs) => runs.len(),
+            InRuns::Texts(runs) => runs.len(),
+        }
+    }
+
     /// About how many bytes of memory they take.
     pub(crate) fn size_bytes(&self) -> usize {
         match self {

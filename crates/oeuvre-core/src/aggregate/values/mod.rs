@@ -286,6 +286,13 @@ impl GroupState for Values {
         }
     }
 
+    fn values(&self) -> usize {
+        match &self.held {
+            Held::Counted(counted) => counted.len(),
+            Held::Runs(runs) => runs.len(),
+        }
+    }
+
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         match &self.held {
             Held::Counted(counted) => {

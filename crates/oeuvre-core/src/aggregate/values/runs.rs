@@ -8,6 +8,7 @@
 //! long as those of one run stay apart; nothing is copied, and totals share the values of their lines.
 
 use oeuvre_columns::column::digits::{sorted_by_digits, width};
+use oeuvre_columns::work;
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
@@ -29,6 +30,9 @@ const MANY_RUNS: usize = 16;
 const MANY_RUNS: usize = 2;
 /// Up to so many stretches of a run that meet in others become runs of their own; more are sorted again.
 const FEW_STRETCHES: usize = 64;
+
+/// Whenever so many more were put together it is said how far the work is.
+const MANY_VALUES: usize = 1 << 16;
 
 /// A list of values of one type.
 pub(crate) trait Store: Clone + Default + Send + Sync {
@@ -255,6 +259,9 @@ impl<S: Store> Writing<S> {
     /// Adds what comes next in order; the same value again is counted.
     fn add(&mut self, group: u32, item: S::Item<'_>, times: u64) {
         let at = self.data.items.len();
+        if at.is_multiple_of(MANY_VALUES) {
+            work::part((MANY_VALUES as u64) * work::MERGED);
+        }
         match self.stretches.last_mut().filter(|last| last.group == group) {
             Some(_) if self.data.items.is(at - 1, item) => return self.data.again(times),
             Some(last) => last.range.end += 1,
@@ -390,10 +397,17 @@ impl<S: Store> Runs<S> {
         OfGroup { data, from: range.start, to: range.end }
     }
 
+    /// How many values there are, some of them in several runs.
+    pub(crate) fn len(&self) -> usize {
+        self.groups.len() + self.runs.iter().map(|run| run.len).sum::<usize>()
+    }
+
     /// About how many bytes of memory they take.
     pub(crate) fn size_bytes(&self) -> usize {
         let of = |data: &Data<S>| data.items.size_bytes() + size_of_val(data.times.as_slice());
-        let runs: usize = self.runs.iter().map(|run| of(&run.data)).sum();
+        // Several runs may be stretches of the same values.
+        let each = |data: &Data<S>| of(data) / data.items.len().max(1);
+        let runs: usize = self.runs.iter().map(|run| each(&run.data) * run.len).sum();
         size_of_val(self.groups.as_slice()) + of(&self.fresh) + runs
     }
 }
