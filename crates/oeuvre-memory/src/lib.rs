@@ -100,7 +100,8 @@ impl<const LARGE: usize> Memory<LARGE> {
                 HELD.fetch_sub(now - before, Relaxed);
                 return false;
             }
-        } else {
+        } else if now < before {
+            // Small pieces come and go on all threads: none of them waits for the others.
             HELD.fetch_sub(before - now, Relaxed);
         }
         true

@@ -20,6 +20,7 @@
 //! assert_eq!(routes.text(2), "AAL");
 //! ```
 
+use super::ahead::{SOON, ask_for, is_far};
 use std::hash::{BuildHasher, RandomState};
 use std::sync::Arc;
 
@@ -30,16 +31,31 @@ pub const FIRST_ALIAS: u32 = u32::MAX - 1024;
 
 #[derive(Clone, Copy)]
 struct Slot {
-    key: u128,
+    /// The word that stands for the text, in halves: so a slot takes three quarters of what it would as a whole.
+    low: u64,
+    high: u64,
     /// `u32::MAX` in an empty slot.
     len: u32,
     code: u32,
 }
 
-/// Up to this many slots (64 KiB) at most one in eight is used.
-const SPARSE_SLOTS: usize = 2048;
+impl Slot {
+    fn key(&self) -> u128 {
+        u128::from(self.high) << 64 | u128::from(self.low)
+    }
 
-const EMPTY: Slot = Slot { key: 0, len: u32::MAX, code: 0 };
+    #[inline(always)]
+    fn is(&self, key: u128) -> bool {
+        self.key() == key
+    }
+}
+
+/// Up to this many slots (48 KiB) at most one in eight is used.
+const SPARSE_SLOTS: usize = 2048;
+/// From so many slots on (24 MiB), which no cache holds, three in four are used.
+const DENSE_SLOTS: usize = if cfg!(test) { 1 << 12 } else { 1 << 20 };
+
+const EMPTY: Slot = Slot { low: 0, high: 0, len: u32::MAX, code: 0 };
 
 /// A growing set of texts, numbered from 0 in the order in which they came. A clone shares them until one
 /// of the two grows, so that columns that are picked from one another hold their texts once.
@@ -127,7 +143,13 @@ impl Dictionary {
             *followed = Followed { codes: Vec::new(), of: Some(other.seed) };
         }
         let new = followed.codes.len()..other.len();
-        followed.codes.extend(new.map(|c| self.intern(other.text(c as u32))));
+        let codes = new.map(|code| {
+            if self.is_far() {
+                self.ask_for(other.text((code + SOON) as u32));
+            }
+            self.intern(other.text(code as u32))
+        });
+        followed.codes.extend(codes);
     }
 }
 
@@ -207,7 +229,7 @@ impl Texts {
         let mut at = self.slot(word, len) & mask;
         loop {
             let slot = &self.slots[at];
-            if slot.key == word && slot.len == len {
+            if slot.is(word) && slot.len == len {
                 return Some(slot.code);
             }
             if slot.len == u32::MAX {
@@ -215,6 +237,18 @@ impl Texts {
             }
             at = (at + 1) & mask;
         }
+    }
+
+    /// Whether there are more slots than the caches of one core hold.
+    fn is_far(&self) -> bool {
+        is_far(&self.slots)
+    }
+
+    /// Asks for the slot of a text that will be looked for soon.
+    #[inline]
+    fn ask_for(&self, text: &str) {
+        let at = self.slot(self.key(text.as_bytes()), text.len() as u32);
+        ask_for(&self.slots, at & (self.slots.len() - 1));
     }
 
     /// The code of a text, or `None` when it has not been added.
@@ -231,7 +265,7 @@ impl Texts {
             if slot.len == u32::MAX {
                 return None;
             }
-            if slot.key == key && slot.len == len && self.slot_text(slot.code).as_bytes() == text {
+            if slot.is(key) && slot.len == len && self.slot_text(slot.code).as_bytes() == text {
                 return Some(slot.code);
             }
             at = (at + 1) & mask;
@@ -272,22 +306,27 @@ impl Texts {
     fn insert(&mut self, text: &str, code: u32) {
         // Small dictionaries are kept sparse: a second look at a slot is a branch that the processor
         // cannot foresee.
-        let sparse = if self.slots.len() < SPARSE_SLOTS { 8 } else { 2 };
-        if (self.used + 1) * sparse > self.slots.len() {
+        let most = match self.slots.len() {
+            few @ ..SPARSE_SLOTS => few / 8,
+            many @ DENSE_SLOTS.. => many / 4 * 3,
+            some => some / 2,
+        };
+        if self.used + 1 > most {
             let grown = vec![EMPTY; self.slots.len() * 2];
             let old = std::mem::replace(&mut self.slots, grown);
             for slot in old.into_iter().filter(|s| s.len != u32::MAX) {
                 self.put(slot);
             }
         }
-        let slot = Slot { key: self.key(text.as_bytes()), len: text.len() as u32, code };
-        self.put(slot);
+        let key = self.key(text.as_bytes());
+        let (low, high) = (key as u64, (key >> 64) as u64);
+        self.put(Slot { low, high, len: text.len() as u32, code });
         self.used += 1;
     }
 
     fn put(&mut self, slot: Slot) {
         let mask = self.slots.len() - 1;
-        let mut at = self.slot(slot.key, slot.len) & mask;
+        let mut at = self.slot(slot.key(), slot.len) & mask;
         while self.slots[at].len != u32::MAX {
             at = (at + 1) & mask;
         }

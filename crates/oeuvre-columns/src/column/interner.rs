@@ -37,6 +37,9 @@ const LEAST_WINDOW: usize = 1 << 14;
 /// A larger window than a small one must be at least this full: 1 in 8.
 const SPARSEST: usize = 8;
 
+/// One number in so many stands outside of the window: it is much that is gone through when the window grows.
+const MUCH_OUTSIDE: usize = 16;
+
 /// An open-addressing table from a 64-bit word to a code, at most half full; seeded at random, as dictionaries
 /// are, so that no data can be written to make it slow.
 #[derive(Clone, Debug)]
@@ -60,6 +63,25 @@ impl WordTable {
     #[inline]
     fn slot(&self, word: u64) -> usize {
         fold(word ^ self.seed, 0x9e37_79b9_7f4a_7c15 ^ self.seed.rotate_left(32)) as usize
+    }
+
+    /// The table of words, no two of which are the same, with their codes.
+    fn of(words: &[(u64, u32)]) -> WordTable {
+        let slots = vec![(0, NO_NUMBER); (2 * words.len() + 1).next_power_of_two().max(16)];
+        let mut it = WordTable { slots, ..WordTable::default() };
+        it.used = words.len();
+        words.iter().for_each(|&(word, code)| it.put(word, code));
+        it
+    }
+
+    /// Puts a new word into a slot that is free.
+    fn put(&mut self, word: u64, code: u32) {
+        let mask = self.slots.len() - 1;
+        let mut at = self.slot(word) & mask;
+        while self.slots[at].1 != NO_NUMBER {
+            at = (at + 1) & mask;
+        }
+        self.slots[at] = (word, code);
     }
 
     /// Asks for the place of a word that is soon to be looked for.
@@ -108,14 +130,7 @@ impl WordTable {
     fn grow(&mut self) {
         let grown = vec![(0, NO_NUMBER); self.slots.len() * 2];
         let old = std::mem::replace(&mut self.slots, grown);
-        let mask = self.slots.len() - 1;
-        for (word, code) in old.into_iter().filter(|s| s.1 != NO_NUMBER) {
-            let mut at = self.slot(word) & mask;
-            while self.slots[at].1 != NO_NUMBER {
-                at = (at + 1) & mask;
-            }
-            self.slots[at] = (word, code);
-        }
+        old.into_iter().filter(|s| s.1 != NO_NUMBER).for_each(|(word, code)| self.put(word, code));
     }
 }
 
@@ -125,6 +140,8 @@ pub struct Interner {
     base: i64,
     window: Vec<u32>,
     outside: WordTable,
+    /// How many numbers there were when the window last took some in from outside.
+    taken_in: usize,
     wide: HashMap<i128, u32>,
     /// Whether no number has its place yet: they came in their order, and nobody has looked for another one.
     unplaced: bool,
@@ -324,13 +341,21 @@ impl Interner {
         if self.outside.used == 0 {
             return;
         }
+        self.taken_in = self.values.len();
         let outside = std::mem::take(&mut self.outside);
-        for (word, code) in outside.slots.into_iter().filter(|slot| slot.1 != NO_NUMBER) {
-            match self.window.get_mut((word as i64).wrapping_sub(self.base) as u64 as usize) {
+        let place = |word: u64| (word as i64).wrapping_sub(self.base) as u64 as usize;
+        let mut left = Vec::new();
+        for (at, &(word, code)) in outside.slots.iter().enumerate() {
+            if let Some(soon) = outside.slots.get(at + SOON) {
+                ask_for(&self.window, place(soon.0));
+            }
+            match self.window.get_mut(place(word)) {
+                _ if code == NO_NUMBER => {}
                 Some(place) => *place = code,
-                None => _ = self.outside.get_or_insert(word, code),
+                None => left.push((word, code)),
             }
         }
+        self.outside = WordTable::of(&left);
     }
 
     /// Widens the window to hold a value where that is worth its memory.
@@ -356,6 +381,11 @@ impl Interner {
         let small = SMALL_WINDOW.min(LEAST_WINDOW.max(known * PLACES_FOR_EACH));
         let limit = small.max(known * SPARSEST);
         if needed > limit as u128 {
+            return false;
+        }
+        // Whenever the window grows, all that stands outside is gone through: where that is much, only when there is
+        // half as much again.
+        if self.outside.used > known / MUCH_OUTSIDE && known < self.taken_in + self.taken_in / 2 {
             return false;
         }
         if new_low == low {

@@ -22,6 +22,7 @@ pub mod dictionary;
 pub mod digits;
 pub mod far;
 pub mod interner;
+pub mod label_order;
 pub mod marks;
 
 use crate::value::calendar::Period;

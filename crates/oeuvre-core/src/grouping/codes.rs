@@ -10,8 +10,9 @@ use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::aggregate::extremes::{column_of, float_key};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
+use oeuvre_columns::column::label_order;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
-use oeuvre_columns::value::{Kind, text_order};
+use oeuvre_columns::value::Kind;
 
 /// The distinct values of a key. Code 0 is missing.
 #[derive(Clone, Debug)]
@@ -76,25 +77,12 @@ impl Codes {
 
     /// For each code its place in label order; missing comes last.
     pub(crate) fn ranks(&self) -> Ranks {
-        let all = || -> Vec<u32> { (1..self.len() as u32).collect() };
         let order = match self {
-            Codes::Text(d) if d.iter().all(str::is_ascii) => {
-                let folded: Vec<String> = d.iter().map(str::to_ascii_lowercase).collect();
-                let key = |&c: &u32| (folded[c as usize - 1].as_str(), d.text(c - 1));
-                let mut order = all();
-                order.sort_unstable_by(|a, b| key(a).cmp(&key(b)));
-                order
-            }
-            Codes::Text(d) => {
-                let mut order = all();
-                order.sort_by(|&a, &b| text_order(d.text(a - 1), d.text(b - 1)));
-                order
-            }
-            Codes::Whole(i) => match i.is_ordered() {
-                true => return Ranks::counted(i.len()),
-                false => i.ordered().into_iter().map(|code| code + 1).collect(),
-            },
+            Codes::Text(d) => label_order::ordered(d),
+            Codes::Whole(i) if i.is_ordered() => return Ranks::counted(i.len()),
+            Codes::Whole(i) => i.ordered(),
         };
+        let order: Vec<u32> = order.into_iter().map(|code| code + 1).collect();
         Ranks::of_order(&order)
     }
 
@@ -159,6 +147,8 @@ pub(crate) struct Grouper {
     pub(crate) codes: Vec<Codes>,
     /// One for each key but the first.
     pub(crate) pairs: Vec<Pairs>,
+    /// How many texts the column of the first key has had, until its dictionary is taken over.
+    texts: usize,
     scratch: Vec<u32>,
 }
 
@@ -166,13 +156,13 @@ impl Grouper {
     pub(crate) fn new(kinds: impl Iterator<Item = Kind>) -> Grouper {
         let codes: Vec<Codes> = kinds.map(Codes::new).collect();
         let pairs = vec![Pairs::default(); codes.len().saturating_sub(1)];
-        Grouper { codes, pairs, scratch: Vec::new() }
+        Grouper { codes, pairs, texts: 0, scratch: Vec::new() }
     }
 
     /// The groups of numbers in their order, of one key.
     pub(super) fn of_ordered(numbers: Vec<i64>) -> Grouper {
         let codes = vec![Codes::Whole(Interner::of_ordered(numbers))];
-        Grouper { codes, pairs: Vec::new(), scratch: Vec::new() }
+        Grouper { codes, pairs: Vec::new(), texts: 0, scratch: Vec::new() }
     }
 
     /// The numbers of the only key in the order of their codes; none where it is another.
@@ -213,7 +203,7 @@ impl Grouper {
     pub(crate) fn groups(&self) -> usize {
         1 + match (self.pairs.last(), self.codes.first()) {
             (Some(pairs), _) => pairs.len(),
-            (None, Some(codes)) => codes.len(),
+            (None, Some(codes)) => codes.len().max(1 + self.texts),
             (None, None) => 1,
         }
     }
@@ -242,15 +232,8 @@ impl Grouper {
         for number in out.iter_mut() {
             *number += 1;
         }
-        if rest.is_empty()
-            && let Codes::Text(d) = &mut self.codes[0]
-            && d.len() < first.dictionary.len()
-        {
-            // Group numbers are the codes themselves, so that the count of groups must keep up.
-            for c in d.len()..first.dictionary.len() {
-                d.intern(first.dictionary.text(c as u32));
-            }
-        }
+        // Where it is the only one, group numbers are the codes themselves: the count of groups must keep up.
+        self.texts = self.texts.max(first.dictionary.len());
     }
 
     /// For each group from `from` on (group 0 counted) the group of another grouper over the

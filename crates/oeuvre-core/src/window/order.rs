@@ -10,8 +10,8 @@
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::digits::{FEW, sorted_by_digits, width};
 use oeuvre_columns::column::far::gathered;
+use oeuvre_columns::column::label_order;
 use oeuvre_columns::column::{Column, Data};
-use oeuvre_columns::value::text_order;
 
 /// A column as numbers that sort as its values do; missing values come last.
 #[derive(Clone, Debug)]
@@ -109,10 +109,11 @@ impl Ordinals {
             ),
             Data::Codes(v) => {
                 let d = &column.dictionary;
-                let mut codes: Vec<u32> = (0..d.len() as u32).collect();
-                codes.sort_by(|&a, &b| text_order(d.text(a), d.text(b)));
                 let mut places = vec![0i128; d.len()];
-                codes.iter().enumerate().for_each(|(i, &c)| places[c as usize] = i as i128);
+                label_order::ordered(d)
+                    .iter()
+                    .enumerate()
+                    .for_each(|(i, &c)| places[c as usize] = i as i128);
                 whole(
                     v.iter().map(|&c| (c != MISSING_CODE).then(|| places[c as usize])),
                     descending,

@@ -5,8 +5,9 @@ use super::super::extremes::{column_of, float_key};
 use super::item::Item;
 use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::interner::Interner;
+use oeuvre_columns::column::label_order;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I128};
-use oeuvre_columns::value::{Kind, Value, text_order};
+use oeuvre_columns::value::{Kind, Value};
 
 /// What the codes of values stand for.
 #[derive(Clone)]
@@ -84,11 +85,7 @@ impl ValueCodes {
     pub(super) fn ordered(&self) -> Vec<u32> {
         match self {
             ValueCodes::Whole(i) => i.ordered(),
-            ValueCodes::Text(d, _) => {
-                let mut codes: Vec<u32> = (0..d.len() as u32).collect();
-                codes.sort_by(|&a, &b| text_order(d.text(a), d.text(b)));
-                codes
-            }
+            ValueCodes::Text(d, _) => label_order::ordered(d),
         }
     }
 
