@@ -21,6 +21,7 @@
 //! ```
 
 use super::ahead::{SOON, ask_for, is_far};
+use super::tags::Tags;
 use std::hash::{BuildHasher, RandomState};
 use std::sync::Arc;
 
@@ -53,7 +54,9 @@ impl Slot {
 /// Up to this many slots (48 KiB) at most one in eight is used.
 const SPARSE_SLOTS: usize = 2048;
 /// From so many slots on (24 MiB), which no cache holds, three in four are used.
-const DENSE_SLOTS: usize = if cfg!(test) { 1 << 12 } else { 1 << 20 };
+const DENSE_SLOTS: usize = 1 << 20;
+/// More than so many slots are not made: behind three million texts, hashes stand for all.
+const MOST_SLOTS: usize = if cfg!(test) { 1 << 10 } else { 1 << 22 };
 
 const EMPTY: Slot = Slot { low: 0, high: 0, len: u32::MAX, code: 0 };
 
@@ -70,8 +73,11 @@ pub struct Texts {
     arena: String,
     ends: Vec<usize>,
     aliases: Vec<(String, u32)>,
+    /// Where the texts are, while they are not very many.
     slots: Vec<Slot>,
     used: usize,
+    /// And afterwards.
+    tags: Tags,
     seed: u64,
 }
 
@@ -83,6 +89,7 @@ impl Default for Texts {
             aliases: Vec::new(),
             slots: vec![EMPTY; 16],
             used: 0,
+            tags: Tags::default(),
             seed: RandomState::new().hash_one(0u8),
         }
     }
@@ -175,6 +182,7 @@ impl Texts {
         self.arena.capacity()
             + size_of_val(self.ends.as_slice())
             + size_of_val(self.slots.as_slice())
+            + self.tags.size_bytes()
     }
 
     /// How many distinct texts there are.
@@ -233,22 +241,35 @@ impl Texts {
                 return Some(slot.code);
             }
             if slot.len == u32::MAX {
-                return None;
+                return match self.tags.is_empty() {
+                    true => None,
+                    false => self.find_tagged(word, &word.to_le_bytes()[..len as usize]),
+                };
             }
             at = (at + 1) & mask;
         }
     }
 
+    /// The code of a text with its key, where they are very many.
+    #[cold]
+    fn find_tagged(&self, key: u128, text: &[u8]) -> Option<u32> {
+        let hash = self.slot(key, text.len() as u32) as u64;
+        self.tags.find(hash, |code| self.slot_text(code).as_bytes() == text)
+    }
+
     /// Whether there are more slots than the caches of one core hold.
     fn is_far(&self) -> bool {
-        is_far(&self.slots)
+        is_far(&self.slots) || !self.tags.is_empty()
     }
 
     /// Asks for the slot of a text that will be looked for soon.
     #[inline]
     fn ask_for(&self, text: &str) {
         let at = self.slot(self.key(text.as_bytes()), text.len() as u32);
-        ask_for(&self.slots, at & (self.slots.len() - 1));
+        match self.tags.is_empty() {
+            true => ask_for(&self.slots, at & (self.slots.len() - 1)),
+            false => self.tags.ask_for(at as u64),
+        }
     }
 
     /// The code of a text, or `None` when it has not been added.
@@ -263,7 +284,7 @@ impl Texts {
         loop {
             let slot = &self.slots[at];
             if slot.len == u32::MAX {
-                return None;
+                return self.find_tagged(key, text);
             }
             if slot.is(key) && slot.len == len && self.slot_text(slot.code).as_bytes() == text {
                 return Some(slot.code);
@@ -311,6 +332,13 @@ impl Texts {
             many @ DENSE_SLOTS.. => many / 4 * 3,
             some => some / 2,
         };
+        let key = self.key(text.as_bytes());
+        if !self.tags.is_empty() && !self.tags.is_full() {
+            return self.tags.put(self.slot(key, text.len() as u32) as u64, code);
+        }
+        if !self.tags.is_empty() || self.used + 1 > most && self.slots.len() >= MOST_SLOTS {
+            return self.tag_all();
+        }
         if self.used + 1 > most {
             let grown = vec![EMPTY; self.slots.len() * 2];
             let old = std::mem::replace(&mut self.slots, grown);
@@ -318,10 +346,20 @@ impl Texts {
                 self.put(slot);
             }
         }
-        let key = self.key(text.as_bytes());
         let (low, high) = (key as u64, (key >> 64) as u64);
         self.put(Slot { low, high, len: text.len() as u32, code });
         self.used += 1;
+    }
+
+    /// Lets hashes stand for all texts, the last one included.
+    #[cold]
+    fn tag_all(&mut self) {
+        (self.tags, self.slots) = (Tags::default(), vec![EMPTY]);
+        let texts = (0..).zip(self.iter());
+        let aliases = self.aliases.iter().map(|(text, code)| (*code, text.as_str()));
+        let hash = |text: &str| self.slot(self.key(text.as_bytes()), text.len() as u32) as u64;
+        let hashes = texts.chain(aliases).map(|(code, text)| (hash(text), code));
+        self.tags = Tags::of(hashes, self.len() + self.aliases.len());
     }
 
     fn put(&mut self, slot: Slot) {
@@ -334,7 +372,7 @@ impl Texts {
     }
 
     /// The texts in the order of their codes.
-    pub fn iter(&self) -> impl Iterator<Item = &str> {
+    pub fn iter(&self) -> impl Iterator<Item = &str> + Clone {
         (0..self.len() as u32).map(|c| self.text(c))
     }
 }

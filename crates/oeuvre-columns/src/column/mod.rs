@@ -24,6 +24,7 @@ pub mod far;
 pub mod interner;
 pub mod label_order;
 pub mod marks;
+mod tags;
 
 use crate::value::calendar::Period;
 use crate::value::decimal::Decimal;

@@ -279,13 +279,12 @@ impl<'a> AllRows<'a> {
         note_zero_divisions(&plan.table, &it.table, &mut ledger);
         it.order = it.order(&mut ledger);
         work::done(sorted);
-        it.put_in_order();
-        work::done(gathered);
+        it.put_in_order(threads);
         Ok((it, ledger))
     }
 
     /// Brings the columns of many rows into the order in which these are shown.
-    fn put_in_order(&mut self) {
+    fn put_in_order(&mut self, threads: usize) {
         let Some(order) = self.order.as_ref().filter(|order| far::are_many(order.len())) else {
             return;
         };
@@ -293,11 +292,15 @@ impl<'a> AllRows<'a> {
         let operands = results.flat_map(|r| {
             std::iter::once(r.built.operand).chain(r.ratio.iter().flatten().map(|b| b.operand))
         });
-        let mut in_order = HashMap::new();
-        for operand in operands {
-            in_order.entry(operand).or_insert_with(|| self.column(operand).gather(order));
-        }
-        self.in_order = in_order;
+        let mut known = HashSet::new();
+        let operands = operands.filter(|&operand| known.insert(operand));
+        let columns = operands.map(|operand| (operand, self.column(operand))).collect();
+        let gathered = |(operand, column): (Operand, &Column)| {
+            let column = column.gather(order);
+            work::done(order.len() as u64 * work::GATHERED);
+            (operand, column)
+        };
+        self.in_order = at_once(columns, threads, gathered).into_iter().collect();
     }
 
     /// How many rows are shown.
