@@ -49,8 +49,9 @@ pub(crate) struct Groups<'p> {
 impl<'p> Groups<'p> {
     /// The groups of a plan, of which so many shares are kept at once.
     pub(crate) fn new(plan: &'p Plan, shares: usize) -> Groups<'p> {
-        // Half of the memory is for whatever else there is.
-        let room = room::bytes() / 2 / shares.max(1);
+        /// What groups take when they are looked at may soon be twice as much, and growing tables are there twice.
+        const OF_MEMORY: usize = 6;
+        let room = room::bytes() / OF_MEMORY / shares.max(1);
         Groups { plan, forgets: only_in_states(plan), room }
     }
 }
