@@ -2,7 +2,7 @@
 //!
 //! Grouping and comparing work on codes, and a function of a text is called once for each distinct text, so that
 //! a category costs what it has labels and not what it has rows. Up to 16 bytes a text is compared as one 128-bit
-//! word; longer ones by hash, then byte by byte. The hash is seeded at random, so that no file can be written to
+//! word; longer ones, and all where there are millions, by hash, then byte by byte. The hash is seeded at random, so that no file can be written to
 //! make it slow; no result depends on the seed, because codes are given in the order texts are first met.
 //!
 //! A dictionary of a worker knows nothing of that of another: whoever merges them maps codes
