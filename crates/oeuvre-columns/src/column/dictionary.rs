@@ -2,8 +2,9 @@
 //!
 //! Grouping and comparing work on codes, and a function of a text is called once for each distinct text, so that
 //! a category costs what it has labels and not what it has rows. Up to 16 bytes a text is compared as one 128-bit
-//! word; longer ones, and all where there are millions, by hash, then byte by byte. The hash is seeded at random, so that no file can be written to
-//! make it slow; no result depends on the seed, because codes are given in the order texts are first met.
+//! word; longer ones, and all where there are millions, by hash, then byte by byte. The hash is seeded at random,
+//! so that no file can be written to make it slow; no result depends on the seed, because codes are given in the
+//! order texts are first met.
 //!
 //! A dictionary of a worker knows nothing of that of another: whoever merges them maps codes
 //! ([`Dictionary::absorb`], [`Dictionary::follow`]).
@@ -41,13 +42,9 @@ struct Slot {
 }
 
 impl Slot {
+    #[inline(always)]
     fn key(&self) -> u128 {
         u128::from(self.high) << 64 | u128::from(self.low)
-    }
-
-    #[inline(always)]
-    fn is(&self, key: u128) -> bool {
-        self.key() == key
     }
 }
 
@@ -237,7 +234,7 @@ impl Texts {
         let mut at = self.slot(word, len) & mask;
         loop {
             let slot = &self.slots[at];
-            if slot.is(word) && slot.len == len {
+            if slot.key() == word && slot.len == len {
                 return Some(slot.code);
             }
             if slot.len == u32::MAX {
@@ -286,7 +283,8 @@ impl Texts {
             if slot.len == u32::MAX {
                 return self.find_tagged(key, text);
             }
-            if slot.is(key) && slot.len == len && self.slot_text(slot.code).as_bytes() == text {
+            if slot.key() == key && slot.len == len && self.slot_text(slot.code).as_bytes() == text
+            {
                 return Some(slot.code);
             }
             at = (at + 1) & mask;

@@ -201,21 +201,21 @@ impl GroupState for Sums {
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         let merged = self.merge_near(other, map);
         self.times.merge(&other.times, map);
-        let map_left = &map[merged..map.len().min(other.len())];
-        if map_left.is_empty() {
+        let left = &map[merged..map.len().min(other.len())];
+        if left.is_empty() {
             return Ok(());
         }
         self.widen();
         match (&mut self.added, &other.added) {
             (Added::Whole(mine), Added::Near(_) | Added::Whole(_)) => {
-                let pairs = map_left.iter().zip(other.whole().skip(merged));
+                let pairs = left.iter().zip(other.whole().skip(merged));
                 for (&to, (sum, _)) in pairs.filter(|(to, _)| **to != 0) {
                     let mine = &mut mine[to as usize];
                     *mine = mine.checked_add(sum).ok_or(Overflow::Digits)?;
                 }
             }
             (Added::Float(mine), Added::Float(theirs)) => {
-                let pairs = map.iter().zip(theirs);
+                let pairs = left.iter().zip(theirs);
                 pairs.for_each(|(&to, sum)| mine[to as usize].merge(sum));
             }
             _ => {}
