@@ -5,16 +5,20 @@
 //! so can be counted among the rows that count.
 //!
 //! ```
+//! use oeuvre_columns::column::chosen::Chosen;
 //! use oeuvre_columns::column::marks::{Mark, Marks};
 //!
 //! let mut marks = Marks::default();
 //! marks.put(0, Mark::Missing(2));
 //! marks.put(3, Mark::currency("EUR"));
-//! marks.retain(&[1, 3]);
+//! let mut rows = Chosen::default();
+//! rows.choose_true(&[0, 1, 0, 1]);
+//! marks.keep_chosen(&rows);
 //! assert_eq!(marks.iter().collect::<Vec<_>>(), [(1, Mark::currency("EUR"))]);
 //! assert_eq!(Mark::currency("EUR").to_string(), "EUR");
 //! ```
 
+use super::chosen::Chosen;
 use std::fmt;
 use std::sync::Arc;
 
@@ -94,19 +98,13 @@ impl Marks {
         self.at.iter().copied()
     }
 
-    /// Keeps the marks of some rows, which are in ascending order and are numbered anew.
-    pub fn retain(&mut self, rows: &[u32]) {
-        if self.at.is_empty() {
-            return;
-        }
-        let mut place = 0;
+    /// Keeps the marks of some rows, which are numbered anew.
+    pub fn keep_chosen(&mut self, rows: &Chosen) {
+        let mut number = rows.numbers();
         self.at.retain_mut(|(row, _)| {
-            while rows.get(place).is_some_and(|r| r < row) {
-                place += 1;
-            }
-            let kept = rows.get(place) == Some(row);
-            *row = place as u32;
-            kept
+            let chosen = number(*row);
+            *row = chosen.unwrap_or(*row);
+            chosen.is_some()
         });
     }
 }

@@ -18,6 +18,7 @@
 //! ```
 
 pub mod ahead;
+pub mod chosen;
 pub mod dictionary;
 pub mod digits;
 pub mod far;
@@ -29,6 +30,7 @@ mod tags;
 use crate::value::calendar::Period;
 use crate::value::decimal::Decimal;
 use crate::value::{Kind, Value};
+use chosen::Chosen;
 use dictionary::{Dictionary, MISSING_CODE};
 use far::gathered;
 use marks::Marks;
@@ -201,21 +203,25 @@ impl Data {
         }
     }
 
-    /// Becomes the values of another at some places, which must be there.
-    pub fn copy_from(&mut self, other: &Data, rows: &[u32]) {
-        fn copy<T: Copy>(to: &mut Vec<T>, from: &[T], rows: &[u32]) {
-            to.clear();
-            to.extend(rows.iter().map(|&row| from[row as usize]));
-        }
+    /// Becomes the values of another, as many as there are rows, of some rows.
+    pub fn copy_chosen(&mut self, other: &Data, rows: &Chosen) {
         match (self, other) {
-            (Data::I64(to), Data::I64(from)) => copy(to, from, rows),
-            (Data::I128(to), Data::I128(from)) => copy(to, from, rows),
-            (Data::F64(to), Data::F64(from)) => copy(to, from, rows),
-            (Data::Codes(to), Data::Codes(from)) => copy(to, from, rows),
-            (Data::I32(to), Data::I32(from)) => copy(to, from, rows),
-            (Data::Bool(to), Data::Bool(from)) => copy(to, from, rows),
-            (to, from) => *to = from.gather(rows),
+            (Data::I64(to), Data::I64(from)) => rows.copy(from, to),
+            (Data::I128(to), Data::I128(from)) => rows.copy(from, to),
+            (Data::F64(to), Data::F64(from)) => rows.copy(from, to),
+            (Data::Codes(to), Data::Codes(from)) => rows.copy(from, to),
+            (Data::I32(to), Data::I32(from)) => rows.copy(from, to),
+            (Data::Bool(to), Data::Bool(from)) => rows.copy(from, to),
+            (to, from) => {
+                *to = from.clone();
+                to.keep_chosen(rows);
+            }
         }
+    }
+
+    /// Keeps the values of some rows, of as many as there are.
+    pub fn keep_chosen(&mut self, rows: &Chosen) {
+        of_any_type!(self, v => rows.keep(v))
     }
 
     /// The values at the places of a range, which must be there.
@@ -420,10 +426,10 @@ impl Column {
         Column { data, dictionary, marks: Marks::default() }
     }
 
-    /// Keeps the values at some places, which must be in ascending order, with their marks.
-    pub fn retain(&mut self, rows: &[u32]) {
-        self.data.retain(rows);
-        self.marks.retain(rows);
+    /// Keeps the values of some rows, with their marks.
+    pub fn keep_chosen(&mut self, rows: &Chosen) {
+        self.data.keep_chosen(rows);
+        self.marks.keep_chosen(rows);
     }
 
     /// The values at some places, in that order. The texts are shared, not copied.
@@ -457,8 +463,8 @@ pub struct Batch {
 pub struct Met {
     /// Whether they have been found.
     pub known: bool,
-    /// Their places, from the first to the last.
-    pub rows: Vec<u32>,
+    /// Which ones they are.
+    pub rows: Chosen,
     /// For how many rows a value is missing that the condition needs.
     pub missing: u64,
 }
@@ -466,10 +472,10 @@ pub struct Met {
 impl Batch {
     /// Keeps so many of the first rows. Columns that nobody has filled yet stay as they are.
     pub fn keep_first(&mut self, rows: usize) {
-        let before: Vec<u32> = (0..rows as u32).collect();
-        self.rows = rows;
+        let first = Chosen::first(rows, self.rows);
+        self.rows = first.len();
         let filled = self.columns.iter_mut().filter(|c| !c.data.is_empty());
-        filled.for_each(|column| column.retain(&before));
+        filled.for_each(|column| column.keep_chosen(&first));
     }
 }
 
@@ -560,8 +566,11 @@ mod tests {
             let mut retained = column.clone();
             retained.data.retain(&kept);
             prop_assert_eq!(all(&retained), all(&column.gather(&kept)));
+            let mut chosen = Chosen::default();
+            chosen.choose_all(plain.len());
+            chosen.retain(|row| row % 3 != 1);
             for mut other in [Data::Bool(vec![1; 3]), column.data.clone()] {
-                other.copy_from(&column.data, &kept);
+                other.copy_chosen(&column.data, &chosen);
                 let other = Column::coded(std::mem::take(&mut other), column.dictionary.clone());
                 prop_assert_eq!(all(&other), all(&retained));
             }

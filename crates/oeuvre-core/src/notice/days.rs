@@ -22,14 +22,13 @@ impl Days {
             Data::I32(days) => {
                 // Missing is the smallest number, and lies beyond the last bit when it is counted from the first.
                 self.grow(days.iter().copied().max().unwrap_or(MISSING_I32));
-                let mut last = MISSING_I32;
-                for &day in days.iter() {
-                    if day != last {
-                        let at = day.wrapping_sub(FIRST_DAY) as u32 as usize;
-                        if let Some(word) = self.bits.get_mut(at / 64) {
-                            *word |= 1 << (at % 64);
-                        }
-                        last = day;
+                for &day in days {
+                    let at = day.wrapping_sub(FIRST_DAY) as u32 as usize;
+                    // Hardly a day is a new one: rows do not wait for what those before them have written.
+                    if let Some(word) = self.bits.get_mut(at / 64)
+                        && *word >> (at % 64) & 1 == 0
+                    {
+                        *word |= 1 << (at % 64);
                     }
                 }
             }

@@ -25,7 +25,6 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
-mod kept;
 mod rows;
 
 pub(crate) use rows::{RowWork, Selected, note_zero_divisions};
@@ -261,9 +260,9 @@ impl HandOut {
         for (input, (column, &(place, last))) in columns {
             let of_reader = &mut from.columns[place];
             if comes_cut(input) {
-                column.data.copy_from(&of_reader.data, &to.met.rows);
+                column.data.copy_chosen(&of_reader.data, &to.met.rows);
                 column.marks.clone_from(&of_reader.marks);
-                column.marks.retain(&to.met.rows);
+                column.marks.keep_chosen(&to.met.rows);
                 std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
             } else if last {
                 std::mem::swap(column, of_reader);

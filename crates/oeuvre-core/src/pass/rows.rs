@@ -5,7 +5,6 @@
 //! read = left out + without a match + counted always holds.
 
 use super::Share;
-use super::kept::keep_true;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::error::Error;
 use crate::ledger::{Ledger, LookupAccount};
@@ -180,12 +179,9 @@ impl RowWork {
             met.missing = 0;
             match plan.condition.map(|condition| &self.filter.column(condition, &inputs).data) {
                 Some(Data::Bool(truths)) => {
-                    met.missing = keep_true(&truths[..batch.rows], &mut met.rows);
+                    met.missing = met.rows.choose_true(&truths[..batch.rows]);
                 }
-                _ => {
-                    met.rows.clear();
-                    met.rows.extend(0..batch.rows as u32);
-                }
+                _ => met.rows.choose_all(batch.rows),
             }
             met.known = true;
         }
@@ -199,16 +195,14 @@ impl RowWork {
             let step = step_of(&plan.filter, lookup.found);
             let keys: Vec<&Column> =
                 step.args.iter().map(|&a| self.filter.column(a, &inputs)).collect();
-            let mut on = vec![false; batch.rows];
-            kept.iter().for_each(|&row| on[row as usize] = true);
-            self.found[i].take(rows, step, &keys, |row| on[row]);
-            kept.retain(|&row| !rows.data.is_missing(row as usize));
+            self.found[i].take(rows, step, &keys, |row| kept.has(row));
+            kept.retain(|row| !rows.data.is_missing(row));
         }
         if kept.len() < batch.rows {
             for (i, column) in batch.columns.iter_mut().enumerate() {
                 // Of rows that were known before, the columns come without the others.
                 if (self.keeps_all || plan.needs(i)) && !(was_known && comes_cut(plan, i)) {
-                    column.retain(kept);
+                    column.keep_chosen(kept);
                 }
             }
             batch.rows = kept.len();

@@ -196,6 +196,14 @@ fn to_float(column: &Column, kind: Kind, out: &mut Data) {
     }
 }
 
+/// So many rows are first looked at together.
+const BLOCK: usize = 64;
+
+/// What is not 0 where a number needs more than 32 bits, as a missing one does.
+fn beyond_32_bits(x: i64) -> u64 {
+    (x as u64).wrapping_add(1 << 31) >> 32
+}
+
 fn whole2(
     args: &[&Column],
     out: &mut Column,
@@ -215,12 +223,22 @@ fn whole2(
         }
         (Data::I64(a), Data::I64(b)) => {
             let mut bad = false;
-            i64s(&mut out.data).extend(a.iter().zip(b).map(|(&x, &y)| {
-                let missing = (x == MISSING_I64) | (y == MISSING_I64);
-                let (z, over) = narrow(x, y);
-                bad |= !missing & (over | (z == MISSING_I64));
-                if missing { MISSING_I64 } else { z }
-            }));
+            let out = i64s(&mut out.data);
+            out.reserve(a.len());
+            for (a, b) in a.chunks(BLOCK).zip(b.chunks(BLOCK)) {
+                let pairs = || a.iter().zip(b).map(|(&x, &y)| (x, y));
+                if pairs().fold(0, |any, (x, y)| any | beyond_32_bits(x) | beyond_32_bits(y)) == 0 {
+                    // None is missing, and no result is too large.
+                    out.extend(pairs().map(|(x, y)| narrow(x, y).0));
+                    continue;
+                }
+                out.extend(pairs().map(|(x, y)| {
+                    let missing = (x == MISSING_I64) | (y == MISSING_I64);
+                    let (z, over) = narrow(x, y);
+                    bad |= !missing & (over | (z == MISSING_I64));
+                    if missing { MISSING_I64 } else { z }
+                }));
+            }
             if !bad {
                 return Ok(());
             }

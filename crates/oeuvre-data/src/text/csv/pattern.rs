@@ -36,6 +36,11 @@ impl Pattern {
         self.kept
     }
 
+    /// Whether a block of fields of usual lengths has more than four marks that are kept.
+    pub(super) fn are_many(&self) -> bool {
+        self.kept * 5 > self.next.len() * 2
+    }
+
     /// Of so many marks behind so many fields of a record: those that are kept, those that end a record, and how many
     /// fields of a record are behind them.
     #[inline(always)]

@@ -1,23 +1,44 @@
 //! Days and instants in ISO form.
 
+#[cfg(target_arch = "x86_64")]
+use super::avx2;
 use super::{Fields, LANES, Staged, ZEROS, beyond_nine, pairs_of};
 use oeuvre_columns::column::{MISSING_I32, MISSING_I64};
 use oeuvre_columns::value::calendar::DAY_MICROS;
 
-/// `YYYY-MM-DD`.
-pub(super) struct Dates;
+/// `YYYY-MM-DD`; whether the processor has AVX2.
+pub(super) struct Dates<const AVX2: bool>;
 
-/// `YYYY-MM-DDThh:mm:ss`, or with a blank between.
-pub(super) struct DateTimes;
+/// `YYYY-MM-DDThh:mm:ss`, or with a blank between; whether the processor has AVX2.
+pub(super) struct DateTimes<const AVX2: bool>;
 
 /// The days of dates that are the first ten characters of fields of so many. The first words are `YYYY-MM-`; in the
 /// second ones the two digits of the day lie so many bits below the upper end.
 #[inline(always)]
-fn days(fields: &Fields<'_>, chars: u64, below: u32, out: &mut [i32; LANES]) {
-    const HYPHENS: u64 = 0xff00_00ff_0000_0000;
+#[allow(unsafe_code)]
+fn days<const AVX2: bool>(fields: &Fields<'_>, chars: u64, below: u32, out: &mut [i32; LANES]) {
     let mut dates = [0u32; LANES];
-    let words = fields.words[0].iter().zip(&fields.words[1]).zip(&fields.lens);
-    for (date, ((&front, &day), &len)) in dates.iter_mut().zip(words) {
+    let words = [&fields.words[0], &fields.words[1]];
+    match AVX2 {
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: only said where the processor has it.
+        true => unsafe { avx2::dates_of(&fields.lens, words, (chars, below), &mut dates) },
+        _ => dates_of(&fields.lens, words, (chars, below), &mut dates),
+    }
+    days_of(&dates, out);
+}
+
+/// Year, month and day of dates, in bytes from above; 0 where there is none.
+#[inline(always)]
+fn dates_of(
+    lens: &[u64; LANES],
+    [front, day]: [&[u64; LANES]; 2],
+    (chars, below): (u64, u32),
+    out: &mut [u32; LANES],
+) {
+    const HYPHENS: u64 = 0xff00_00ff_0000_0000;
+    let words = front.iter().zip(day).zip(lens);
+    for (date, ((&front, &day), &len)) in out.iter_mut().zip(words) {
         let mut is_fine = len == chars;
         is_fine &= front & HYPHENS == 0x2d00_002d_0000_0000;
         // YYYYMMDD
@@ -30,7 +51,6 @@ fn days(fields: &Fields<'_>, chars: u64, below: u32, out: &mut [i32; LANES]) {
         let month_and_day = ((pairs >> 24) & 0xff00) | ((pairs >> 48) & 0xff);
         *date = if is_fine { (year << 16 | month_and_day) as u32 } else { 0 };
     }
-    days_of(&dates, out);
 }
 
 /// The days of dates of a year (from 0 to 9999), a month and a day, in bytes from above; missing where there is none.
@@ -67,26 +87,27 @@ fn days_of(dates: &[u32; LANES], out: &mut [i32; LANES]) {
     }
 }
 
-impl Staged<i32> for Dates {
+impl<const AVX2: bool> Staged<i32> for Dates<AVX2> {
     #[inline(always)]
-    fn read(&self, fields: &mut Fields<'_>, out: &mut [i32; LANES]) {
+    fn read(&self, fields: &mut Fields<'_>, out: &mut [i32; LANES]) -> bool {
         // YYYY-MM- and YY-MM-DD
         fields.put_from(0, 0);
         fields.put_before(1, 0);
-        days(fields, 10, 0, out);
+        days::<AVX2>(fields, 10, 0, out);
+        true
     }
 }
 
-impl Staged<i64> for DateTimes {
+impl<const AVX2: bool> Staged<i64> for DateTimes<AVX2> {
     #[inline(always)]
-    fn read(&self, fields: &mut Fields<'_>, out: &mut [i64; LANES]) {
+    fn read(&self, fields: &mut Fields<'_>, out: &mut [i64; LANES]) -> bool {
         const COLONS: u64 = 0x0000_ff00_00ff_0000;
         // YYYY-MM-, DDThh:mm and hh:mm:ss
         fields.put_from(0, 0);
         fields.put_from(1, 8);
         fields.put_before(2, 0);
         let mut of_date = [0i32; LANES];
-        days(fields, 19, 48, &mut of_date);
+        days::<AVX2>(fields, 19, 48, &mut of_date);
         for lane in 0..LANES {
             let (time, between) = (fields.words[2][lane], (fields.words[1][lane] >> 16) & 0xff);
             let mut is_fine = of_date[lane] != MISSING_I32;
@@ -102,6 +123,7 @@ impl Staged<i64> for DateTimes {
             let micros = midnight.wrapping_add((seconds * 1_000_000) as i64);
             out[lane] = if is_fine { micros } else { MISSING_I64 };
         }
+        true
     }
 }
 

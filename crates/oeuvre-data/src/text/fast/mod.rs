@@ -12,6 +12,8 @@
 //! If you teach a loop another form, the tests at the end compare it with the plain reading of
 //! `kinds/values.rs` on random fields: it may leave a field, but never read it otherwise.
 
+#[cfg(target_arch = "x86_64")]
+mod avx2;
 mod dates;
 mod numbers;
 mod texts;
@@ -27,7 +29,7 @@ pub(super) use texts::FewTexts;
 use texts::Known;
 
 /// Declares a loop that is compiled for the baseline processor and for one with AVX2 and the bit manipulation
-/// instructions. With 512 bits the compiler gathers, which made these loops slower than 256 do.
+/// instructions; its constant says for which. With 512 bits the compiler gathers, which made these loops slower than 256 do.
 macro_rules! for_newer_processors {
     ($(#[$doc:meta])* $name:ident, $body:ident, ($($arg:ident: $type:ty),*)) => {
         $(#[$doc])*
@@ -37,14 +39,14 @@ macro_rules! for_newer_processors {
             {
                 #[target_feature(enable = "avx2,bmi1,bmi2,lzcnt,popcnt")]
                 fn newer(records: &Records<'_>, column: usize, $($arg: $type),*) -> usize {
-                    $body(records, column, $($arg),*)
+                    $body::<true>(records, column, $($arg),*)
                 }
                 if records.level >= Level::Avx2 {
                     // SAFETY: a level is only given where the processor has its features.
                     return unsafe { newer(records, column, $($arg),*) };
                 }
             }
-            $body(records, column, $($arg),*)
+            $body::<false>(records, column, $($arg),*)
         }
     };
 }
@@ -173,6 +175,8 @@ struct Fields<'a> {
     lens: [u64; LANES],
     /// The longest.
     longest: u64,
+    /// Whether the data has 24 bytes before the end of each and behind its start.
+    are_inside: bool,
     /// Words of each field: which ones, the form says.
     words: [[u64; LANES]; 3],
     /// The last four bytes of each field, and what stands before where it is shorter.
@@ -192,6 +196,7 @@ impl<'a> Fields<'a> {
             ends: none,
             lens: nothing,
             longest: 0,
+            are_inside: false,
             words: [nothing; 3],
             last_four: none,
         }
@@ -233,52 +238,61 @@ impl<'a> Fields<'a> {
                 *end -= u32::from(returns);
             }
         }
-        let mut longest = 0;
+        let (mut longest, mut first_end, mut last) = (0, u32::MAX, 0);
         for ((len, &end), &start) in self.lens.iter_mut().zip(&self.ends).zip(&self.starts) {
+            first_end = first_end.min(end);
+            last = last.max(start).max(end);
             // What a record lacks ends before it starts.
             let length = end.max(start) - start;
             longest = longest.max(length);
             *len = u64::from(length);
         }
         self.longest = u64::from(longest);
+        // As far as anybody looks before an end and behind a start.
+        self.are_inside = first_end >= 24 && last as usize + 24 <= self.data.len();
     }
 
-    /// Puts aside, as words of a number, those that begin so many bytes behind the starts of the fields.
+    /// The bytes from a place on that lies up to eight behind the start of a field, or up to 24 before its end; `None`
+    /// where the data has not as many.
+    #[inline(always)]
+    #[allow(unsafe_code)]
+    fn bytes<const N: usize>(&self, at: usize) -> Option<[u8; N]> {
+        const { assert!(N <= 16) };
+        if self.are_inside {
+            debug_assert!(at + N <= self.data.len());
+            // SAFETY: so many bytes are there, around all fields of the block.
+            return Some(unsafe { self.data.as_ptr().add(at).cast::<[u8; N]>().read_unaligned() });
+        }
+        self.data.get(at..at.wrapping_add(N)).and_then(|bytes| bytes.first_chunk().copied())
+    }
+
+    /// Puts aside, as words of a number, those that begin so many bytes (at most 8) behind the starts of the fields.
     #[inline(always)]
     fn put_from(&mut self, which: usize, behind: usize) {
         for lane in 0..LANES {
-            let at = self.starts[lane] as usize + behind;
-            match self.data.get(at..at + 8).and_then(|bytes| bytes.first_chunk::<8>()) {
-                Some(bytes) => self.words[which][lane] = u64::from_le_bytes(*bytes),
+            match self.bytes(self.starts[lane] as usize + behind) {
+                Some(bytes) => self.words[which][lane] = u64::from_le_bytes(bytes),
                 None => self.leave(lane),
             }
         }
     }
 
-    /// Puts aside, as words of a number, those that end so many bytes before the ends of the fields; 0 where that is
-    /// before the data, so that what is read there is no digit.
+    /// Puts aside, as words of a number, those that end so many bytes (at most 16) before the ends of the fields; 0 where
+    /// that is before the data, so that what is read there is no digit.
     #[inline(always)]
     fn put_before(&mut self, which: usize, before: usize) {
-        for (word, &end) in self.words[which].iter_mut().zip(&self.ends) {
-            let at = (end as usize).wrapping_sub(before + 8);
-            let bytes = self.data.get(at..at.wrapping_add(8));
-            *word = match bytes.and_then(|bytes| bytes.first_chunk::<8>()) {
-                Some(bytes) => u64::from_le_bytes(*bytes),
-                None => 0,
-            };
+        for lane in 0..LANES {
+            let bytes = self.bytes((self.ends[lane] as usize).wrapping_sub(before + 8));
+            self.words[which][lane] = u64::from_le_bytes(bytes.unwrap_or_default());
         }
     }
 
     /// Puts the last four bytes aside; 0 where there are not as many in the data, so that what is read there is no digit.
     #[inline(always)]
     fn put_last_four(&mut self) {
-        for (word, &end) in self.last_four.iter_mut().zip(&self.ends) {
-            let at = (end as usize).wrapping_sub(4);
-            let bytes = self.data.get(at..at.wrapping_add(4));
-            *word = match bytes.and_then(|bytes| bytes.first_chunk::<4>()) {
-                Some(bytes) => u32::from_le_bytes(*bytes),
-                None => 0,
-            };
+        for lane in 0..LANES {
+            let bytes = self.bytes((self.ends[lane] as usize).wrapping_sub(4));
+            self.last_four[lane] = u32::from_le_bytes(bytes.unwrap_or_default());
         }
     }
 
@@ -293,8 +307,9 @@ impl<'a> Fields<'a> {
 
 /// A form of which many fields are read at once.
 trait Staged<T> {
-    /// Puts aside what is needed of the fields, and reads them. Blank fields are missing, and those that look unusual, too.
-    fn read(&self, fields: &mut Fields<'_>, out: &mut [T; LANES]);
+    /// Puts aside what is needed of the fields, and reads them. Blank fields are missing, and those that look unusual, too;
+    /// false where there is none of these.
+    fn read(&self, fields: &mut Fields<'_>, out: &mut [T; LANES]) -> bool;
 }
 
 /// As [`each`], many records at a time.
@@ -314,21 +329,30 @@ fn each_staged<T: Copy + PartialEq>(
     let edges = records.kept.edges(column);
     let stride = edges.stride;
     let mut fields = Fields::of(records.data);
-    let mut values = [missing; LANES];
+    let mut last = [missing; LANES];
     let (mut left, mut first_start) = (0, 0);
     let blocks = records.marks.chunks(LANES * stride).zip(out[..rows].chunks_mut(LANES));
     for (block, (marks, out)) in blocks.enumerate() {
         let own_starts = records.starts.get(block * LANES..).unwrap_or_default();
         fields.find(marks, edges, first_start, own_starts);
         first_start = marks.last().map_or(0, |mark| mark.wrapping_add(1));
-        form.read(&mut fields, &mut values);
-        out.copy_from_slice(&values[..out.len()]);
-        // No usual value is the missing one.
-        let is_odd = |(value, &len): (&T, &u64)| (*value == missing) & (len != 0);
-        if !values.iter().zip(&fields.lens).fold(false, |any, lane| any | is_odd(lane)) {
+        let any_odd = match out.first_chunk_mut() {
+            Some(values) => form.read(&mut fields, values),
+            None => {
+                let any_odd = form.read(&mut fields, &mut last);
+                out.copy_from_slice(&last[..out.len()]);
+                any_odd
+            }
+        };
+        if !any_odd {
             continue;
         }
-        for (lane, _) in values.iter().zip(&fields.lens).enumerate().filter(|it| is_odd(it.1)) {
+        // No usual value is the missing one.
+        let is_odd = |(value, &len): (&T, &u64)| (*value == missing) & (len != 0);
+        if !out.iter().zip(&fields.lens).fold(false, |any, lane| any | is_odd(lane)) {
+            continue;
+        }
+        for (lane, _) in out.iter().zip(&fields.lens).enumerate().filter(|it| is_odd(it.1)) {
             slow[left] = (block * LANES + lane) as u32;
             left += 1;
         }
@@ -347,7 +371,7 @@ impl<T> Form<T> for Nothing {
 }
 
 #[inline(always)]
-fn numbers_body(
+fn numbers_body<const AVX2: bool>(
     records: &Records<'_>,
     column: usize,
     scale: Option<u8>,
@@ -357,31 +381,36 @@ fn numbers_body(
     match scale {
         None => each(records, column, out, slow, MISSING_I64, Nothing),
         // Known when the loop is compiled, the shifts cost nothing: of whole numbers, and of money with two digits.
-        Some(0) => each_staged(records, column, out, slow, MISSING_I64, Fixed(0)),
-        Some(2) => each_staged(records, column, out, slow, MISSING_I64, Fixed(2)),
+        Some(0) => each_staged(records, column, out, slow, MISSING_I64, Fixed::<AVX2>(0)),
+        Some(2) => each_staged(records, column, out, slow, MISSING_I64, Fixed::<AVX2>(2)),
         Some(scale) => {
-            each_staged(records, column, out, slow, MISSING_I64, Fixed(u32::from(scale)))
+            each_staged(records, column, out, slow, MISSING_I64, Fixed::<AVX2>(u32::from(scale)))
         }
     }
 }
 
 #[inline(always)]
-fn dates_body(records: &Records<'_>, column: usize, out: &mut [i32], slow: &mut Vec<u32>) -> usize {
-    each_staged(records, column, out, slow, MISSING_I32, Dates)
+fn dates_body<const AVX2: bool>(
+    records: &Records<'_>,
+    column: usize,
+    out: &mut [i32],
+    slow: &mut Vec<u32>,
+) -> usize {
+    each_staged(records, column, out, slow, MISSING_I32, Dates::<AVX2>)
 }
 
 #[inline(always)]
-fn datetimes_body(
+fn datetimes_body<const AVX2: bool>(
     records: &Records<'_>,
     column: usize,
     out: &mut [i64],
     slow: &mut Vec<u32>,
 ) -> usize {
-    each_staged(records, column, out, slow, MISSING_I64, DateTimes)
+    each_staged(records, column, out, slow, MISSING_I64, DateTimes::<AVX2>)
 }
 
 #[inline(always)]
-fn texts_body(
+fn texts_body<const AVX2: bool>(
     records: &Records<'_>,
     column: usize,
     (dictionary, few): (&Texts, &mut FewTexts),

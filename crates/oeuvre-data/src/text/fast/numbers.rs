@@ -1,21 +1,37 @@
 //! Numbers: digits, with a minus or without, and a point at a known place or none.
 
+#[cfg(target_arch = "x86_64")]
+use super::avx2;
 use super::{Fields, LANES, Staged, ZEROS, beyond_nine, pairs_of};
 use oeuvre_columns::column::MISSING_I64;
 
-/// Digits with a minus or without, and a point before the last so many of them (at most 7) where there are any.
-pub(super) struct Fixed(pub(super) u32);
+/// Digits with a minus or without, and a point before the last so many of them (at most 7) where there are any; whether
+/// the processor has AVX2.
+pub(super) struct Fixed<const AVX2: bool>(pub(super) u32);
 
-impl Staged<i64> for Fixed {
+#[allow(unsafe_code)]
+impl<const AVX2: bool> Staged<i64> for Fixed<AVX2> {
     #[inline(always)]
-    fn read(&self, fields: &mut Fields<'_>, out: &mut [i64; LANES]) {
+    fn read(&self, fields: &mut Fields<'_>, out: &mut [i64; LANES]) -> bool {
         if self.0 == 0 && fields.longest <= 4 {
             fields.put_last_four();
-            return read_four(fields, out);
+            #[cfg(target_arch = "x86_64")]
+            if AVX2 {
+                let Fields { starts, ends, last_four, .. } = fields;
+                // SAFETY: only said where the processor has it.
+                return unsafe { avx2::read_four(starts, ends, last_four, out) };
+            }
+            read_four(fields, out);
+            return true;
         }
         // The words in which the fields end, the last one first.
         fields.put_before(0, 0);
         match fields.longest {
+            #[cfg(target_arch = "x86_64")]
+            // SAFETY: only said where the processor has it.
+            0..=8 if AVX2 => unsafe {
+                return avx2::read_word(&fields.lens, &fields.words[0], self.0, out);
+            },
             0..=8 => read_words::<1>(fields, self.0, out),
             9..=16 => {
                 fields.put_before(1, 8);
@@ -27,6 +43,7 @@ impl Staged<i64> for Fixed {
                 read_words::<3>(fields, self.0, out);
             }
         }
+        true
     }
 }
 
