@@ -445,9 +445,42 @@ pub struct Pairs {
     shift: u32,
     table: Option<WordTable>,
     pairs: Vec<(u32, u32)>,
+    /// Whether they are in ascending order, and looked for among each other: there is no table.
+    are_ordered: bool,
 }
 
 impl Pairs {
+    /// Pairs of codes below these bounds that may come several times, and the number of each. Where they come in ascending
+    /// order, as groups that were put in order do, nothing is looked up, and there is no table.
+    pub fn numbering<N: FromIterator<u32>>(
+        pairs: impl Iterator<Item = (u32, u32)> + Clone,
+        (firsts, seconds): (usize, usize),
+    ) -> (Pairs, N) {
+        if pairs.clone().is_sorted() {
+            let mut all: Vec<(u32, u32)> = Vec::new();
+            let number = |pair| {
+                if all.last() != Some(&pair) {
+                    all.push(pair);
+                }
+                all.len() as u32 - 1
+            };
+            let numbers = pairs.map(number).collect();
+            return (Pairs::of_ordered(all), numbers);
+        }
+        let mut it = Pairs::default();
+        it.ensure(firsts, seconds);
+        let numbers = pairs.map(|(first, second)| it.number(first, second)).collect();
+        (it, numbers)
+    }
+
+    /// Pairs no two of which are the same, in this order. Where that is ascending, they have no table until one is added.
+    pub fn of_ordered(pairs: Vec<(u32, u32)>) -> Pairs {
+        match pairs.is_sorted() {
+            true => Pairs { pairs, are_ordered: true, ..Pairs::default() },
+            false => Pairs::of_distinct(pairs),
+        }
+    }
+
     /// Pairs no two of which are the same, in this order.
     pub fn of_distinct(pairs: Vec<(u32, u32)>) -> Pairs {
         Pairs { table: Some(Self::tabled(&pairs)), pairs, ..Pairs::default() }
@@ -487,6 +520,9 @@ impl Pairs {
     /// The number of a pair, or `None` when it has not been added.
     pub fn find(&self, first: u32, second: u32) -> Option<u32> {
         match &self.table {
+            None if self.are_ordered => {
+                self.pairs.binary_search(&(first, second)).ok().map(|at| at as u32)
+            }
             None => {
                 let in_range = u64::from(second) < 1 << self.shift;
                 let place = (first as usize) << self.shift | second as usize;
@@ -498,7 +534,7 @@ impl Pairs {
 
     /// Makes room for codes below these bounds; to be called before [`Pairs::number`] with codes that large.
     pub fn ensure(&mut self, firsts: usize, seconds: usize) {
-        if self.table.is_some() {
+        if self.table.is_some() || self.are_ordered {
             return;
         }
         let shift = seconds.max(1).next_power_of_two().trailing_zeros().max(self.shift);
@@ -521,6 +557,9 @@ impl Pairs {
     /// The number of a pair, which is added when it is new.
     #[inline]
     pub fn number(&mut self, first: u32, second: u32) -> u32 {
+        if self.are_ordered {
+            return self.number_ordered(first, second);
+        }
         match &mut self.table {
             None => {
                 let place = (first as usize) << self.shift | second as usize;
@@ -543,6 +582,16 @@ impl Pairs {
                 number
             }
         }
+    }
+
+    #[cold]
+    fn number_ordered(&mut self, first: u32, second: u32) -> u32 {
+        if let Some(number) = self.find(first, second) {
+            return number;
+        }
+        self.table = Some(Self::tabled(&self.pairs));
+        self.are_ordered = false;
+        self.number(first, second)
     }
 }
 
@@ -621,6 +670,27 @@ mod tests {
                 it.ensure(firsts, seconds);
                 let code = plain.iter().position(|&p| p == v).unwrap_or_else(|| { plain.push(v); plain.len() - 1 });
                 prop_assert_eq!(it.number(v.0, v.1) as usize, code);
+            }
+            let mut sorted = values.clone();
+            sorted.sort_unstable();
+            for values in [values, sorted] {
+                let (it, numbers): (_, Vec<u32>) = Pairs::numbering(values.iter().copied(), (firsts, seconds));
+                let each = numbers.iter().map(|&n| it.pairs()[n as usize]);
+                prop_assert!(each.eq(values.iter().copied()));
+                prop_assert_eq!(it.len(), plain.len());
+            }
+            // In ascending order, and some more.
+            let (more, mut ordered) = (plain.clone(), plain[..plain.len() / 2].to_vec());
+            ordered.sort_unstable();
+            for (mut it, mut plain) in [(Pairs::of_ordered(ordered.clone()), ordered), (Pairs::of_ordered(plain.clone()), plain)] {
+                it.ensure(firsts, seconds);
+                for &v in &more {
+                    let code = plain.iter().position(|&p| p == v);
+                    prop_assert_eq!(it.find(v.0, v.1).map(|n| n as usize), code);
+                    let code = code.unwrap_or_else(|| { plain.push(v); plain.len() - 1 });
+                    prop_assert_eq!(it.number(v.0, v.1) as usize, code);
+                }
+                prop_assert_eq!(it.pairs(), &plain[..]);
             }
         }
     }

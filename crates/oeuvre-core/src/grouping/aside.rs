@@ -5,15 +5,18 @@
 //! aside in the order of their key and begins anew. What was put aside is joined two by two, of about the same size,
 //! from the first group to the last: each is written as often as the number of pieces has binary digits, and always in order.
 //!
-//! Groups of one key that is no text (a number, a day) are put aside; those of other keys stay whole, and so do groups that
-//! come in the order of their key, and groups with sets or lists of values.
+//! Groups of one key that is no text (a number, a day) are put aside by its value. Those of several keys are known by two
+//! numbers, of the group of all keys but the last and of the last key's value: these a worker gives, and keeps, so that what
+//! another one has put aside is numbered anew, each piece by itself, before anything is joined. Groups of one text stay
+//! whole, and so do groups of one key that come in its order, and groups with sets or lists of values.
 
-use super::codes::Grouper;
+use super::codes::{Grouper, Renumbered};
 use super::states::GroupStates;
 use crate::aggregate::count::Counts;
 use crate::aggregate::{Overflow, State};
 use crate::plan::Grouping;
 use oeuvre_columns::at_once;
+use oeuvre_columns::column::interner::Pairs;
 use std::cmp::Reverse;
 use std::collections::BTreeSet;
 
@@ -44,23 +47,45 @@ impl Aside {
             return Ok(());
         }
         self.next_look = count + count / 8;
-        // Groups that come in order are touched in order where they are.
-        if groups.size_bytes() <= room || !groups.are_plain() || !groups.grouper.is_in_no_order() {
+        if groups.going_bytes() <= room || !groups.are_plain() {
             return Ok(());
         }
-        match in_order(groups, 1)? {
-            Some(piece) => {
-                *groups = GroupStates::new(plan);
-                self.next_look = 0;
-                self.push(piece)
-            }
-            None => Ok(()),
+        let of_several = groups.grouper.last_pairs().is_some();
+        // Groups of one key that come in its order are touched in order where they are.
+        if !of_several && !groups.grouper.is_in_no_order() {
+            return Ok(());
         }
+        let Some(piece) = in_order(groups, 1)? else { return Ok(()) };
+        let mut fresh = GroupStates::new(plan);
+        self.next_look = 0;
+        if of_several {
+            std::mem::swap(&mut fresh.grouper, &mut groups.grouper);
+            self.add(piece);
+        } else {
+            self.push(piece)?;
+        }
+        *groups = fresh;
+        Ok(())
     }
 
-    /// Takes in what another worker has put aside.
-    pub(super) fn absorb(&mut self, other: Aside) -> Result<(), Overflow> {
-        other.pieces.into_iter().try_for_each(|piece| self.push(piece))
+    /// Takes in what another worker has put aside; what its numbers are here, where there are several keys.
+    pub(super) fn absorb(
+        &mut self,
+        other: Aside,
+        numbers: Option<&Renumbered>,
+    ) -> Result<(), Overflow> {
+        other.pieces.into_iter().try_for_each(|piece| match numbers {
+            Some(Renumbered { before, last: Some(last) }) => {
+                let here = |word: &i64| {
+                    let (first, second) = pair(*word);
+                    word_of(before[first as usize], last[second as usize])
+                };
+                let words = piece.grouper.numbers().iter().map(here).collect();
+                self.add(of_words(words, FIRST, piece, 1)?);
+                Ok(())
+            }
+            _ => self.push(piece),
+        })
     }
 
     /// Brings everything that was put aside back to the groups at hand.
@@ -80,7 +105,16 @@ impl Aside {
         while self.pieces.len() > 1 {
             self.join_last(threads)?;
         }
-        self.pieces.pop().into_iter().for_each(|all| *groups = all);
+        let Some(all) = self.pieces.pop() else { return Ok(()) };
+        if groups.grouper.last_pairs().is_none() {
+            *groups = all;
+            return Ok(());
+        }
+        let mut grouper = groups.take().grouper;
+        let words = all.grouper.numbers();
+        let map = [0, 0].into_iter().chain((1..).take(words.len())).collect();
+        grouper.set_last_pairs(Pairs::of_ordered(words.iter().map(|&word| pair(word)).collect()));
+        *groups = merged(grouper, vec![(all, map)], threads)?;
         Ok(())
     }
 
@@ -148,8 +182,25 @@ fn come_in_order(groups: &GroupStates) -> bool {
         && !groups.grouper.is_in_no_order()
 }
 
-/// Takes groups out in the order of their key; `None` where it has no such order.
+/// Two numbers as one word, and back.
+fn word_of(first: u32, second: u32) -> i64 {
+    (u64::from(first) << 32 | u64::from(second)) as i64
+}
+
+fn pair(word: i64) -> (u32, u32) {
+    ((word as u64 >> 32) as u32, word as u32)
+}
+
+/// Takes groups out in the order of their key, or of the words that they are known by; `None` where there is no such order.
+/// Of several keys the values, and the groups of all but the last, stay.
 fn in_order(groups: &mut GroupStates, threads: usize) -> Result<Option<GroupStates>, Overflow> {
+    if let Some(pairs) = groups.grouper.last_pairs() {
+        let words = pairs.pairs().iter().map(|&(first, second)| word_of(first, second)).collect();
+        let mut taken = groups.take();
+        std::mem::swap(&mut groups.grouper, &mut taken.grouper);
+        groups.grouper.set_last_pairs(Pairs::default());
+        return of_words(words, 1, taken, threads).map(Some);
+    }
     let Some((values, order)) = groups.grouper.numbers_in_order() else { return Ok(None) };
     let mut map = vec![0; groups.grouper.groups()];
     map[WITHOUT as usize] = WITHOUT;
@@ -159,6 +210,23 @@ fn in_order(groups: &mut GroupStates, threads: usize) -> Result<Option<GroupStat
     let in_order = order.iter().map(|&code| values[code as usize]).collect();
     let parts = vec![(groups.take(), map)];
     merged(Grouper::of_ordered(in_order), parts, threads).map(Some)
+}
+
+/// Groups in the order of the words that they are known by, of which the first is that of the group `first`.
+fn of_words(
+    words: Vec<i64>,
+    first: u32,
+    groups: GroupStates,
+    threads: usize,
+) -> Result<GroupStates, Overflow> {
+    let mut order: Vec<(i64, u32)> = words.into_iter().zip(first..).collect();
+    order.sort_unstable();
+    let mut map = vec![0; first as usize + order.len()];
+    for (&(_, group), place) in order.iter().zip(FIRST..) {
+        map[group as usize] = place;
+    }
+    let words = order.into_iter().map(|(word, _)| word).collect();
+    merged(Grouper::of_ordered(words), vec![(groups, map)], threads)
 }
 
 /// Two pieces as one.

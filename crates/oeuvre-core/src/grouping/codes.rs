@@ -152,6 +152,21 @@ pub(crate) struct Grouper {
     scratch: Vec<u32>,
 }
 
+/// What the numbers of another worker are here.
+pub(super) struct Renumbered {
+    /// Those of the groups of all keys but the last, counted from 0; of the only key its codes.
+    pub(super) before: Vec<u32>,
+    /// The codes of the last key; `None` where it is the only one.
+    pub(super) last: Option<Vec<u32>>,
+}
+
+/// Adds pairs of other numbers and codes; the number that each has here.
+fn renumbered(mine: &mut Pairs, theirs: &Pairs, numbers: &[u32], codes: &[u32]) -> Vec<u32> {
+    let number =
+        |&(number, code): &(u32, u32)| mine.number(numbers[number as usize], codes[code as usize]);
+    theirs.pairs().iter().map(number).collect()
+}
+
 impl Grouper {
     pub(crate) fn new(kinds: impl Iterator<Item = Kind>) -> Grouper {
         let codes: Vec<Codes> = kinds.map(Codes::new).collect();
@@ -301,26 +316,44 @@ impl Grouper {
 
     /// Takes in another worker's groups: the group that each of its groups is here.
     pub(crate) fn absorb(&mut self, other: &Grouper) -> Vec<u32> {
-        let maps: Vec<Vec<u32>> = self
-            .codes
-            .iter_mut()
-            .zip(&other.codes)
-            .map(|(mine, theirs)| mine.absorb(theirs))
-            .collect();
-        let Some(mut numbers) = maps.first().cloned() else { return vec![0, 1] };
-        let mut bound = self.codes[0].len();
-        for (i, pairs) in other.pairs.iter().enumerate() {
-            let mine = &mut self.pairs[i];
+        let Some(Renumbered { mut before, last }) = self.absorb_keys(other) else {
+            return vec![0, 1];
+        };
+        if let (Some(mine), Some(pairs), Some(codes)) =
+            (self.pairs.last_mut(), other.pairs.last(), last)
+        {
+            before = renumbered(mine, pairs, &before, &codes);
+        }
+        std::iter::once(0).chain(before.into_iter().map(|n| n + 1)).collect()
+    }
+
+    /// Takes in the values of another worker's keys, and its groups of all keys but the last; `None` without a key.
+    pub(super) fn absorb_keys(&mut self, other: &Grouper) -> Option<Renumbered> {
+        let both = self.codes.iter_mut().zip(&other.codes);
+        let mut maps: Vec<Vec<u32>> = both.map(|(mine, theirs)| mine.absorb(theirs)).collect();
+        let last = (maps.len() > 1).then(|| maps.pop()).flatten();
+        let mut maps = maps.into_iter();
+        let (mut before, mut bound) = (maps.next()?, self.codes[0].len());
+        for (i, mine) in self.pairs.iter_mut().enumerate() {
             mine.ensure(bound, self.codes[i + 1].len());
-            let map = &maps[i + 1];
-            numbers = pairs
-                .pairs()
-                .iter()
-                .map(|&(number, code)| mine.number(numbers[number as usize], map[code as usize]))
-                .collect();
+            if let Some(codes) = maps.next() {
+                before = renumbered(mine, &other.pairs[i], &before, &codes);
+            }
             bound = mine.len();
         }
-        std::iter::once(0).chain(numbers.into_iter().map(|n| n + 1)).collect()
+        Some(Renumbered { before, last })
+    }
+
+    /// The pairs that the last key makes with the keys before it; `None` where there is no second key.
+    pub(super) fn last_pairs(&self) -> Option<&Pairs> {
+        self.pairs.last()
+    }
+
+    /// Makes other pairs those of the last key with the keys before it, of which there is more than one.
+    pub(super) fn set_last_pairs(&mut self, pairs: Pairs) {
+        if let Some(last) = self.pairs.last_mut() {
+            *last = pairs;
+        }
     }
 
     /// Writes the groups down.

@@ -137,11 +137,14 @@ impl Consumer for Groups<'_> {
 impl Share for GroupsShare {
     fn absorb(&mut self, other: GroupsShare, threads: usize) -> Result<(), Error> {
         self.rows.absorb(other.rows, threads)?;
-        for (mine, theirs) in self.groupings.iter_mut().zip(other.groupings) {
+        let mine = self.groupings.iter_mut().zip(&mut self.aside);
+        for ((mine, my_aside), (theirs, their_aside)) in
+            mine.zip(other.groupings.into_iter().zip(other.aside))
+        {
+            let has_numbers = theirs.grouper.last_pairs().is_some() && !their_aside.is_empty();
+            let numbers = has_numbers.then(|| mine.grouper.absorb_keys(&theirs.grouper)).flatten();
+            my_aside.absorb(their_aside, numbers.as_ref())?;
             take_in(mine, theirs, threads)?;
-        }
-        for (mine, theirs) in self.aside.iter_mut().zip(other.aside) {
-            mine.absorb(theirs)?;
         }
         Ok(())
     }
@@ -236,6 +239,9 @@ mod tests {
         (crate::testing::shown(&grid), is_short)
     }
 
+    const SEVERAL: [&[&str]; 4] =
+        [&["t", "n"], &["n", "t"], &["t", "n", "u"], &["n", "m", "t", "u"]];
+
     fn request() -> Request {
         let show = [
             "sum(x)",
@@ -272,6 +278,34 @@ mod tests {
         }
     }
 
+    proptest! {
+            #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
+
+            #[test]
+            fn what_is_put_aside_of_several_keys_comes_to_the_same(
+                values in proptest::collection::vec(
+                    (proptest::option::weighted(0.9, 0u8..4), proptest::option::weighted(0.9, -4i64..4), 0u8..3, 0i64..9), 1..80),
+    keys in proptest::sample::select(&SEVERAL[..]),
+                threads in 1usize..4, has_totals in any::<bool>(),
+            ) {
+                let shown = |value: Option<String>| value.unwrap_or_default();
+                let line = |(t, n, u, x): &(Option<u8>, Option<i64>, u8, i64)| {
+                    let (t, n) = (shown(t.map(|t| format!("t{t}"))), shown(n.map(|n| n.to_string())));
+                    format!("{t}|{n}|{}|u{u}|{x}", x % 2)
+                };
+                let lines: Vec<String> = values.iter().map(line).collect();
+                let data = format!("t n:0 m:0 u x:0\n{}", lines.join("\n"));
+                let totals = if has_totals { Totals::All } else { Totals::None };
+                let request = Request { by: keys.iter().map(|k| text(k)).collect(), totals, ..request() };
+                let plain = rows(&data);
+                let plan = Plan::new(&request, plain.columns()).unwrap();
+                let expected = crate::testing::shown(&run(&plan, &plain, 1).unwrap().0);
+                let (found, is_aside) = in_room(&data, &request, 0, threads);
+                prop_assert_eq!(&found, &expected);
+                prop_assert!(is_aside);
+            }
+        }
+
     #[rstest]
     #[case::in_no_order("5 2 9 1 7 3 8 2 5 4 6 1", true)]
     #[case::in_order("1 2 3 4 5 6 7 8 9 10 11 12", false)]
@@ -289,13 +323,11 @@ mod tests {
     }
 
     #[test]
-    fn other_keys_stay_whole() {
+    fn a_text_alone_stays_whole() {
         let data = "k l:0 x:0\nb|2|1\na|1|2\nb|1|3\na|2|4\n";
-        for by in [vec!["k"], vec!["k", "l"]] {
-            let request = Request { by: by.iter().map(|k| text(k)).collect(), ..request() };
-            let (short, is_short) = in_room(data, &request, 0, 2);
-            assert_eq!((short, is_short), in_room(data, &request, usize::MAX, 2));
-            assert!(!is_short);
-        }
+        let request = Request { by: vec![text("k")], ..request() };
+        let (short, is_short) = in_room(data, &request, 0, 2);
+        assert_eq!((short, is_short), in_room(data, &request, usize::MAX, 2));
+        assert!(!is_short);
     }
 }

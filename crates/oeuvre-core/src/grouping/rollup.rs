@@ -265,16 +265,16 @@ impl Numbered {
                 if chained {
                     let each = numbers.iter().zip(present.iter());
                     let each = each.map(|(number, g)| (number, of_key(g)));
-                    chain.push(Pairs::of_distinct(each.collect()));
+                    chain.push(Pairs::of_ordered(each.collect()));
                 }
                 groups = present.len();
                 numbers = Sequence::counted(groups);
                 break;
             }
-            let mut pairs = Pairs::default();
-            pairs.ensure(groups, gathered.grouper.codes[key].len());
-            let each = numbers.iter().zip(present.iter());
-            numbers = each.map(|(number, g)| pairs.number(number, of_key(g))).collect();
+            let bounds = (groups, gathered.grouper.codes[key].len());
+            let each = numbers.iter().zip(present.iter()).map(|(number, g)| (number, of_key(g)));
+            let (pairs, numbered) = Pairs::numbering(each, bounds);
+            numbers = numbered;
             groups = pairs.len();
             chain.push(pairs);
         }

@@ -89,10 +89,16 @@ impl GroupStates {
         self.states.iter_mut().for_each(|state| state.resize(groups));
     }
 
-    /// About how many bytes of memory they take.
-    pub(super) fn size_bytes(&self) -> usize {
+    /// About how many bytes of memory go when they are put aside: of several keys, the values stay.
+    pub(super) fn going_bytes(&self) -> usize {
+        /// What a pair takes with its place in a table.
+        const PAIR: usize = 40;
         let of_states = self.states.iter().map(|state| state.size_bytes());
-        self.grouper.size_bytes() + State::size_bytes(&self.counts) + of_states.sum::<usize>()
+        let known_by = match self.grouper.last_pairs() {
+            Some(pairs) => pairs.len() * PAIR,
+            None => self.grouper.size_bytes(),
+        };
+        known_by + State::size_bytes(&self.counts) + of_states.sum::<usize>()
     }
 
     /// Takes the groups out; nothing is to be asked of what is left.

@@ -103,11 +103,10 @@ impl Tree {
                 numbers = Sequence::counted(present.len());
                 break;
             }
-            let mut pairs = Pairs::default();
-            let before = nodes[nodes.len() - 1].len();
-            pairs.ensure(before, gathered.grouper.codes[key].len());
-            let each = numbers.iter().zip(present.iter());
-            numbers = each.map(|(number, g)| pairs.number(number, of_key(g))).collect();
+            let bounds = (nodes[nodes.len() - 1].len(), gathered.grouper.codes[key].len());
+            let each = numbers.iter().zip(present.iter()).map(|(number, g)| (number, of_key(g)));
+            let (pairs, numbered) = Pairs::numbering(each, bounds);
+            numbers = numbered;
             let parents = pairs.pairs().iter().map(|pair| pair.0).collect();
             let codes = pairs.pairs().iter().map(|pair| pair.1).collect();
             nodes.push(Nodes { parents, codes });
@@ -127,7 +126,7 @@ impl Tree {
         let each = self.chain.iter().zip(self.nodes.iter().skip(1));
         for ((pairs, nodes), key) in each.zip(self.keys.clone()).take(depth) {
             let all = || nodes.pairs().collect();
-            let pairs = pairs.get_or_init(|| Pairs::of_distinct(all()));
+            let pairs = pairs.get_or_init(|| Pairs::of_ordered(all()));
             for (number, code) in numbers.iter_mut().zip(cells.codes(key)?.iter()) {
                 *number = pairs.find(*number, code)?;
             }
