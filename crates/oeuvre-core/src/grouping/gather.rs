@@ -279,32 +279,32 @@ mod tests {
     }
 
     proptest! {
-            #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
+        #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
 
-            #[test]
-            fn what_is_put_aside_of_several_keys_comes_to_the_same(
-                values in proptest::collection::vec(
-                    (proptest::option::weighted(0.9, 0u8..4), proptest::option::weighted(0.9, -4i64..4), 0u8..3, 0i64..9), 1..80),
-    keys in proptest::sample::select(&SEVERAL[..]),
-                threads in 1usize..4, has_totals in any::<bool>(),
-            ) {
-                let shown = |value: Option<String>| value.unwrap_or_default();
-                let line = |(t, n, u, x): &(Option<u8>, Option<i64>, u8, i64)| {
-                    let (t, n) = (shown(t.map(|t| format!("t{t}"))), shown(n.map(|n| n.to_string())));
-                    format!("{t}|{n}|{}|u{u}|{x}", x % 2)
-                };
-                let lines: Vec<String> = values.iter().map(line).collect();
-                let data = format!("t n:0 m:0 u x:0\n{}", lines.join("\n"));
-                let totals = if has_totals { Totals::All } else { Totals::None };
-                let request = Request { by: keys.iter().map(|k| text(k)).collect(), totals, ..request() };
-                let plain = rows(&data);
-                let plan = Plan::new(&request, plain.columns()).unwrap();
-                let expected = crate::testing::shown(&run(&plan, &plain, 1).unwrap().0);
-                let (found, is_aside) = in_room(&data, &request, 0, threads);
-                prop_assert_eq!(&found, &expected);
-                prop_assert!(is_aside);
-            }
+        #[test]
+        fn what_is_put_aside_of_several_keys_comes_to_the_same(
+            values in proptest::collection::vec(
+                (proptest::option::weighted(0.9, 0u8..4), proptest::option::weighted(0.9, -4i64..4), 0u8..3, 0i64..9), 1..80),
+            keys in proptest::sample::select(&SEVERAL[..]),
+            threads in 1usize..4, has_totals in any::<bool>(),
+        ) {
+            let shown = |value: Option<String>| value.unwrap_or_default();
+            let line = |(t, n, u, x): &(Option<u8>, Option<i64>, u8, i64)| {
+                let (t, n) = (shown(t.map(|t| format!("t{t}"))), shown(n.map(|n| n.to_string())));
+                format!("{t}|{n}|{}|u{u}|{x}", x % 2)
+            };
+            let lines: Vec<String> = values.iter().map(line).collect();
+            let data = format!("t n:0 m:0 u x:0\n{}", lines.join("\n"));
+            let totals = if has_totals { Totals::All } else { Totals::None };
+            let request = Request { by: keys.iter().map(|k| text(k)).collect(), totals, ..request() };
+            let plain = rows(&data);
+            let plan = Plan::new(&request, plain.columns()).unwrap();
+            let expected = crate::testing::shown(&run(&plan, &plain, 1).unwrap().0);
+            let (found, is_aside) = in_room(&data, &request, 0, threads);
+            prop_assert_eq!(&found, &expected);
+            prop_assert!(is_aside);
         }
+    }
 
     #[rstest]
     #[case::in_no_order("5 2 9 1 7 3 8 2 5 4 6 1", true)]
