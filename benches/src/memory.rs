@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-const REQUESTS: [Request; 7] = [
+const REQUESTS: [Request; 9] = [
     Request {
         name: "sum and count of each booking",
         command: "summary",
@@ -60,6 +60,18 @@ const REQUESTS: [Request; 7] = [
         command: "summary",
         options: &["--by", "customer_id", "--show", "sum(fare)"],
         limit: None,
+    },
+    Request {
+        name: "sum of each customer and day, in no order",
+        command: "summary",
+        options: &["--by", "customer_id,sailed_on", "--show", "sum(fare)"],
+        limit: Some(3.0),
+    },
+    Request {
+        name: "sum of each booking and route",
+        command: "summary",
+        options: &["--by", "booking_id,route", "--show", "sum(fare)"],
+        limit: Some(3.0),
     },
 ];
 
