@@ -472,7 +472,7 @@ fn write_positions<const STEP: usize>(
         for place in some {
             let position = base.wrapping_add(bits.trailing_zeros());
             // SAFETY: a place that is borrowed mutably is written to. Volatile, so that the compiler writes one by one:
-            // else it brings them together in a vector register first, which takes twice as long.
+            // else it brings them together in a vector register first, which takes longer.
             unsafe { std::ptr::from_mut(place).write_volatile(position) };
             bits &= bits.wrapping_sub(1);
         }
