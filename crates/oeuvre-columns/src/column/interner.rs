@@ -584,6 +584,33 @@ impl Pairs {
         }
     }
 
+    /// Puts the number of each pair in place of its first code, as [`Pairs::number`] gives it.
+    pub fn number_all(&mut self, firsts: &mut [u32], seconds: &[u32]) {
+        let (mut firsts, mut seconds) = (firsts, seconds);
+        // As far as pairs are known and have a place, nothing else is looked at.
+        while !self.direct.is_empty() {
+            let place = |first: u32, second: u32| (first as usize) << self.shift | second as usize;
+            let mut known = 0;
+            for (first, &second) in firsts.iter_mut().zip(seconds) {
+                match self.direct.get(place(*first, second)) {
+                    Some(&number) if number != NO_NUMBER => *first = number,
+                    _ => break,
+                }
+                known += 1;
+            }
+            let (Some((first, rest)), Some((&second, others))) =
+                (firsts[known..].split_first_mut(), seconds[known..].split_first())
+            else {
+                return;
+            };
+            *first = self.number(*first, second);
+            (firsts, seconds) = (rest, others);
+        }
+        for (first, &second) in firsts.iter_mut().zip(seconds) {
+            *first = self.number(*first, second);
+        }
+    }
+
     #[cold]
     fn number_ordered(&mut self, first: u32, second: u32) -> u32 {
         if let Some(number) = self.find(first, second) {
@@ -660,7 +687,8 @@ mod tests {
 
         #[test]
         fn pairs_get_the_numbers_of_a_plain_list(
-            values in proptest::collection::vec((prop_oneof![0u32..4, 0u32..3000], prop_oneof![0u32..4, 0u32..3000]), 0..300)
+            values in proptest::collection::vec((prop_oneof![0u32..4, 0u32..3000], prop_oneof![0u32..4, 0u32..3000]), 0..300),
+            batch in 1usize..100,
         ) {
             let (mut it, mut plain) = (Pairs::default(), Vec::new());
             let (mut firsts, mut seconds) = (0, 0);
@@ -671,6 +699,14 @@ mod tests {
                 let code = plain.iter().position(|&p| p == v).unwrap_or_else(|| { plain.push(v); plain.len() - 1 });
                 prop_assert_eq!(it.number(v.0, v.1) as usize, code);
             }
+            let (mut all, mut numbers, seconds_of_all): (_, Vec<u32>, Vec<u32>) =
+                (Pairs::default(), values.iter().map(|v| v.0).collect(), values.iter().map(|v| v.1).collect());
+            all.ensure(firsts, seconds);
+            for (firsts, seconds) in numbers.chunks_mut(batch).zip(seconds_of_all.chunks(batch)) {
+                all.number_all(firsts, seconds);
+            }
+            prop_assert_eq!(all.pairs(), it.pairs());
+            prop_assert!(numbers.iter().map(|&n| it.pairs()[n as usize]).eq(values.iter().copied()));
             let mut sorted = values.clone();
             sorted.sort_unstable();
             for values in [values, sorted] {

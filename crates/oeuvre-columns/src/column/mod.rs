@@ -25,6 +25,7 @@ pub mod far;
 pub mod interner;
 pub mod label_order;
 pub mod marks;
+mod missing;
 mod tags;
 
 use crate::value::calendar::Period;
@@ -34,6 +35,7 @@ use chosen::Chosen;
 use dictionary::{Dictionary, MISSING_CODE};
 use far::gathered;
 use marks::Marks;
+use missing::{count, is_any};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -154,20 +156,17 @@ impl Data {
     /// Whether any value is missing.
     pub fn any_missing(&self) -> bool {
         match self {
-            Data::I64(v) => v.contains(&MISSING_I64),
-            Data::I128(v) => v.contains(&MISSING_I128),
-            Data::F64(v) => v.iter().any(|v| v.is_nan()),
-            Data::Codes(v) => v.contains(&MISSING_CODE),
-            Data::I32(v) => v.contains(&MISSING_I32),
-            Data::Bool(v) => v.contains(&MISSING_BOOL),
+            Data::I64(v) => is_any(v, |v| v == MISSING_I64),
+            Data::I128(v) => is_any(v, |v| v == MISSING_I128),
+            Data::F64(v) => is_any(v, f64::is_nan),
+            Data::Codes(v) => is_any(v, |v| v == MISSING_CODE),
+            Data::I32(v) => is_any(v, |v| v == MISSING_I32),
+            Data::Bool(v) => is_any(v, |v| v == MISSING_BOOL),
         }
     }
 
     /// How many values are missing.
     pub fn count_missing(&self) -> usize {
-        fn count<T: Copy>(values: &[T], is_missing: impl Fn(T) -> bool) -> usize {
-            values.iter().filter(|v| is_missing(**v)).count()
-        }
         match self {
             Data::I64(v) => count(v, |v| v == MISSING_I64),
             Data::I128(v) => count(v, |v| v == MISSING_I128),
@@ -467,6 +466,9 @@ pub struct Met {
     pub rows: Chosen,
     /// For how many rows a value is missing that the condition needs.
     pub missing: u64,
+    /// Of columns of the source whose texts the condition compares, how many of all rows have each code, in parts that add
+    /// up.
+    pub codes: Vec<(usize, Vec<[u32; 4]>)>,
 }
 
 impl Batch {

@@ -238,9 +238,7 @@ impl Grouper {
             self.codes[i + 1].of(key, &mut codes);
             let pairs = &mut self.pairs[i];
             pairs.ensure(bound, self.codes[i + 1].len().max(key.dictionary.len() + 1));
-            for (number, &code) in out.iter_mut().zip(&codes) {
-                *number = pairs.number(*number, code);
-            }
+            pairs.number_all(out, &codes);
             bound = pairs.len();
             self.scratch = codes;
         }

@@ -11,6 +11,8 @@ use oeuvre_columns::value::calendar::{DAY_MICROS, FIRST_DAY, LAST_DAY, Period, U
 #[derive(Clone, Default)]
 pub(super) struct Days {
     bits: Vec<u64>,
+    /// Scratch: which days of a batch have rows, from its first one on.
+    seen: Vec<bool>,
 }
 
 /// How many periods without rows are named.
@@ -20,17 +22,13 @@ impl Days {
     pub(super) fn look_at(&mut self, column: &Column) {
         match &column.data {
             Data::I32(days) => {
-                // Missing is the smallest number, and lies beyond the last bit when it is counted from the first.
-                self.grow(days.iter().copied().max().unwrap_or(MISSING_I32));
-                for &day in days {
-                    let at = day.wrapping_sub(FIRST_DAY) as u32 as usize;
-                    // Hardly a day is a new one: rows do not wait for what those before them have written.
-                    if let Some(word) = self.bits.get_mut(at / 64)
-                        && *word >> (at % 64) & 1 == 0
-                    {
-                        *word |= 1 << (at % 64);
-                    }
+                // Missing is the smallest number: no later one is asked for, and as the one before it no earlier one.
+                let last = days.iter().copied().max().unwrap_or(MISSING_I32);
+                let first = days.iter().map(|day| day.wrapping_sub(1)).min().unwrap_or(i32::MAX);
+                if last == MISSING_I32 || self.has_all(first.wrapping_add(1), last) {
+                    return;
                 }
+                self.mark(days, first.wrapping_add(1), last);
             }
             Data::I64(times) => {
                 // Most rows fall on the day of the one before.
@@ -45,6 +43,41 @@ impl Days {
             }
             _ => {}
         }
+    }
+
+    /// Writes days down, the first and last of which are these.
+    fn mark(&mut self, days: &[i32], first: i32, last: i32) {
+        let span = last.abs_diff(first) as usize + 1;
+        if span <= days.len() {
+            // A byte each is written without a look at what was there; what is missing lies beyond the last one.
+            let seen = &mut self.seen;
+            seen.clear();
+            seen.resize(span, false);
+            for &day in days {
+                if let Some(seen) = seen.get_mut(day.wrapping_sub(first) as u32 as usize) {
+                    *seen = true;
+                }
+            }
+            let seen = std::mem::take(&mut self.seen);
+            let on = (first..).zip(&seen).filter(|(_, seen)| **seen);
+            on.for_each(|(day, _)| self.set(day));
+            self.seen = seen;
+            return;
+        }
+        days.iter().filter(|day| **day != MISSING_I32).for_each(|&day| self.set(day));
+    }
+
+    /// Whether all days from one to another one are known.
+    fn has_all(&self, first: i32, last: i32) -> bool {
+        let at = |day: i32| (day.clamp(FIRST_DAY, LAST_DAY) - FIRST_DAY) as usize;
+        let (first, last) = (at(first), at(last));
+        let Some(words) = self.bits.get(first / 64..=last / 64) else { return false };
+        let wanted = |place: usize| {
+            let from = if place == 0 { u64::MAX << (first % 64) } else { u64::MAX };
+            let to = if place + 1 == words.len() { u64::MAX >> (63 - last % 64) } else { u64::MAX };
+            from & to
+        };
+        words.iter().enumerate().all(|(place, word)| !word & wanted(place) == 0)
     }
 
     /// Makes room for a day.

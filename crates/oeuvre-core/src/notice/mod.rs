@@ -16,6 +16,7 @@ mod values;
 
 pub(crate) use alike::{alike_labels, alike_lookup_keys, name_of};
 pub(crate) use fields::{decode_mark, encode_mark};
+use texts::counted_codes;
 pub(crate) use texts::{Texts, total_among_rows};
 
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
@@ -23,7 +24,7 @@ use crate::plan::Plan;
 use crate::rows::program::Operand;
 use days::Days;
 use fields::Fields;
-use oeuvre_columns::column::Column;
+use oeuvre_columns::column::{Column, Met};
 use oeuvre_columns::{Note, Source};
 use values::Values;
 
@@ -51,15 +52,24 @@ impl Noticed {
         }
     }
 
-    /// Looks at the rows of a batch before any is left out.
+    /// Looks at the rows of a batch before any is left out. What is counted for whoever has the same condition is counted
+    /// once.
     pub(crate) fn look_at_all(
         &mut self,
         plan: &Plan,
         inputs: &[&Column],
         column: ColumnOf<'_, '_>,
+        met: &mut Met,
     ) {
+        if !met.known {
+            count_codes(plan, inputs, met);
+        }
         for (texts, watch) in self.filter_texts.iter_mut().zip(&plan.watches.filter_texts) {
-            texts.look_at(column(watch.operand));
+            let column = column(watch.operand);
+            match codes_of(plan, watch.operand, met) {
+                Some(counted) => texts.add(&column.dictionary, counted),
+                None => texts.look_at(column),
+            }
         }
         for (i, input) in inputs.iter().enumerate().filter(|(i, _)| !plan.needs(*i)) {
             self.fields.look_at(i, input);
@@ -170,6 +180,33 @@ impl Noticed {
         }
         notes
     }
+}
+
+/// Counts the codes of each column whose texts the condition compares.
+fn count_codes(plan: &Plan, inputs: &[&Column], met: &mut Met) {
+    let mut counted = 0;
+    for watch in &plan.watches.filter_texts {
+        let Operand::Input(input) = watch.operand else { continue };
+        let column = plan.inputs[input];
+        if met.codes[..counted].iter().any(|known| known.0 == column) {
+            continue;
+        }
+        if met.codes.len() == counted {
+            met.codes.push((column, Vec::new()));
+        }
+        let (of, codes) = &mut met.codes[counted];
+        *of = column;
+        counted_codes(inputs[input], codes);
+        counted += 1;
+    }
+    met.codes.truncate(counted);
+}
+
+/// How many rows have each code of a column, as far as it was counted.
+pub(crate) fn codes_of<'m>(plan: &Plan, operand: Operand, met: &'m Met) -> Option<&'m [[u32; 4]]> {
+    let Operand::Input(input) = operand else { return None };
+    let (_, codes) = met.codes.iter().find(|known| known.0 == plan.inputs[input])?;
+    (!codes.is_empty()).then_some(codes)
 }
 
 /// The heading of the column that an operand of a program over rows is, if it is one.

@@ -4,6 +4,7 @@ use super::{Note, Plan, column_of, plural};
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::plan::TextsWatch;
 use oeuvre_columns::Topic;
+use oeuvre_columns::column::dictionary::Dictionary;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::names::{as_name, grouped, nearest, plain_label, shell_quoted, visible_label};
 use std::collections::{HashMap, HashSet};
@@ -31,6 +32,21 @@ pub(crate) fn total_among_rows<'a>(
     Some(Note::new(Topic::Twice, text))
 }
 
+/// How many rows of a column have each code, in parts that add up; nothing where there are many codes for its rows.
+pub(super) fn counted_codes(column: &Column, counted: &mut Vec<[u32; 4]>) {
+    counted.clear();
+    let Data::Codes(codes) = &column.data else { return };
+    if column.dictionary.len() > codes.len() / 4 {
+        return;
+    }
+    counted.resize(column.dictionary.len(), [0; 4]);
+    for (row, &code) in codes.iter().enumerate() {
+        if let Some(count) = counted.get_mut(code as usize) {
+            count[row % 4] += 1;
+        }
+    }
+}
+
 /// The labels of a column that is compared with texts, each with how many rows have it.
 #[derive(Clone, Default)]
 pub(crate) struct Texts {
@@ -48,15 +64,27 @@ impl Texts {
 
     pub(crate) fn look_at(&mut self, column: &Column) {
         let Data::Codes(codes) = &column.data else { return };
-        let texts = &column.dictionary;
-        let new = self.labels.len()..texts.len();
-        self.labels.extend(new.map(|code| texts.text(code as u32).to_owned()));
-        self.counts.resize(self.labels.len(), [0; 4]);
+        self.learn(&column.dictionary);
         for (row, &code) in codes.iter().enumerate() {
             if let Some(count) = self.counts.get_mut(code as usize) {
                 count[row % 4] += 1;
             }
         }
+    }
+
+    /// As if the rows had been looked at of which so many have each code: see [`counted_codes`].
+    pub(super) fn add(&mut self, texts: &Dictionary, counted: &[[u32; 4]]) {
+        self.learn(texts);
+        for (count, more) in self.counts.iter_mut().zip(counted) {
+            count[0] += more.iter().map(|&n| u64::from(n)).sum::<u64>();
+        }
+    }
+
+    /// Takes in the texts that are new.
+    fn learn(&mut self, texts: &Dictionary) {
+        let new = self.labels.len()..texts.len();
+        self.labels.extend(new.map(|code| texts.text(code as u32).to_owned()));
+        self.counts.resize(self.labels.len(), [0; 4]);
     }
 
     pub(super) fn encode(&self, to: &mut Encoder) {

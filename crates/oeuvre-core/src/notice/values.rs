@@ -34,8 +34,13 @@ impl Values {
     ) {
         for (watch, (taken, with_value)) in watches.iter().zip(&mut self.counts) {
             let data = |operand: Operand| &column(operand).data;
+            if let ([only], None) = (&watch.args[..], watch.condition) {
+                *taken += rows as u64;
+                *with_value += rows.saturating_sub(data(only.operand).count_missing()) as u64;
+                continue;
+            }
             // As a rule no value is missing, and then the rows alone are counted.
-            let complete = watch.args.iter().all(|arg| missing(data(arg.operand)) == 0);
+            let complete = !watch.args.iter().any(|arg| data(arg.operand).any_missing());
             let truths = watch.condition.map(data);
             if complete {
                 let n = match truths {
@@ -143,20 +148,5 @@ fn keep_present(ok: &mut [u8], data: &Data) {
         Data::Codes(v) => each(ok, v, |v| v != MISSING_CODE),
         Data::I32(v) => each(ok, v, |v| v != MISSING_I32),
         Data::Bool(v) => each(ok, v, |v| v != MISSING_BOOL),
-    }
-}
-
-/// How many values of a column are missing.
-fn missing(data: &Data) -> usize {
-    fn count<T: Copy + PartialEq>(values: &[T], missing: T) -> usize {
-        values.iter().filter(|v| **v == missing).count()
-    }
-    match data {
-        Data::I64(v) => count(v, MISSING_I64),
-        Data::I128(v) => count(v, MISSING_I128),
-        Data::F64(v) => v.iter().filter(|v| v.is_nan()).count(),
-        Data::Codes(v) => count(v, MISSING_CODE),
-        Data::I32(v) => count(v, MISSING_I32),
-        Data::Bool(v) => count(v, MISSING_BOOL),
     }
 }

@@ -33,7 +33,7 @@ use crate::error::Error;
 use crate::plan::Plan;
 use oeuvre_columns::column::{Batch, Column, Met};
 use oeuvre_columns::{Account, Bounds, Limits, Reader, Source};
-use rows::{can_share_rows, comes_cut, condition_of};
+use rows::{Comes, can_share_rows, comes, condition_of};
 use std::collections::HashMap;
 
 /// Who wants the rows of a pass.
@@ -192,11 +192,13 @@ impl<'a> Pass<'a> {
             met.iter_mut().for_each(|met| met.known = false);
             for (i, (consumer, share)) in consumers.iter().zip(shares.iter_mut()).enumerate() {
                 std::mem::swap(&mut own[i].met, &mut met[hand_out.met[i]]);
-                let plan = consumer.chooses_by().filter(|_| own[i].met.known);
-                let comes_cut = |input| plan.is_some_and(|plan| comes_cut(plan, input));
-                hand_out.lend(i, &mut batch, &mut own[i], &comes_cut);
+                let of_rows = &own[i].met;
+                let plan = consumer.chooses_by().filter(|_| of_rows.known);
+                let how = |input| plan.map_or(Comes::Whole, |plan| comes(plan, input, of_rows));
+                let how: Vec<Comes> = (0..consumer.columns().len()).map(how).collect();
+                hand_out.lend(i, &mut batch, &mut own[i], &how);
                 let taken = consumer.take(share, &mut own[i]);
-                hand_out.give_back(i, &mut batch, &mut own[i], &comes_cut);
+                hand_out.give_back(i, &mut batch, &mut own[i], &how);
                 std::mem::swap(&mut own[i].met, &mut met[hand_out.met[i]]);
                 taken?;
             }
@@ -205,9 +207,10 @@ impl<'a> Pass<'a> {
         batch.columns.resize_with(hand_out.columns.len(), Column::default);
         batch.rows = 0;
         for (i, (consumer, share)) in consumers.iter().zip(shares.iter_mut()).enumerate() {
-            hand_out.lend(i, &mut batch, &mut own[i], &|_| false);
+            let whole = vec![Comes::Whole; consumer.columns().len()];
+            hand_out.lend(i, &mut batch, &mut own[i], &whole);
             consumer.finish(share, &own[i])?;
-            hand_out.give_back(i, &mut batch, &mut own[i], &|_| false);
+            hand_out.give_back(i, &mut batch, &mut own[i], &whole);
         }
         Ok(())
     }
@@ -246,45 +249,35 @@ impl HandOut {
         HandOut { columns, of, met: same_conditions(consumers) }
     }
 
-    /// Lends a consumer its columns; those that come cut have only the rows that are known to meet its condition.
-    fn lend(
-        &self,
-        consumer: usize,
-        from: &mut Batch,
-        to: &mut Batch,
-        comes_cut: &dyn Fn(usize) -> bool,
-    ) {
+    /// Lends a consumer its columns, each as it is to come.
+    fn lend(&self, consumer: usize, from: &mut Batch, to: &mut Batch, comes: &[Comes]) {
         (to.rows, to.piece) = (from.rows, from.piece);
         to.columns.resize_with(self.of[consumer].len(), Column::default);
-        let columns = to.columns.iter_mut().zip(&self.of[consumer]).enumerate();
-        for (input, (column, &(place, last))) in columns {
+        let columns = to.columns.iter_mut().zip(&self.of[consumer]).zip(comes);
+        for ((column, &(place, last)), &comes) in columns {
             let of_reader = &mut from.columns[place];
-            if comes_cut(input) {
-                column.data.copy_chosen(&of_reader.data, &to.met.rows);
-                column.marks.clone_from(&of_reader.marks);
-                column.marks.keep_chosen(&to.met.rows);
-                std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
-            } else if last {
+            if last && comes != Comes::Cut {
                 std::mem::swap(column, of_reader);
-            } else {
-                column.data.clone_from(&of_reader.data);
-                column.marks.clone_from(&of_reader.marks);
-                std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
+                continue;
             }
+            column.marks.clone_from(&of_reader.marks);
+            match comes {
+                Comes::Whole => column.data.clone_from(&of_reader.data),
+                Comes::Cut => {
+                    column.data.copy_chosen(&of_reader.data, &to.met.rows);
+                    column.marks.keep_chosen(&to.met.rows);
+                }
+                Comes::Unseen => column.data.truncate(0),
+            }
+            std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);
         }
     }
 
-    fn give_back(
-        &self,
-        consumer: usize,
-        to: &mut Batch,
-        from: &mut Batch,
-        comes_cut: &dyn Fn(usize) -> bool,
-    ) {
-        let columns = from.columns.iter_mut().zip(&self.of[consumer]).enumerate();
-        for (input, (column, &(place, last))) in columns {
+    fn give_back(&self, consumer: usize, to: &mut Batch, from: &mut Batch, came: &[Comes]) {
+        let columns = from.columns.iter_mut().zip(&self.of[consumer]).zip(came);
+        for ((column, &(place, last)), &came) in columns {
             let of_reader = &mut to.columns[place];
-            if last && !comes_cut(input) {
+            if last && came != Comes::Cut {
                 std::mem::swap(column, of_reader);
             } else {
                 std::mem::swap(&mut column.dictionary, &mut of_reader.dictionary);

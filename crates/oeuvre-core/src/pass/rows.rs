@@ -8,7 +8,7 @@ use super::Share;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder};
 use crate::error::Error;
 use crate::ledger::{Ledger, LookupAccount};
-use crate::notice::{Noticed, alike_lookup_keys};
+use crate::notice::{Noticed, alike_lookup_keys, codes_of};
 use crate::plan::{LookupPlan, Plan, TextsWatch};
 use crate::rows::evaluator::Evaluator;
 use crate::rows::lookup::NoMatch;
@@ -16,7 +16,7 @@ use crate::rows::lookup::{key_text, push_key};
 use crate::rows::program::{Op, Operand, Program, Step};
 use oeuvre_columns::Account;
 use oeuvre_columns::Source;
-use oeuvre_columns::column::{Batch, Column, Data};
+use oeuvre_columns::column::{Batch, Column, Data, Met};
 use std::collections::HashMap;
 use std::hash::Hash;
 
@@ -174,7 +174,10 @@ impl RowWork {
             self.filter.run(&plan.filter, &inputs, batch.rows)?;
         }
         let column = |operand: Operand| self.filter.column(operand, &inputs);
-        self.noticed.look_at_all(plan, &inputs, &column);
+        self.noticed.look_at_all(plan, &inputs, &column, &mut met);
+        // Of rows that were known before, some columns have come without the others.
+        let comes_whole = |input| !was_known || comes(plan, input, &met) == Comes::Whole;
+        let whole: Vec<bool> = (0..inputs.len()).map(comes_whole).collect();
         if !was_known {
             met.missing = 0;
             match plan.condition.map(|condition| &self.filter.column(condition, &inputs).data) {
@@ -200,8 +203,7 @@ impl RowWork {
         }
         if kept.len() < batch.rows {
             for (i, column) in batch.columns.iter_mut().enumerate() {
-                // Of rows that were known before, the columns come without the others.
-                if (self.keeps_all || plan.needs(i)) && !(was_known && comes_cut(plan, i)) {
+                if (self.keeps_all || plan.needs(i)) && whole[i] {
                     column.keep_chosen(kept);
                 }
             }
@@ -382,10 +384,26 @@ pub(crate) fn condition_of(plan: &Plan) -> impl Eq + Hash + use<> {
     (steps, plan.condition.as_ref().map(operand))
 }
 
-/// Whether a column is cut to the rows that count where these are known before: nobody looks at the others of it.
-pub(crate) fn comes_cut(plan: &Plan, input: usize) -> bool {
-    let is_it = |watch: &TextsWatch| watch.operand == Operand::Input(input);
-    plan.needs(input) && !plan.watches.filter_texts.iter().any(is_it)
+/// How a column comes to who need not find the rows that count.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Comes {
+    /// With all rows.
+    Whole,
+    /// Cut to the rows that count: nobody looks at the others of it.
+    Cut,
+    /// Without a value: nobody looks at any.
+    Unseen,
+}
+
+/// How a column comes where the rows that count are known before.
+pub(crate) fn comes(plan: &Plan, input: usize, met: &Met) -> Comes {
+    let is_it = |watch: &&TextsWatch| watch.operand == Operand::Input(input);
+    let mut watches = plan.watches.filter_texts.iter().filter(is_it);
+    match (watches.all(|watch| codes_of(plan, watch.operand, met).is_some()), plan.needs(input)) {
+        (false, _) => Comes::Whole,
+        (true, true) => Comes::Cut,
+        (true, false) => Comes::Unseen,
+    }
 }
 
 /// The step that makes a column.

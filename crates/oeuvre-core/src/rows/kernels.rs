@@ -104,31 +104,23 @@ pub(crate) fn run(
     Ok(0)
 }
 
+// Where neither decides, the larger one of two truths does: missing is the largest. Without a branch many are worked out at
+// once.
+const _: () = assert!(MISSING_BOOL == 2);
+
 /// Three-valued and.
 fn and(a: u8, b: u8) -> u8 {
-    match (a, b) {
-        (0, _) | (_, 0) => 0,
-        (1, 1) => 1,
-        _ => MISSING_BOOL,
-    }
+    if (a == 0) | (b == 0) { 0 } else { a.max(b) }
 }
 
 /// Three-valued or.
 fn or(a: u8, b: u8) -> u8 {
-    match (a, b) {
-        (1, _) | (_, 1) => 1,
-        (0, 0) => 0,
-        _ => MISSING_BOOL,
-    }
+    if (a == 1) | (b == 1) { 1 } else { a.max(b) }
 }
 
 /// Three-valued not.
 fn not(a: u8) -> u8 {
-    match a {
-        0 => 1,
-        1 => 0,
-        _ => MISSING_BOOL,
-    }
+    if a == MISSING_BOOL { a } else { 1 - a }
 }
 
 /// Products, missing where they do not fit.
@@ -211,6 +203,7 @@ fn whole2(
     wide: impl Fn(i128, i128) -> Option<i128>,
     float: impl Fn(f64, f64) -> f64,
 ) -> Result<(), Overflow> {
+    let small = |x: u32, y: u32| narrow(x.into(), y.into()).0;
     match (&args[0].data, &args[1].data) {
         (Data::F64(a), Data::F64(b)) => {
             let mut bad = false;
@@ -227,8 +220,13 @@ fn whole2(
             out.reserve(a.len());
             for (a, b) in a.chunks(BLOCK).zip(b.chunks(BLOCK)) {
                 let pairs = || a.iter().zip(b).map(|(&x, &y)| (x, y));
+                if pairs().fold(0, |any, (x, y)| any | x | y) as u64 >> 31 == 0 {
+                    // None is missing or negative, and no result is too large: the lower halves are all there is.
+                    out.extend(pairs().map(|(x, y)| small(x as u32, y as u32)));
+                    continue;
+                }
                 if pairs().fold(0, |any, (x, y)| any | beyond_32_bits(x) | beyond_32_bits(y)) == 0 {
-                    // None is missing, and no result is too large.
+                    // None is missing, and no result is too large here either.
                     out.extend(pairs().map(|(x, y)| narrow(x, y).0));
                     continue;
                 }

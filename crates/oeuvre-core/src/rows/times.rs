@@ -72,14 +72,25 @@ pub(super) fn time_between(a: &Data, b: &Data, out: &mut Data) {
 
 /// The period that each day falls in.
 pub(super) fn to_period(unit: Unit, days_of: &Data, out: &mut Data) {
-    let table = period_table(unit);
-    days(days_of, out, |d| table.get(d).unwrap_or_else(|| unit.of_day(d)));
+    looked_up(days_of, out, period_table(unit), |d| unit.of_day(d));
 }
 
 /// The part of the calendar that each day falls in.
 pub(super) fn to_part(part: Part, days_of: &Data, out: &mut Data) {
-    let table = part_table(part);
-    days(days_of, out, |d| table.get(d).unwrap_or_else(|| part.of_day(d)));
+    looked_up(days_of, out, part_table(part), |d| part.of_day(d));
+}
+
+/// A function of the day that a table has for common days.
+fn looked_up(days_of: &Data, out: &mut Data, table: &DayTable, f: impl Fn(i32) -> i32) {
+    match days_of {
+        // A missing day is none of the table: it is asked about only where there is no other.
+        Data::I32(v) => i32s(out).extend(v.iter().map(|&d| match table.get(d) {
+            Some(found) => found,
+            None if d == MISSING_I32 => MISSING_I32,
+            None => f(d),
+        })),
+        _ => days(days_of, out, |d| table.get(d).unwrap_or_else(|| f(d))),
+    }
 }
 
 /// The days that business data is mostly about, 1960 to 2060, are looked up.

@@ -84,9 +84,13 @@ impl Counted {
     pub(super) fn add_all<'a>(&mut self, entries: impl Iterator<Item = (&'a u32, &'a u32)>) {
         match &mut self.pairs {
             Numbers::OfOne => entries.for_each(|(_, &code)| self.times[code as usize] += 1),
-            Numbers::Few(bits) => entries.for_each(|(&group, &code)| {
-                add_few(&mut self.times, &mut self.few, group << *bits | code, 1);
-            }),
+            Numbers::Few(bits) => {
+                // Counted in a register: no row waits for what the one before it has written.
+                let (mut few, times) = (self.few, &mut self.times[..]);
+                entries
+                    .for_each(|(&group, &code)| add_few(times, &mut few, group << *bits | code, 1));
+                self.few = few;
+            }
             Numbers::Many(pairs) => {
                 entries.for_each(|(&g, &code)| add_pair(pairs, &mut self.times, g, code, 1));
             }

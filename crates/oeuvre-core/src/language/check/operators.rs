@@ -63,6 +63,15 @@ impl Checker {
     pub(super) fn at_scale(&mut self, text: &str, it: Typed, scale: u8) -> Typed {
         match it.kind {
             Kind::Number { scale: own } if own < scale => {
+                // What is the same everywhere is not worked out for each row.
+                if let super::tree::Node::Apply { op: Op::Constant(value), .. } =
+                    self.tree.node(it.id)
+                    && let Value::Number(number) = value
+                    && i64::try_from(number.mantissa).is_ok()
+                    && scale <= 9
+                {
+                    return self.tree.constant(text, value.clone(), Kind::Number { scale });
+                }
                 self.tree.apply(text, Op::ScaleUp(scale - own), &[it], Kind::Number { scale })
             }
             _ => it,

@@ -15,7 +15,11 @@
 //! assert_eq!(chosen.iter().collect::<Vec<_>>(), [3]);
 //! ```
 
+#[cfg(target_arch = "x86_64")]
+mod avx2;
+
 use super::MISSING_BOOL;
+use crate::instructions::{Instructions, Level};
 
 /// Some of so many rows.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -149,60 +153,138 @@ impl Chosen {
     ///
     /// # Panics
     /// When there are not as many values as rows.
-    pub fn keep<T: Copy>(&self, values: &mut Vec<T>) {
-        assert_eq!(values.len(), self.rows);
-        let mut n = 0;
-        for (at, &bits) in self.eights.iter().enumerate() {
-            let (places, count) = &SET[usize::from(bits)];
-            // Eight are written each time, and the place moves on only for those that are kept. It is never before
-            // them, so that what is read next is still there.
-            if let Some(&eight) = values[at * 8..].first_chunk::<8>()
-                && let Some(to) = values[n..].first_chunk_mut::<8>()
-            {
-                for (to, place) in to.iter_mut().zip(places) {
-                    *to = eight[usize::from(*place) % 8];
-                }
-            } else {
-                for (i, place) in places.iter().take(usize::from(*count)).enumerate() {
-                    values[n + i] = values[at * 8 + usize::from(*place)];
-                }
-            }
-            n += usize::from(*count);
-        }
-        values.truncate(n);
+    pub fn keep<T: Cell>(&self, values: &mut Vec<T>) {
+        self.keep_with(Instructions::Auto.level(), values);
     }
 
     /// Makes other values those of the rows that are chosen.
     ///
     /// # Panics
     /// When there are not as many values as rows.
-    pub fn copy<T: Copy>(&self, from: &[T], to: &mut Vec<T>) {
+    pub fn copy<T: Cell>(&self, from: &[T], to: &mut Vec<T>) {
+        self.copy_with(Instructions::Auto.level(), from, to);
+    }
+
+    #[allow(unsafe_code)]
+    fn keep_with<T: Cell>(&self, level: Level, values: &mut Vec<T>) {
+        assert_eq!(values.len(), self.rows);
+        #[cfg(target_arch = "x86_64")]
+        {
+            #[target_feature(enable = "avx2,popcnt")]
+            fn newer<T: Cell>(eights: &[u8], values: &mut [T]) -> usize {
+                keep::<T, true>(eights, values)
+            }
+            if level >= Level::Avx2 {
+                // SAFETY: a level is only given where the processor has its features.
+                let kept = unsafe { newer(&self.eights, values) };
+                return values.truncate(kept);
+            }
+        }
+        let kept = keep::<T, false>(&self.eights, values);
+        values.truncate(kept);
+    }
+
+    #[allow(unsafe_code)]
+    fn copy_with<T: Cell>(&self, level: Level, from: &[T], to: &mut Vec<T>) {
         assert_eq!(from.len(), self.rows);
         let Some(&any) = from.first() else { return to.clear() };
         to.resize(self.len + 8, any);
-        let mut n = 0;
-        for (eight, &bits) in from.chunks(8).zip(&self.eights) {
-            let (places, count) = &SET[usize::from(bits)];
-            let room = to[n..].first_chunk_mut::<8>();
-            if let (Some(eight), Some(room)) = (eight.first_chunk::<8>(), room) {
-                for (to, place) in room.iter_mut().zip(places) {
-                    *to = eight[usize::from(*place) % 8];
-                }
-            } else {
-                for (i, place) in places.iter().take(usize::from(*count)).enumerate() {
-                    to[n + i] = eight[usize::from(*place)];
-                }
+        #[cfg(target_arch = "x86_64")]
+        {
+            #[target_feature(enable = "avx2,popcnt")]
+            fn newer<T: Cell>(eights: &[u8], from: &[T], to: &mut [T]) {
+                copy::<T, true>(eights, from, to);
             }
-            n += usize::from(*count);
+            if level >= Level::Avx2 {
+                // SAFETY: a level is only given where the processor has its features.
+                unsafe { newer(&self.eights, from, to) };
+                return to.truncate(self.len);
+            }
         }
+        copy::<T, false>(&self.eights, from, to);
         to.truncate(self.len);
     }
+}
+
+/// What stands in a column: a figure whose bytes all mean something.
+pub trait Cell: Copy {}
+impl Cell for i64 {}
+impl Cell for i128 {}
+impl Cell for f64 {}
+impl Cell for u32 {}
+impl Cell for i32 {}
+impl Cell for u8 {}
+
+/// Keeps those of the values that are chosen, in front of all; how many these are.
+#[inline(always)]
+fn keep<T: Cell, const AVX2: bool>(eights: &[u8], values: &mut [T]) -> usize {
+    let mut n = 0;
+    for (at, &bits) in eights.iter().enumerate() {
+        // The place to write at is never beyond the one that is read: what is read next is still there.
+        if let Some(&eight) = values[at * 8..].first_chunk::<8>()
+            && let Some(room) = values[n..].first_chunk_mut::<8>()
+        {
+            n += put::<T, AVX2>(&eight, bits, room);
+        } else {
+            let (places, count) = SET[usize::from(bits)];
+            for place in places.into_iter().take(count.into()) {
+                values[n] = values[at * 8 + usize::from(place)];
+                n += 1;
+            }
+        }
+    }
+    n
+}
+
+/// Writes those of the values that are chosen to where there is room for eight more.
+#[inline(always)]
+fn copy<T: Cell, const AVX2: bool>(eights: &[u8], from: &[T], to: &mut [T]) {
+    let mut n = 0;
+    for (eight, &bits) in from.chunks(8).zip(eights) {
+        let room = to[n..].first_chunk_mut::<8>();
+        if let (Some(eight), Some(room)) = (eight.first_chunk::<8>(), room) {
+            n += put::<T, AVX2>(eight, bits, room);
+        } else {
+            let (places, count) = SET[usize::from(bits)];
+            for place in places.into_iter().take(count.into()) {
+                to[n] = eight[usize::from(place)];
+                n += 1;
+            }
+        }
+    }
+}
+
+/// Those of eight values whose bits are set, from below, and how many these are. Eight are written each time.
+#[inline(always)]
+#[allow(unsafe_code)]
+fn put<T: Cell, const AVX2: bool>(eight: &[T; 8], bits: u8, room: &mut [T; 8]) -> usize {
+    #[cfg(target_arch = "x86_64")]
+    // SAFETY: it is only asked for where the processor has AVX2.
+    if AVX2 && unsafe { avx2::put_eight(eight, bits, room) } {
+        return bits.count_ones() as usize;
+    }
+    let (places, count) = &SET[usize::from(bits)];
+    for (to, place) in room.iter_mut().zip(places) {
+        *to = eight[usize::from(*place) % 8];
+    }
+    usize::from(*count)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::instructions::levels;
     use proptest::prelude::*;
+
+    /// The same with values of each of some types.
+    macro_rules! each_width {
+        ($($type:ty),*, |$value:ident| $do:block) => {
+            $({
+                let $value = |row: usize| row as $type;
+                $do
+            })*
+        };
+    }
 
     proptest! {
         #[test]
@@ -224,12 +306,17 @@ mod tests {
                     prop_assert_eq!(chosen.has(row as usize), number.is_some());
                 }
                 drop(numbers);
-                // Values that say which rows they are of.
-                let mut values: Vec<u32> = (0..truths.len() as u32).collect();
-                let mut other = vec![7; before];
-                chosen.copy(&values, &mut other);
-                chosen.keep(&mut values);
-                prop_assert_eq!((&values, &other), (&expected, &expected));
+                for level in levels() {
+                    each_width!(u8, u32, i64, i128, |value| {
+                        // Values that say which rows they are of.
+                        let mut values: Vec<_> = (0..truths.len()).map(value).collect();
+                        let expected: Vec<_> = expected.iter().map(|&row| value(row as usize)).collect();
+                        let mut other = vec![value(7); before];
+                        chosen.copy_with(level, &values, &mut other);
+                        chosen.keep_with(level, &mut values);
+                        prop_assert_eq!((&values, &other), (&expected, &expected));
+                    });
+                }
                 chosen.retain(|row| row >= first);
                 expected.retain(|&row| row as usize >= first);
             }
