@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-const REQUESTS: [Request; 9] = [
+const REQUESTS: [Request; 11] = [
     Request {
         name: "sum and count of each booking",
         command: "summary",
@@ -71,6 +71,18 @@ const REQUESTS: [Request; 9] = [
         name: "sum of each booking and route",
         command: "summary",
         options: &["--by", "booking_id,route", "--show", "sum(fare)"],
+        limit: Some(3.0),
+    },
+    Request {
+        name: "sum of each unique text",
+        command: "summary",
+        options: &["--by", "concat(text(booking_id), '-', route)", "--show", "sum(fare)"],
+        limit: Some(3.0),
+    },
+    Request {
+        name: "distinct routes of each customer",
+        command: "summary",
+        options: &["--by", "customer_id", "--show", "count(distinct route)"],
         limit: Some(3.0),
     },
 ];

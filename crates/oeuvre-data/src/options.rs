@@ -118,8 +118,9 @@ pub struct DatabaseOptions {
     pub passwords: Vec<PasswordLine>,
     /// Whether and how what is sent is encrypted, where the address does not say.
     pub encryption: Option<String>,
-    /// Certificates of those who vouch for servers, in PEM; the usual ones when not given.
-    pub certificates: Option<Vec<u8>>,
+    /// A file of certificates of those who vouch for servers, in PEM; the usual ones when not given. It is read when a
+    /// server is asked.
+    pub certificates: Option<std::path::PathBuf>,
     /// Called when a server is asked for the first time: whoever can be interrupted sees to it that
     /// [`crate::cancel_queries`] is called then.
     pub connected: Option<fn()>,

@@ -19,8 +19,9 @@ use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
 pub struct WebOptions {
     /// How to show that one may have a file: for a host, and a user where the address names one.
     pub credentials: Vec<Credential>,
-    /// Certificates of those who vouch for servers, in PEM; the usual ones when not given.
-    pub certificates: Option<Vec<u8>>,
+    /// A file of certificates of those who vouch for servers, in PEM; the usual ones when not given. It is read when a
+    /// server is asked.
+    pub certificates: Option<std::path::PathBuf>,
     /// How long a server may say nothing.
     pub patience: Duration,
     /// Told of what has come: the file, bytes so far, and how many there are, where that was said.
@@ -205,8 +206,12 @@ pub(crate) fn fetch(
 
 fn agent(options: &WebOptions) -> Result<ureq::Agent, String> {
     let mut tls = TlsConfig::builder();
-    if let Some(pem) = &options.certificates {
-        let certificates: Vec<Certificate<'static>> = parse_pem(pem)
+    if let Some(file) = &options.certificates {
+        let pem = std::fs::read(file).map_err(|e| {
+            let file = file.display();
+            format!("the certificates in {file}, which SSL_CERT_FILE names, cannot be read: {e}")
+        })?;
+        let certificates: Vec<Certificate<'static>> = parse_pem(&pem)
             .filter_map(|item| match item {
                 Ok(PemItem::Certificate(certificate)) => Some(certificate),
                 _ => None,

@@ -134,7 +134,8 @@ pub(crate) fn web() -> Arc<oeuvre_data::WebOptions> {
             secret: Secret::Password { user, password },
         }));
     }
-    let certificates = std::env::var_os("SSL_CERT_FILE").and_then(|file| std::fs::read(file).ok());
+    let named = std::env::var_os("SSL_CERT_FILE").filter(|file| !file.is_empty());
+    let certificates = named.map(std::path::PathBuf::from);
     let progress: Option<fn(&str, u64, Option<u64>)> =
         crate::progress::is_said().then_some(crate::progress::fetching as _);
     Arc::new(WebOptions { credentials, certificates, progress, ..WebOptions::default() })
@@ -192,7 +193,7 @@ pub(crate) fn databases() -> Arc<oeuvre_data::DatabaseOptions> {
         password: named("PGPASSWORD"),
         passwords: passwords.collect(),
         encryption: named("PGSSLMODE"),
-        certificates: certificates.and_then(|file| std::fs::read(file).ok()),
+        certificates: certificates.map(Into::into),
         connected: Some(interruptible),
     })
 }

@@ -52,11 +52,11 @@ fn requests_give_the_same_and_say_the_same_where_memory_is_short() {
         let (given, said) = folder.line(&format!("{asked} --memory 2G")).fine();
         // What explains reads no more than headings and kinds, and rows behind a cell have no account.
         if asked.starts_with("explain") || asked.starts_with("trace") {
-            let (short, _) = folder.line(&format!("{asked} --memory 256K")).fine();
+            let (short, _) = folder.line(&format!("{asked} --memory 64K")).fine();
             assert_eq!(short, given);
             continue;
         }
-        assert_eq!(short(&folder, &asked, "256K"), (given, said), "{asked}");
+        assert_eq!(short(&folder, &asked, "64K"), (given, said), "{asked}");
     }
 }
 

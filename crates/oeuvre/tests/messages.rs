@@ -195,3 +195,13 @@ fn what_a_message_about_a_file_says_to_write_works(
     assert!(error.contains(words), "{error}");
     folder.run(&[&ask, then].concat()).ok();
 }
+
+#[test]
+fn a_calculation_may_begin_with_a_minus_and_no_option_is_taken_for_one() {
+    let folder = Folder::with("b.csv", FILE);
+    let told = ["detail", "b.csv", "--show", "-fare", "--where", "-fare < 0", "--quiet"];
+    assert_eq!(folder.run(&[&told[..], &["--as", "csv"]].concat()).ok(), "-fare\n-1.5\n");
+    let run = folder.run(&["summary", "b.csv", "--show", "--totals"]).no_panic();
+    let told = "an option stands here, where a calculation belongs";
+    assert!(run.code == 2 && run.stderr.contains(told), "{}", run.stderr);
+}

@@ -23,8 +23,9 @@
 
 use super::ahead::{SOON, ask_for, is_far};
 use super::tags::Tags;
+use crate::room;
 use std::hash::{BuildHasher, RandomState};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// The code of a missing text.
 pub const MISSING_CODE: u32 = u32::MAX;
@@ -54,6 +55,14 @@ const SPARSE_SLOTS: usize = 2048;
 const DENSE_SLOTS: usize = 1 << 20;
 /// More than so many slots are not made: behind three million texts, hashes stand for all.
 const MOST_SLOTS: usize = if cfg!(test) { 1 << 10 } else { 1 << 22 };
+/// Nor do slots take more than one to so many bytes of the memory that there is.
+const OF_MEMORY: usize = 32;
+
+/// How many slots are made at most.
+fn most_slots() -> usize {
+    let slots = room::bytes() / OF_MEMORY / size_of::<Slot>();
+    slots.clamp(SPARSE_SLOTS, MOST_SLOTS.max(SPARSE_SLOTS)).next_power_of_two().min(MOST_SLOTS)
+}
 
 const EMPTY: Slot = Slot { low: 0, high: 0, len: u32::MAX, code: 0 };
 
@@ -73,9 +82,17 @@ pub struct Texts {
     /// Where the texts are, while they are not very many.
     slots: Vec<Slot>,
     used: usize,
+    seed: u64,
     /// And afterwards.
     tags: Tags,
-    seed: u64,
+    /// No two that were begun have the same.
+    id: u64,
+}
+
+/// What hashes are seeded with: the same for all dictionaries, so that one of two can be made of their hashes.
+fn seed() -> u64 {
+    static SEED: OnceLock<u64> = OnceLock::new();
+    *SEED.get_or_init(|| RandomState::new().hash_one(0u8))
 }
 
 impl Default for Texts {
@@ -87,7 +104,8 @@ impl Default for Texts {
             slots: vec![EMPTY; 16],
             used: 0,
             tags: Tags::default(),
-            seed: RandomState::new().hash_one(0u8),
+            seed: seed(),
+            id: RandomState::new().hash_one(0u8),
         }
     }
 }
@@ -143,8 +161,12 @@ impl Dictionary {
     /// Goes on with an [`Dictionary::absorb`] of a dictionary that has grown since, or was begun anew: `followed` gets
     /// the codes of the texts that it does not have yet.
     pub fn follow(&mut self, other: &Dictionary, followed: &mut Followed) {
-        if followed.of != Some(other.seed) || followed.codes.len() > other.len() {
-            *followed = Followed { codes: Vec::new(), of: Some(other.seed) };
+        if followed.of != Some(other.id) || followed.codes.len() > other.len() {
+            *followed = Followed { codes: Vec::new(), of: Some(other.id) };
+        }
+        if followed.codes.is_empty() && !self.tags.is_empty() && !other.tags.is_empty() {
+            followed.codes = Arc::make_mut(&mut self.texts).join(&other.texts);
+            return;
         }
         let new = followed.codes.len()..other.len();
         let codes = new.map(|code| {
@@ -299,10 +321,16 @@ impl Texts {
     }
 
     fn add(&mut self, text: &str) -> u32 {
+        let code = self.push(text);
+        self.insert(text, code);
+        code
+    }
+
+    /// Adds a text, which cannot be found yet.
+    fn push(&mut self, text: &str) -> u32 {
         let code = self.ends.len() as u32;
         self.arena.push_str(text);
         self.ends.push(self.arena.len());
-        self.insert(text, code);
         code
     }
 
@@ -331,10 +359,10 @@ impl Texts {
             some => some / 2,
         };
         let key = self.key(text.as_bytes());
-        if !self.tags.is_empty() && !self.tags.is_full() {
+        if !self.tags.is_empty() {
             return self.tags.put(self.slot(key, text.len() as u32) as u64, code);
         }
-        if !self.tags.is_empty() || self.used + 1 > most && self.slots.len() >= MOST_SLOTS {
+        if self.used + 1 > most && self.slots.len() >= most_slots() {
             return self.tag_all();
         }
         if self.used + 1 > most {
@@ -358,6 +386,32 @@ impl Texts {
         let hash = |text: &str| self.slot(self.key(text.as_bytes()), text.len() as u32) as u64;
         let hashes = texts.chain(aliases).map(|(code, text)| (hash(text), code));
         self.tags = Tags::of(hashes, self.len() + self.aliases.len());
+    }
+
+    /// Takes in the texts of another one, where hashes stand for those of both: the code that each has here. Both are gone
+    /// through in the order of their hashes, and in that of their codes: nothing is looked up here and there but texts that
+    /// may be the same.
+    fn join(&mut self, other: &Texts) -> Vec<u32> {
+        let mut codes = vec![MISSING_CODE; other.len()];
+        let theirs = || other.tags.iter().filter(|(_, code)| *code < FIRST_ALIAS);
+        for (tag, code) in theirs() {
+            let text = other.text(code);
+            let known = self.tags.find_tag(tag, |mine| self.slot_text(mine) == text);
+            codes[code as usize] = known.unwrap_or(MISSING_CODE);
+        }
+        let first = self.len() as u32;
+        let is_new = |code: &u32| *code == MISSING_CODE;
+        self.tags.make_room(codes.iter().filter(|code| is_new(code)).count());
+        for (code, text) in codes.iter_mut().zip(other.iter()).filter(|(code, _)| is_new(code)) {
+            *code = self.push(text);
+        }
+        for (tag, code) in theirs() {
+            let here = codes[code as usize];
+            if (first..FIRST_ALIAS).contains(&here) {
+                self.tags.put_tag(tag, here);
+            }
+        }
+        codes
     }
 
     fn put(&mut self, slot: Slot) {
@@ -398,6 +452,23 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn texts_of_another_one_get_the_codes_of_a_plain_list(
+            first in proptest::collection::vec("[abc]{0,6}", 0..500), second in proptest::collection::vec("[abc]{0,6}[0-9]?", 0..500),
+        ) {
+            let (mut d, mut other) = (Dictionary::default(), Dictionary::default());
+            d.alias("abba");
+            first.iter().for_each(|text| _ = d.intern(text));
+            second.iter().for_each(|text| _ = other.intern(text));
+            let mut plain = d.clone();
+            let expected: Vec<u32> = other.iter().map(|text| plain.intern(text)).collect();
+            prop_assert_eq!(d.absorb(&other), &expected[..]);
+            prop_assert!(d.iter().eq(plain.iter()));
+            prop_assert!(other.iter().zip(&expected).all(|(text, &code)| d.find(text.as_bytes()) == Some(code)));
+            // What has come in before is known.
+            prop_assert_eq!(d.absorb(&other), expected);
+        }
+
         #[test]
         fn codes_agree_with_a_plain_list(texts in proptest::collection::vec("[ab\\PC]{0,20}", 0..200)) {
             let (mut d, mut plain) = (Dictionary::default(), Vec::<String>::new());

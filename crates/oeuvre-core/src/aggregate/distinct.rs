@@ -1,10 +1,10 @@
 //! `count(distinct x)`: how many different values there are.
 //!
 //! Each group has a set of bits, one for each value: a month of a million customers takes as many bits, and a row
-//! sets one. Whole numbers that lie near each other are places in it themselves, from the start within four millions,
+//! sets one; where values are few, a word a group is all there is. Whole numbers that lie near each other are places in it themselves, from the start within four millions,
 //! and further apart where many have turned out to lie near; other values are numbered as they come. Where such sets
-//! would be mostly empty, pairs of group and code are kept instead. Values hardly two of which are the same are put
-//! into sorted runs, as those of `values/` are. Missing values are no value; a group without any gives 0. What it
+//! would be mostly empty, pairs of group and code are kept instead. Values, or pairs, hardly two of which are the same are
+//! put into sorted runs, as those of `values/` are. Missing values are no value; a group without any gives 0. What it
 //! counts does not add up over lines, and so a total is counted from the sets, merged.
 //!
 //! ```
@@ -29,10 +29,11 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+use super::bits::{Bits, HIGHEST_BASE, MANY};
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::values::{InRuns, ValueCodes};
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows};
-use oeuvre_columns::column::ahead::{SOON, ask_for};
+use oeuvre_columns::column::ahead::SOON;
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::interner::Pairs;
 use oeuvre_columns::column::{Column, Data, MISSING_I32, MISSING_I64};
@@ -115,11 +116,14 @@ impl Seen {
         }
     }
 
-    /// Goes over to runs where nearly every row has a value of its own.
+    /// Goes over to runs where nearly every row has a value of its own, or one that its group has not had.
     fn settle(&mut self) {
-        if matches!(self.sets, Sets::Coded(_) | Sets::Pairs(_))
-            && InRuns::are_worth_it(self.known.len(), self.seen)
-        {
+        let different = match &self.sets {
+            Sets::Coded(_) => self.known.len(),
+            Sets::Pairs(pairs) => self.known.len().max(pairs.len()),
+            Sets::Near { .. } | Sets::Runs(_) => return,
+        };
+        if InRuns::are_worth_it(different, self.seen) {
             self.take_runs();
         }
     }
@@ -232,210 +236,6 @@ impl Seen {
     }
 }
 
-/// Numbers lie near each other when so many bits hold them; further apart, where many have turned out to, but never further
-/// than the last.
-const NEAR: u64 = if cfg!(test) { 1 << 12 } else { 1 << 22 };
-const FARTHEST: u64 = 1 << 30;
-/// No number below a base may come round to places behind it.
-const HIGHEST_BASE: i64 = i64::MAX - FARTHEST as i64;
-/// So many values say whether they lie near each other: when so many bits, from the first to the last, hold each of them.
-const MANY: usize = if cfg!(test) { 8 } else { 1 << 17 };
-const BITS_FOR_EACH: usize = 128;
-/// Sets of bits always take so much (2 MiB), up to the next so much for each value that is set (64 MiB, and 256 where
-/// many are known), and beyond it this much: what a pair takes.
-const LEAST_WORDS: usize = 1 << 18;
-const WORDS_AT_FIRST: usize = 128;
-const MORE_WORDS: usize = 8 << 20;
-const MOST_WORDS: usize = 32 << 20;
-const WORDS_FOR_EACH: usize = 4;
-
-/// A set of bits for each group, as far as they reach.
-#[derive(Clone)]
-struct Bits {
-    rows: Vec<Vec<u64>>,
-    /// Words of all groups, and of the longest set.
-    words: usize,
-    longest: usize,
-    /// So many bits hold numbers near each other.
-    near: u64,
-    /// How many words there were when the bits were counted last.
-    counted: usize,
-}
-
-impl Bits {
-    fn of_groups(groups: usize) -> Bits {
-        let rows = vec![Vec::new(); groups];
-        Bits { rows, words: 0, longest: 0, near: NEAR, counted: 0 }
-    }
-
-    /// Whether the sets are larger than what the caches of one core hold.
-    fn are_far(&self) -> bool {
-        self.words > 64 << 10
-    }
-
-    /// Asks for the bit of a number that will be added soon.
-    #[inline]
-    fn ask_for(&self, group: u32, place: u64) {
-        if let Some(row) = self.rows.get(group as usize) {
-            ask_for(row, (place >> 6) as usize);
-        }
-    }
-
-    #[inline]
-    fn add(&mut self, group: u32, place: u64) {
-        let row = &mut self.rows[group as usize];
-        let (word, bit) = ((place >> 6) as usize, 1u64 << (place & 63));
-        match row.get_mut(word) {
-            Some(word) => *word |= bit,
-            None => {
-                self.words += grow(row, word + 1);
-                self.longest = self.longest.max(row.len());
-                row[word] |= bit;
-            }
-        }
-    }
-
-    /// As [`Bits::add`], unless that takes more room than it may; whether it was added.
-    #[inline]
-    fn add_in_room(&mut self, group: u32, place: u64) -> bool {
-        let row = &mut self.rows[group as usize];
-        let (word, bit) = ((place >> 6) as usize, 1u64 << (place & 63));
-        match row.get_mut(word) {
-            Some(word) => *word |= bit,
-            None => {
-                let more = word + 1 - row.len();
-                if !self.may_take(more, word + 1) {
-                    return false;
-                }
-                self.add(group, place);
-            }
-        }
-        true
-    }
-
-    /// Whether there may be so many words more, where the longest set has so many.
-    #[cold]
-    fn may_take(&mut self, more: usize, longest: usize) -> bool {
-        let words = self.words + more;
-        if words <= LEAST_WORDS.max(self.counted + self.counted / 4) {
-            return true;
-        }
-        let all = self.rows.len().saturating_mul(longest.max(self.longest));
-        if self.near > NEAR && all <= MOST_WORDS {
-            return true;
-        }
-        self.counted = self.words;
-        let set = self.set();
-        words <= MORE_WORDS.min(set * WORDS_AT_FIRST).max(set * WORDS_FOR_EACH)
-    }
-
-    /// Whether so many values are near each other over so many bits; then others that are a little further away are, too:
-    /// numbers that grow along the rows go on.
-    fn are_worth_it(&mut self, span: i64, values: usize) -> bool {
-        let Some(bits) = usize::try_from(span).ok().filter(|_| span as u64 <= FARTHEST) else {
-            return false;
-        };
-        let words = self.rows.len().saturating_mul(bits / 64 + 1);
-        let are = values >= MANY
-            && bits / BITS_FOR_EACH <= values
-            && words <= MOST_WORDS.min(values.saturating_mul(WORDS_AT_FIRST));
-        if are {
-            self.near = self.near.max((4 * bits as u64).min(FARTHEST));
-        }
-        are
-    }
-
-    /// How many bits are set.
-    fn set(&self) -> usize {
-        let of_row = |row: &Vec<u64>| row.iter().map(|w| w.count_ones() as usize).sum::<usize>();
-        self.rows.iter().map(of_row).sum()
-    }
-
-    /// Adds the bits of a set to a group, so many words further on.
-    fn add_all(&mut self, group: u32, words: &[u64], shift: usize) {
-        let words = &words[..words.iter().rposition(|word| *word != 0).map_or(0, |last| last + 1)];
-        let row = &mut self.rows[group as usize];
-        if row.len() < words.len() + shift && !words.is_empty() {
-            self.words += grow(row, words.len() + shift);
-            self.longest = self.longest.max(row.len());
-        }
-        row.iter_mut().skip(shift).zip(words).for_each(|(to, from)| *to |= from);
-    }
-
-    /// Makes room for a number before or behind those from a base on, and says its place; `None` where it lies too
-    /// far away.
-    #[cold]
-    fn reach(&mut self, base: &mut Option<i64>, value: i64) -> Option<u64> {
-        let low = value & !63;
-        let Some(from) = *base else {
-            if low > HIGHEST_BASE {
-                return None;
-            }
-            *base = Some(low);
-            return Some((value - low) as u64);
-        };
-        let longest = self.longest as i128;
-        let end = (i128::from(from) + 64 * longest).max(i128::from(value) + 1);
-        let span = end - i128::from(low.min(from));
-        if span > i128::from(self.near)
-            && !i64::try_from(span).is_ok_and(|span| self.are_worth_it(span, self.set()))
-        {
-            return None;
-        }
-        if value >= from {
-            return Some((value - from) as u64);
-        }
-        // Some way further down, so that numbers that come down one by one cost little.
-        let spare = (i128::from(from) - longest * 32).max(end - i128::from(self.near));
-        let low = (spare.max(i128::from(i64::MIN)) as i64 & !63).min(low);
-        let words = ((from - low) / 64) as usize;
-        let sets = self.rows.iter().filter(|row| !row.is_empty()).count();
-        if !self.may_take(words.saturating_mul(sets), words + longest as usize) {
-            return None;
-        }
-        self.shift(words);
-        *base = Some(low);
-        Some((value - low) as u64)
-    }
-
-    /// Moves all bits so many words further on.
-    fn shift(&mut self, words: usize) {
-        for row in self.rows.iter_mut().filter(|row| !row.is_empty()) {
-            row.splice(0..0, std::iter::repeat_n(0, words));
-            self.words += words;
-            self.longest = self.longest.max(row.len());
-        }
-    }
-
-    /// Whether pairs would take less.
-    fn are_mostly_empty(&mut self) -> bool {
-        !self.may_take(0, 0)
-    }
-
-    /// The places of each group.
-    fn entries(&self) -> impl Iterator<Item = (u32, u64)> + '_ {
-        self.rows.iter().enumerate().flat_map(|(group, row)| {
-            row.iter().enumerate().flat_map(move |(at, &word)| {
-                let mut left = word;
-                std::iter::from_fn(move || {
-                    let bit = left.trailing_zeros();
-                    left &= left.wrapping_sub(1);
-                    (bit < 64).then_some((group as u32, at as u64 * 64 + u64::from(bit)))
-                })
-            })
-        })
-    }
-}
-
-/// Makes a row at least so long; how many words were added.
-fn grow(row: &mut Vec<u64>, words: usize) -> usize {
-    let before = row.len();
-    // Long ones grow by less: most of what they have is all they will.
-    let spare = if before < 1 << 13 { before / 2 } else { before / 8 };
-    row.resize(words.max(before + spare), 0);
-    row.len() - before
-}
-
 impl GroupState for Seen {
     const FAMILY: &'static str = "distinct";
 
@@ -445,7 +245,7 @@ impl GroupState for Seen {
     fn resize(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
         if let Sets::Near { bits, .. } | Sets::Coded(bits) = &mut self.sets {
-            bits.rows.resize(self.groups, Vec::new());
+            bits.resize(self.groups);
         }
     }
 
@@ -504,7 +304,7 @@ impl GroupState for Seen {
                 && let Some(mine) = *base
             {
                 let shift = ((theirs - mine) / 64) as usize;
-                for (&to, row) in map.iter().zip(&from.rows).filter(|(to, _)| **to != 0) {
+                for (&to, row) in map.iter().zip(from.each()).filter(|(to, _)| **to != 0) {
                     bits.add_all(to, row, shift);
                 }
                 if !bits.are_mostly_empty() {
@@ -544,13 +344,18 @@ impl GroupState for Seen {
 
     fn size_bytes(&self) -> usize {
         let sets = match &self.sets {
-            Sets::Near { bits, .. } | Sets::Coded(bits) => {
-                size_of_val(bits.rows.as_slice()) + bits.words * 8
-            }
+            Sets::Near { bits, .. } | Sets::Coded(bits) => bits.size_bytes(),
             Sets::Pairs(pairs) => pairs.size_bytes(),
             Sets::Runs(runs) => runs.size_bytes(),
         };
         self.known.size_bytes() + sets
+    }
+
+    fn holds_values(&self) -> bool {
+        match &self.sets {
+            Sets::Near { bits, .. } | Sets::Coded(bits) => !bits.are_words(),
+            Sets::Pairs(_) | Sets::Runs(_) => true,
+        }
     }
 
     fn values(&self) -> usize {
@@ -609,7 +414,7 @@ impl GroupAggregate for Distinct {
         let mut counts = vec![0i64; seen.groups.max(1)];
         match &seen.sets {
             Sets::Near { bits, .. } | Sets::Coded(bits) => {
-                for (count, row) in counts.iter_mut().zip(&bits.rows) {
+                for (count, row) in counts.iter_mut().zip(bits.each()) {
                     *count = row.iter().map(|w| i64::from(w.count_ones())).sum();
                 }
             }

@@ -104,6 +104,10 @@ impl GroupState for Listed {
         size_of_val(self.groups.as_slice()) + entries + self.known.size_bytes()
     }
 
+    fn holds_values(&self) -> bool {
+        true
+    }
+
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         let groups = &self.groups[groups.start as usize..groups.end as usize];
         let mut locals = Locals::default();

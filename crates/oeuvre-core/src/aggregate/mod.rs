@@ -31,6 +31,7 @@
 //! assert_eq!(Sum.family(), Mean.family()); // a mean is finished from the same state
 //! ```
 
+mod bits;
 pub mod count;
 pub mod distinct;
 pub mod encoding;
@@ -131,6 +132,9 @@ pub trait State: Send + Sync {
     /// About how many bytes of memory it takes.
     fn size_bytes(&self) -> usize;
 
+    /// Whether it holds values of a group, more of them the more rows there are; else a few numbers.
+    fn holds_values(&self) -> bool;
+
     /// How many values it holds, where a result is found among all of a group; else 0.
     fn values(&self) -> usize;
 
@@ -177,6 +181,10 @@ pub(crate) trait GroupState: Send + Sync + Sized + 'static {
     fn fresh(&self) -> Self;
     /// As [`State::size_bytes`].
     fn size_bytes(&self) -> usize;
+    /// As [`State::holds_values`].
+    fn holds_values(&self) -> bool {
+        false
+    }
     /// As [`State::values`].
     fn values(&self) -> usize {
         0
@@ -202,6 +210,9 @@ impl<T: GroupState> State for T {
     }
     fn size_bytes(&self) -> usize {
         GroupState::size_bytes(self)
+    }
+    fn holds_values(&self) -> bool {
+        GroupState::holds_values(self)
     }
     fn values(&self) -> usize {
         GroupState::values(self)

@@ -90,6 +90,39 @@ const CURRENCY_SIGNS: [char; 12] = ['$', '€', '£', '¥', '₹', '₽', '₩',
 /// either side, thousands separators in groups of three, brackets or a trailing minus for
 /// negatives, a percent sign, an exponent.
 pub(crate) fn parse_number(text: &str, decimal: char) -> Option<Parsed> {
+    plain_number(text, decimal).or_else(|| dressed_number(text, decimal))
+}
+
+/// A number of digits alone, with a minus and places after the point perhaps, as most are.
+fn plain_number(text: &str, decimal: char) -> Option<Parsed> {
+    /// So many digits, and one more, fit 64 bits whatever they are.
+    const MOST: usize = 18;
+    let unsigned = text.strip_prefix('-').unwrap_or(text).as_bytes();
+    if unsigned.len() > MOST + 1 || !unsigned.first()?.is_ascii_digit() {
+        return None;
+    }
+    let (mut mantissa, mut point) = (0u64, None);
+    for (at, &byte) in unsigned.iter().enumerate() {
+        match byte {
+            b'0'..=b'9' => mantissa = mantissa * 10 + u64::from(byte - b'0'),
+            0..=127 if char::from(byte) == decimal && point.is_none() => point = Some(at),
+            _ => return None,
+        }
+    }
+    let scale = match point {
+        // Digits with zeros in front are a code, and what has no digit behind its point is looked at again.
+        None if unsigned.len() > MOST || unsigned.len() > 1 && unsigned[0] == b'0' => return None,
+        None => 0,
+        Some(at) if at + 1 == unsigned.len() => return None,
+        Some(at) => unsigned.len() - at - 1,
+    };
+    let mantissa = i128::from(mantissa);
+    let mantissa = if text.starts_with('-') { -mantissa } else { mantissa };
+    Some(Parsed::Exact(Decimal::new(mantissa, scale as u8)))
+}
+
+/// A number with whatever people write around it.
+fn dressed_number(text: &str, decimal: char) -> Option<Parsed> {
     let mut rest = text.trim();
     let mut negative = false;
     if let Some(inner) = rest.strip_prefix('(').and_then(|r| r.strip_suffix(')')) {
@@ -450,6 +483,7 @@ pub(crate) fn shape_of(text: &str, decimal: char, ways: DateWays<'_>) -> Shape {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     #[rstest]
@@ -526,6 +560,19 @@ mod tests {
             (read("1.234,50"), read("12,5"), read("1234")),
             ("1234.50".into(), "12.5".into(), "1234".into())
         );
+    }
+
+    proptest! {
+        #[test]
+        fn plain_numbers_are_those_that_may_be_dressed(
+            text in "-?[0-9]{0,20}[.,]?[0-9]{0,3}", decimal in prop_oneof![Just('.'), Just(',')],
+        ) {
+            if let Some(plain) = plain_number(&text, decimal) {
+                let dressed = dressed_number(&text, decimal).unwrap();
+                // With as many places.
+                prop_assert_eq!(format!("{plain:?}"), format!("{dressed:?}"));
+            }
+        }
     }
 
     #[test]

@@ -14,7 +14,7 @@ pub(crate) mod report;
 pub(crate) mod request;
 pub(crate) mod style;
 
-use clap::builder::{Resettable, Str};
+use clap::builder::{Resettable, Str, StringValueParser, TypedValueParser};
 use clap::{CommandFactory, Parser, Subcommand};
 use std::path::PathBuf;
 
@@ -32,12 +32,27 @@ const SELDOM_IN_CHARTS: [&str; 8] = [
 
 /// All that can be typed, as it is helped with.
 pub(crate) fn command() -> clap::Command {
-    Args::command().mut_subcommand("chart", |chart| {
+    let command = Args::command().mut_subcommand("chart", |chart| {
         chart.mut_args(|arg| match SELDOM_IN_CHARTS.contains(&arg.get_id().as_str()) {
             true => arg.hide_short_help(true),
             false => arg,
         })
-    })
+    });
+    command.mut_subcommands(|command| command.mut_args(with_minus))
+}
+
+/// A calculation may begin with a minus, as in --show '-fare', but not with two: that is an option.
+fn with_minus(arg: clap::Arg) -> clap::Arg {
+    let is_calculation =
+        matches!(arg.get_long(), Some("show" | "where" | "sort" | "by" | "columns-by" | "check"));
+    if !is_calculation || !arg.get_action().takes_values() {
+        return arg;
+    }
+    let calculation = StringValueParser::new().try_map(|text| match text.strip_prefix("--") {
+        Some(_) => Err("an option stands here, where a calculation belongs"),
+        None => Ok(text),
+    });
+    arg.allow_hyphen_values(true).value_parser(calculation)
 }
 
 /// Exact, explained summary tables from business rows.

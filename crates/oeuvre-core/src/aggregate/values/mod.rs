@@ -293,6 +293,10 @@ impl GroupState for Values {
         }
     }
 
+    fn holds_values(&self) -> bool {
+        true
+    }
+
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         match &self.held {
             Held::Counted(counted) => {

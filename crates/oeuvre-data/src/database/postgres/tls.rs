@@ -44,12 +44,14 @@ fn roots(
     options: &DatabaseOptions,
 ) -> Result<RootCertStore, ReadError> {
     let mut roots = RootCertStore::empty();
-    let named = match &address.certificates {
-        Some(file) => Some(std::fs::read(file).map_err(|e| {
+    let own = address.certificates.as_ref().map(std::path::Path::new);
+    let read = |file: &std::path::Path| {
+        std::fs::read(file).map_err(|e| {
+            let file = file.display();
             problem(shown, format!("the certificates in {file} cannot be read: {e}"))
-        })?),
-        None => options.certificates.clone(),
+        })
     };
+    let named = own.or(options.certificates.as_deref()).map(read).transpose()?;
     let Some(pem) = named else {
         roots.extend(webpki_roots::TLS_SERVER_ROOTS.iter().cloned());
         return Ok(roots);
