@@ -370,9 +370,11 @@ impl Checker {
             return Ok(self.tree.apply(text, Op::Test(test), &[left], Kind::Boolean));
         }
         let right = self.beside(at.on(b), left.kind).map_err(|mistake| match &b.node {
-            // Most who compare a text with an unknown name have left out the quotes.
+            // Most who compare a text with an unknown name have left out the quotes; where they are double, that has been said.
             Node::Name { table: None, name }
-                if left.kind == Kind::Text && mistake.cause == Cause::NoSuchColumn =>
+                if left.kind == Kind::Text
+                    && mistake.cause == Cause::NoSuchColumn
+                    && !at.on(b).text().starts_with('"') =>
             {
                 mistake.help(format!("text is written in single quotes: '{name}'"))
             }
