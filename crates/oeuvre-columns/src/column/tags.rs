@@ -56,7 +56,7 @@ impl Tags {
     /// Where a part of a hash is looked for first.
     #[inline]
     fn first(&self, tag: u32) -> usize {
-        (u64::from(tag) * self.slots.len() as u64 >> 32) as usize
+        ((u64::from(tag) * self.slots.len() as u64) >> 32) as usize
     }
 
     /// Whether nothing stands here.
