@@ -82,9 +82,10 @@ pub struct Texts {
     /// Where the texts are, while they are not very many.
     slots: Vec<Slot>,
     used: usize,
-    seed: u64,
     /// And afterwards.
     tags: Tags,
+    /// That of all dictionaries.
+    seed: u64,
     /// No two that were begun have the same.
     id: u64,
 }

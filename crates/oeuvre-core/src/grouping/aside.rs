@@ -8,7 +8,8 @@
 //! Groups of one key that is no text (a number, a day) are put aside by its value. Those of several keys are known by two
 //! numbers, of the group of all keys but the last and of the last key's value: these a worker gives, and keeps, so that what
 //! another one has put aside is numbered anew, each piece by itself, before anything is joined. Groups of one text stay
-//! whole, and so do groups of one key that come in its order, and groups with sets or lists of values.
+//! whole, and so do groups of one key that come in its order, and groups with lists of values, or sets of more than a word
+//! holds ([`State::holds_values`](crate::aggregate::State::holds_values)).
 
 use super::codes::{Grouper, Renumbered};
 use super::states::GroupStates;

@@ -50,18 +50,18 @@ impl Days {
         let span = last.abs_diff(first) as usize + 1;
         if span <= days.len() {
             // A byte each is written without a look at what was there; what is missing lies beyond the last one.
-            let seen = &mut self.seen;
-            seen.clear();
-            seen.resize(span, false);
+            self.seen.clear();
+            self.seen.resize(span, false);
             for &day in days {
-                if let Some(seen) = seen.get_mut(day.wrapping_sub(first) as u32 as usize) {
+                if let Some(seen) = self.seen.get_mut(day.wrapping_sub(first) as u32 as usize) {
                     *seen = true;
                 }
             }
-            let seen = std::mem::take(&mut self.seen);
-            let on = (first..).zip(&seen).filter(|(_, seen)| **seen);
-            on.for_each(|(day, _)| self.set(day));
-            self.seen = seen;
+            for place in 0..span {
+                if self.seen.get(place) == Some(&true) {
+                    self.set(first + place as i32);
+                }
+            }
             return;
         }
         days.iter().filter(|day| **day != MISSING_I32).for_each(|&day| self.set(day));

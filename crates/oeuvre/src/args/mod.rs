@@ -43,9 +43,10 @@ pub(crate) fn command() -> clap::Command {
 
 /// A calculation may begin with a minus, as in --show '-fare', but not with two: that is an option.
 fn with_minus(arg: clap::Arg) -> clap::Arg {
-    let is_calculation =
-        matches!(arg.get_long(), Some("show" | "where" | "sort" | "by" | "columns-by" | "check"));
-    if !is_calculation || !arg.get_action().takes_values() {
+    // What the help calls so is written in the language of calculations.
+    const CALCULATIONS: [&str; 4] = ["CALC", "CALC = VALUE", "COND", "KEYS"];
+    let names = arg.get_value_names().unwrap_or_default();
+    if !names.iter().any(|name| CALCULATIONS.contains(&name.as_str())) {
         return arg;
     }
     let calculation = StringValueParser::new().try_map(|text| match text.strip_prefix("--") {

@@ -206,14 +206,17 @@ impl Chosen {
     }
 }
 
-/// What stands in a column: a figure whose bytes all mean something.
-pub trait Cell: Copy {}
-impl Cell for i64 {}
-impl Cell for i128 {}
-impl Cell for f64 {}
-impl Cell for u32 {}
-impl Cell for i32 {}
-impl Cell for u8 {}
+/// What stands in a column: a figure whose bytes all mean something, which nobody else can say of a type.
+pub trait Cell: Copy + sealed::Figure {}
+impl<T: Copy + sealed::Figure> Cell for T {}
+
+mod sealed {
+    pub trait Figure {}
+    macro_rules! figures {
+        ($($type:ty)*) => { $(impl Figure for $type {})* };
+    }
+    figures!(i64 i128 f64 u32 i32 u8);
+}
 
 /// Keeps those of the values that are chosen, in front of all; how many these are.
 #[inline(always)]

@@ -67,8 +67,7 @@ impl Checker {
                 if let super::tree::Node::Apply { op: Op::Constant(value), .. } =
                     self.tree.node(it.id)
                     && let Value::Number(number) = value
-                    && i64::try_from(number.mantissa).is_ok()
-                    && scale <= 9
+                    && number.rescale(scale).is_some()
                 {
                     return self.tree.constant(text, value.clone(), Kind::Number { scale });
                 }

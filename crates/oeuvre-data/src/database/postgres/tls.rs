@@ -49,6 +49,7 @@ fn roots(
         std::fs::read(file).map_err(|e| {
             let file = file.display();
             problem(shown, format!("the certificates in {file} cannot be read: {e}"))
+                .help("sslrootcert in the address, PGSSLROOTCERT or SSL_CERT_FILE name them")
         })
     };
     let named = own.or(options.certificates.as_deref()).map(read).transpose()?;
