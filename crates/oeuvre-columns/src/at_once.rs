@@ -4,6 +4,7 @@
 //! assert_eq!(oeuvre_columns::at_once(vec![3, 4], 2, |side| side * side), [9, 16]);
 //! ```
 
+use crate::room;
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering::Relaxed};
 use std::sync::{Mutex, PoisonError, mpsc};
@@ -25,8 +26,10 @@ pub fn at_once<T: Send, R: Send>(
         }
         made
     };
+    let is_aside = room::is_aside();
+    let take_too = || if is_aside { room::aside(take) } else { take() };
     let mut made: Vec<(usize, R)> = std::thread::scope(|scope| {
-        let others: Vec<_> = (1..more).map(|_| scope.spawn(take)).collect();
+        let others: Vec<_> = (1..more).map(|_| scope.spawn(take_too)).collect();
         let mut made = take();
         for other in others {
             made.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));

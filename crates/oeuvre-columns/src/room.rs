@@ -3,7 +3,30 @@
 //!
 //! No result depends on it.
 
+use std::cell::Cell;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
+
+thread_local! {
+    static ASIDE: Cell<bool> = const { Cell::new(false) };
+}
+
+/// Does some work that puts things aside: the memory that it takes is gone through in order later on, and may rather be put
+/// away than what is touched here and there.
+pub fn aside<T>(work: impl FnOnce() -> T) -> T {
+    struct Back(bool);
+    impl Drop for Back {
+        fn drop(&mut self) {
+            ASIDE.set(self.0);
+        }
+    }
+    let _back = Back(ASIDE.replace(true));
+    work()
+}
+
+/// Whether this thread puts things aside.
+pub fn is_aside() -> bool {
+    ASIDE.get()
+}
 
 static BYTES: AtomicUsize = AtomicUsize::new(usize::MAX);
 
@@ -44,6 +67,14 @@ pub fn make_room<T>(list: &mut Vec<T>, more: usize) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn work_that_puts_aside_is_known_on_all_its_threads_and_ends() {
+        let inside = aside(|| (is_aside(), crate::at_once(vec![(); 8], 2, |()| is_aside())));
+        assert_eq!((inside, is_aside()), ((true, vec![true; 8]), false));
+        assert!(std::panic::catch_unwind(|| aside(|| panic!())).is_err());
+        assert!(!is_aside());
+    }
 
     #[test]
     fn long_lists_take_little_ahead_and_short_ones_double() {

@@ -19,7 +19,7 @@
 //! #[global_allocator]
 //! static MEMORY: oeuvre_memory::Memory = oeuvre_memory::Memory::new();
 //!
-//! oeuvre_memory::limit(1 << 30, &std::env::temp_dir(), || {})?;
+//! oeuvre_memory::limit(1 << 30, &std::env::temp_dir(), || {}, || false)?;
 //! let large = vec![0u8; 3 << 30]; // lies in the file
 //! assert!(oeuvre_memory::spilled() >= 3 << 30);
 //! # drop(large);
@@ -40,6 +40,7 @@ mod region;
 use std::alloc::{GlobalAlloc, Layout, System};
 use std::io;
 use std::path::Path;
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 /// Where memory comes from: a `#[global_allocator]`. Pieces of less than `LARGE` bytes never go to the file.
@@ -47,25 +48,36 @@ pub struct Memory<const LARGE: usize = 8192>;
 
 /// How many bytes of ordinary memory large pieces may take.
 static MOST: AtomicUsize = AtomicUsize::new(usize::MAX);
+/// Whether who asks for a piece puts it aside.
+static IS_ASIDE: OnceLock<fn() -> bool> = OnceLock::new();
+/// Such pieces may take one of so many bytes of what all large pieces may.
+const OF_ASIDE: usize = 8;
 /// How many they take.
 static HELD: AtomicUsize = AtomicUsize::new(0);
 
 /// Limits what this process takes to about so many bytes, beside the files that it has mapped; what is more lies in a
 /// temporary file in a folder. There is one limit: a later one replaces it, in the folder of the first. `let_go_of_input`
-/// is called when pages of files that are read take too much of it, and lets go of those.
+/// is called when pages of files that are read take too much of it, and lets go of those. `is_aside` says whether the
+/// piece that this thread asks for is one that is put aside: ordinary memory is rather for others.
 ///
 /// # Errors
 /// The file cannot be made there.
-pub fn limit(bytes: u64, folder: &Path, let_go_of_input: fn()) -> io::Result<()> {
+pub fn limit(
+    bytes: u64,
+    folder: &Path,
+    let_go_of_input: fn(),
+    is_aside: fn() -> bool,
+) -> io::Result<()> {
     #[cfg(target_os = "linux")]
     {
         region::open(folder)?;
+        let _ = IS_ASIDE.set(is_aside);
         keeper::keep(bytes, let_go_of_input);
         // The other half is for the pages of the file that are in use, and for what is small.
         MOST.store(usize::try_from(bytes / 2).unwrap_or(usize::MAX), Relaxed);
     }
     #[cfg(not(target_os = "linux"))]
-    let _ = (bytes, folder, let_go_of_input);
+    let _ = (bytes, folder, let_go_of_input, is_aside);
     Ok(())
 }
 
@@ -96,7 +108,10 @@ impl<const LARGE: usize> Memory<LARGE> {
         let (before, now) = (weight(before), weight(now));
         if now > before {
             let held = HELD.fetch_add(now - before, Relaxed);
-            if held.saturating_add(now - before) > MOST.load(Relaxed) {
+            let most = MOST.load(Relaxed);
+            let is_aside = IS_ASIDE.get().is_some_and(|is_aside| is_aside());
+            let most = if is_aside { most / OF_ASIDE } else { most };
+            if held.saturating_add(now - before) > most {
                 HELD.fetch_sub(now - before, Relaxed);
                 return false;
             }

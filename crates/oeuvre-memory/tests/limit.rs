@@ -10,7 +10,7 @@ static MEMORY: oeuvre_memory::Memory<256> = oeuvre_memory::Memory::new();
 static SHORT: Once = Once::new();
 
 fn be_short() {
-    SHORT.call_once(|| oeuvre_memory::limit(4096, &std::env::temp_dir(), || {}).unwrap());
+    SHORT.call_once(|| oeuvre_memory::limit(4096, &std::env::temp_dir(), || {}, || false).unwrap());
 }
 
 /// What is done to one of some lists.

@@ -20,7 +20,7 @@
 
 use super::ahead::{SOON, ask_for, is_far};
 use super::dictionary::fold;
-use super::{MISSING_I64, NO_NUMBER};
+use super::{MISSING_I32, MISSING_I64, NO_NUMBER};
 use crate::room::make_room;
 use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
@@ -132,6 +132,20 @@ impl WordTable {
         let old = std::mem::replace(&mut self.slots, grown);
         old.into_iter().filter(|s| s.1 != NO_NUMBER).for_each(|(word, code)| self.put(word, code));
     }
+}
+
+/// Whole numbers of at most 64 bits, one of which says that there is none.
+pub trait Narrow: Copy + PartialEq + Into<i64> {
+    /// The one that says so.
+    const MISSING: Self;
+}
+
+impl Narrow for i64 {
+    const MISSING: i64 = MISSING_I64;
+}
+
+impl Narrow for i32 {
+    const MISSING: i32 = MISSING_I32;
 }
 
 /// Distinct whole numbers, numbered from 0 in the order in which they came.
@@ -256,32 +270,77 @@ impl Interner {
 
     /// The codes of many numbers, which are added when they are new, each as `first` and its code; `none` for missing
     /// ones.
-    pub fn intern_all(&mut self, values: &[i64], first: u32, none: u32, codes: &mut Vec<u32>) {
+    pub fn intern_all<T: Narrow>(
+        &mut self,
+        values: &[T],
+        first: u32,
+        none: u32,
+        codes: &mut Vec<u32>,
+    ) {
         // Numbers in their order need no places as long as they come so.
         self.unplaced |= self.values.is_empty();
         let in_order = if self.unplaced { self.extend(values, (first, none), codes) } else { 0 };
-        let values = &values[in_order..];
-        let far = self.is_far();
-        codes.extend(values.iter().enumerate().map(|(row, &value)| {
-            if far && let Some(&soon) = values.get(row + SOON) {
-                self.ask_for(soon);
+        let mut values = &values[in_order..];
+        if self.is_far() {
+            codes.extend(values.iter().enumerate().map(|(row, &value)| {
+                if let Some(&soon) = values.get(row + SOON) {
+                    self.ask_for(soon.into());
+                }
+                match value == T::MISSING {
+                    true => none,
+                    false => first + self.intern(value.into()),
+                }
+            }));
+            return;
+        }
+        let before = codes.len();
+        codes.resize(before + values.len(), none);
+        let mut codes = &mut codes[before..];
+        loop {
+            let known = self.known(values, first, codes);
+            let (Some((&new, rest)), Some((code, others))) =
+                (values[known..].split_first(), codes[known..].split_first_mut())
+            else {
+                return;
+            };
+            *code = first + self.intern_new(new.into());
+            (values, codes) = (rest, others);
+        }
+    }
+
+    /// Writes the codes of numbers as far as they are known and have a place, and leaves those of missing ones; how many
+    /// these are.
+    fn known<T: Narrow>(&self, values: &[T], first: u32, codes: &mut [u32]) -> usize {
+        let (window, base) = (&self.window[..], self.base);
+        let unknown = values.iter().zip(codes).position(|(&value, code)| {
+            let place = value.into().wrapping_sub(base) as u64;
+            match window.get(place as usize) {
+                _ if value == T::MISSING => false,
+                Some(&known) if known != NO_NUMBER => {
+                    *code = first + known;
+                    false
+                }
+                _ => true,
             }
-            match value {
-                MISSING_I64 => none,
-                value => first + self.intern(value),
-            }
-        }));
+        });
+        unknown.unwrap_or(values.len())
     }
 
     /// Adds the codes of numbers while each is the last one or larger; how many are.
-    fn extend(&mut self, values: &[i64], (first, none): (u32, u32), codes: &mut Vec<u32>) -> usize {
+    fn extend<T: Narrow>(
+        &mut self,
+        values: &[T],
+        (first, none): (u32, u32),
+        codes: &mut Vec<u32>,
+    ) -> usize {
         let mut last = self.values.last().copied().unwrap_or(MISSING_I64);
         let mut code = (first + self.values.len() as u32).wrapping_sub(1);
         for (row, &value) in values.iter().enumerate() {
-            if value == MISSING_I64 {
+            if value == T::MISSING {
                 codes.push(none);
                 continue;
             }
+            let value: i64 = value.into();
             if value < last {
                 return row;
             }
@@ -611,6 +670,16 @@ impl Pairs {
         }
     }
 
+    /// Adds pairs that may come several times without looking any of them up, each with a number of its own, which is put in
+    /// place of its first code. Nothing but [`Pairs::pairs`] and their count is to be asked of them afterwards.
+    pub fn list(&mut self, firsts: &mut [u32], seconds: &[u32]) {
+        make_room(&mut self.pairs, seconds.len());
+        for (first, &second) in firsts.iter_mut().zip(seconds) {
+            let number = self.pairs.len() as u32;
+            self.pairs.push((std::mem::replace(first, number), second));
+        }
+    }
+
     #[cold]
     fn number_ordered(&mut self, first: u32, second: u32) -> u32 {
         if let Some(number) = self.find(first, second) {
@@ -683,6 +752,15 @@ mod tests {
             prop_assert!(it.values().eq(plain.iter().map(|&v| i128::from(v))));
             prop_assert!(plain.iter().zip(0..).all(|(&v, code)| it.intern(v) == code));
             prop_assert_eq!(it.len(), plain.len());
+            let small = |&v: &i64| if v == MISSING_I64 { MISSING_I32 } else { (v % 5000) as i32 };
+            let small: Vec<i32> = values.iter().map(small).collect();
+            let as_large = |&v: &i32| if v == MISSING_I32 { MISSING_I64 } else { i64::from(v) };
+            let large: Vec<i64> = small.iter().map(as_large).collect();
+            let (mut of_small, mut of_large) = (Vec::new(), Vec::new());
+            let (mut one, mut other) = (Interner::default(), Interner::default());
+            small.chunks(batch).for_each(|values| one.intern_all(values, 1, 0, &mut of_small));
+            large.chunks(batch).for_each(|values| other.intern_all(values, 1, 0, &mut of_large));
+            prop_assert_eq!(of_small, of_large);
         }
 
         #[test]
@@ -706,6 +784,14 @@ mod tests {
                 all.number_all(firsts, seconds);
             }
             prop_assert_eq!(all.pairs(), it.pairs());
+            let (mut listed, mut places) = (Pairs::default(), Vec::new());
+            for some in values.chunks(batch) {
+                let (mut firsts, seconds): (Vec<u32>, Vec<u32>) = some.iter().copied().unzip();
+                listed.list(&mut firsts, &seconds);
+                places.extend(firsts);
+            }
+            prop_assert_eq!(listed.pairs(), &values[..]);
+            prop_assert!(places.into_iter().eq(0..values.len() as u32));
             prop_assert!(numbers.iter().map(|&n| it.pairs()[n as usize]).eq(values.iter().copied()));
             let mut sorted = values.clone();
             sorted.sort_unstable();

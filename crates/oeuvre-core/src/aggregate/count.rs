@@ -25,7 +25,7 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
-use super::times::Times;
+use super::times::{Times, add_one, take_one_away};
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, whole_column,
 };
@@ -53,23 +53,35 @@ impl GroupState for Counts {
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
-        macro_rules! present {
-            ($values:expr, $missing:expr) => {
-                self.0.add_where(
-                    rows.groups.iter().copied().zip($values.iter().map(|v| !$missing(v))),
-                )
-            };
-        }
-        match rows.args.first().map(|c| &c.data) {
+        match rows.args.first() {
             None => self.0.add_rows(rows.groups),
-            Some(Data::I64(v)) => present!(v, |v: &i64| *v == MISSING_I64),
-            Some(Data::I128(v)) => present!(v, |v: &i128| *v == MISSING_I128),
-            Some(Data::F64(v)) => present!(v, |v: &f64| v.is_nan()),
-            Some(Data::Codes(v)) => present!(v, |v: &u32| *v == MISSING_CODE),
-            Some(Data::I32(v)) => present!(v, |v: &i32| *v == MISSING_I32),
-            Some(Data::Bool(v)) => present!(v, |v: &u8| *v == MISSING_BOOL),
+            Some(column) => {
+                let (low, carried) = self.0.parts();
+                each_missing(rows.groups, &column.data, |group, is_missing| {
+                    add_one(low, carried, group, !is_missing);
+                });
+            }
         }
         Ok(())
+    }
+
+    fn update_uncounted(&mut self, rows: Rows<'_>) -> Result<bool, Overflow> {
+        let Some(column) = rows.args.first() else { return Ok(true) };
+        let missing = column.data.count_missing();
+        if !are_few(missing, rows.groups.len()) {
+            return self.update(rows).map(|()| false);
+        }
+        if missing > 0 {
+            let (low, carried) = self.0.parts();
+            each_missing(rows.groups, &column.data, |group, is_missing| {
+                take_one_away(low, carried, group, is_missing);
+            });
+        }
+        Ok(true)
+    }
+
+    fn count_rows(&mut self, of_groups: &[u64]) {
+        self.0.add_each(of_groups);
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
@@ -95,6 +107,28 @@ impl GroupState for Counts {
         self.0.resize(1);
         (0..groups).try_for_each(|_| self.0.decode_next(from))
     }
+}
+
+/// Calls with the group of each row, and whether its value is missing.
+fn each_missing(groups: &[u32], values: &Data, mut call: impl FnMut(u32, bool)) {
+    macro_rules! each {
+        ($values:expr, $missing:expr) => {
+            groups.iter().zip($values).for_each(|(&group, v)| call(group, $missing(v)))
+        };
+    }
+    match values {
+        Data::I64(v) => each!(v, |v: &i64| *v == MISSING_I64),
+        Data::I128(v) => each!(v, |v: &i128| *v == MISSING_I128),
+        Data::F64(v) => each!(v, |v: &f64| v.is_nan()),
+        Data::Codes(v) => each!(v, |v: &u32| *v == MISSING_CODE),
+        Data::I32(v) => each!(v, |v: &i32| *v == MISSING_I32),
+        Data::Bool(v) => each!(v, |v: &u8| *v == MISSING_BOOL),
+    }
+}
+
+/// Whether so few values are missing that counting all rows and taking these away is faster.
+pub(super) fn are_few(missing: usize, rows: usize) -> bool {
+    missing <= rows / 8
 }
 
 /// The counts of all groups, none of which is missing.

@@ -62,18 +62,39 @@ pub(crate) fn float_from_key(key: i64) -> f64 {
 /// The smallest and the largest value of each group.
 #[derive(Clone)]
 pub(crate) enum Extremes {
-    /// Anything that sorts as a whole number. Empty groups have the smallest above the largest.
+    /// Anything that sorts as a whole number, while all of them fit 64 bits: half as much memory to look up. Empty groups
+    /// have the smallest above the largest.
+    Near(Vec<(i64, i64)>),
+    /// As these, in 128 bits.
     Whole(Vec<(i128, i128)>),
     /// Codes of an own dictionary.
     Text { found: Vec<(u32, u32)>, texts: Dictionary, map: Followed },
 }
 
+const NONE_NEAR: (i64, i64) = (i64::MAX, i64::MIN);
 const NONE: (i128, i128) = (i128::MAX, i128::MIN);
 const NO_TEXT: (u32, u32) = (MISSING_CODE, MISSING_CODE);
 
 impl Extremes {
     fn text() -> Extremes {
         Extremes::Text { found: Vec::new(), texts: Dictionary::default(), map: Followed::default() }
+    }
+
+    /// Goes over to 128 bits.
+    fn widen(&mut self) {
+        if let Extremes::Near(ends) = self {
+            *self = Extremes::Whole(ends.iter().map(|&ends| wide(ends)).collect());
+        }
+    }
+
+    /// The ends of the groups; of texts none.
+    fn whole(&self) -> impl Iterator<Item = (i128, i128)> + Clone + '_ {
+        let (near, whole) = match self {
+            Extremes::Near(near) => (&near[..], &[][..]),
+            Extremes::Whole(whole) => (&[][..], &whole[..]),
+            Extremes::Text { .. } => (&[][..], &[][..]),
+        };
+        near.iter().map(|&ends| wide(ends)).chain(whole.iter().copied())
     }
 
     fn take_texts(found: &mut [(u32, u32)], texts: &Dictionary, group: u32, code: u32) {
@@ -88,17 +109,35 @@ impl Extremes {
     }
 }
 
+/// The number that stands for a value; none of a missing one, and of a text.
+fn whole_at(values: &Data, row: usize) -> Option<i128> {
+    let word = match values {
+        Data::I64(v) => v[row].into(),
+        Data::I128(v) => v[row],
+        Data::I32(v) => v[row].into(),
+        Data::Bool(v) => v[row].into(),
+        Data::F64(v) => float_key(v[row]).into(),
+        Data::Codes(_) => return None,
+    };
+    (!values.is_missing(row)).then_some(word)
+}
+
+fn wide((low, high): (i64, i64)) -> (i128, i128) {
+    if low > high { NONE } else { (low.into(), high.into()) }
+}
+
 impl GroupState for Extremes {
     const FAMILY: &'static str = "extremes";
 
     fn of(args: &[Kind]) -> Self {
         match args[0] {
             Kind::Text => Extremes::text(),
-            _ => Extremes::Whole(Vec::new()),
+            _ => Extremes::Near(Vec::new()),
         }
     }
     fn resize(&mut self, groups: usize) {
         match self {
+            Extremes::Near(s) => lengthen(s, groups, NONE_NEAR),
             Extremes::Whole(s) => lengthen(s, groups, NONE),
             Extremes::Text { found, .. } => lengthen(found, groups, NO_TEXT),
         }
@@ -106,35 +145,39 @@ impl GroupState for Extremes {
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         let column = rows.args[0];
+        if let Data::I128(v) = &column.data
+            && v.iter().any(|&v| v != MISSING_I128 && i64::try_from(v).is_err())
+        {
+            self.widen();
+        }
         match self {
-            Extremes::Whole(states) => {
+            Extremes::Near(states) => {
                 macro_rules! take {
-                    ($values:expr, $missing:pat, $key:expr) => {
+                    ($values:expr, $missing:expr, $key:expr) => {
                         for (&g, &v) in rows.groups.iter().zip($values) {
-                            if !matches!(v, $missing) {
-                                let state = &mut states[g as usize];
-                                let v = i128::from($key(v));
-                                state.0 = state.0.min(v);
-                                state.1 = state.1.max(v);
-                            }
+                            let state = &mut states[g as usize];
+                            // A missing value changes neither end.
+                            let (is_missing, v) = ($missing(v), $key(v));
+                            state.0 = state.0.min(if is_missing { i64::MAX } else { v });
+                            state.1 = state.1.max(if is_missing { i64::MIN } else { v });
                         }
                     };
                 }
                 match &column.data {
-                    Data::I64(v) => take!(v, MISSING_I64, |v: i64| v),
-                    Data::I128(v) => take!(v, MISSING_I128, |v: i128| v),
-                    Data::I32(v) => take!(v, MISSING_I32, |v: i32| v),
-                    Data::Bool(v) => take!(v, MISSING_BOOL, |v: u8| v),
-                    Data::F64(values) => {
-                        for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| !v.is_nan())
-                        {
-                            let state = &mut states[g as usize];
-                            let v = i128::from(float_key(v));
-                            state.0 = state.0.min(v);
-                            state.1 = state.1.max(v);
-                        }
-                    }
+                    Data::I64(v) => take!(v, |v| v == MISSING_I64, |v: i64| v),
+                    Data::I128(v) => take!(v, |v| v == MISSING_I128, |v: i128| v as i64),
+                    Data::I32(v) => take!(v, |v| v == MISSING_I32, i64::from),
+                    Data::Bool(v) => take!(v, |v| v == MISSING_BOOL, i64::from),
+                    Data::F64(v) => take!(v, f64::is_nan, float_key),
                     Data::Codes(_) => {}
+                }
+            }
+            Extremes::Whole(states) => {
+                for (row, &g) in rows.groups.iter().enumerate() {
+                    if let Some(v) = whole_at(&column.data, row) {
+                        let state = &mut states[g as usize];
+                        *state = (state.0.min(v), state.1.max(v));
+                    }
                 }
             }
             Extremes::Text { found, texts, map } => {
@@ -151,9 +194,18 @@ impl GroupState for Extremes {
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        if let Extremes::Whole(_) = other {
+            self.widen();
+        }
         match (self, other) {
-            (Extremes::Whole(mine), Extremes::Whole(theirs)) => {
+            (Extremes::Near(mine), Extremes::Near(theirs)) => {
                 for (&to, from) in map.iter().zip(theirs) {
+                    let mine = &mut mine[to as usize];
+                    *mine = (mine.0.min(from.0), mine.1.max(from.1));
+                }
+            }
+            (Extremes::Whole(mine), theirs) => {
+                for (&to, from) in map.iter().zip(theirs.whole()) {
                     let mine = &mut mine[to as usize];
                     *mine = (mine.0.min(from.0), mine.1.max(from.1));
                 }
@@ -172,13 +224,14 @@ impl GroupState for Extremes {
 
     fn fresh(&self) -> Self {
         match self {
-            Extremes::Whole(_) => Extremes::Whole(Vec::new()),
+            Extremes::Near(_) | Extremes::Whole(_) => Extremes::Near(Vec::new()),
             Extremes::Text { .. } => Extremes::text(),
         }
     }
 
     fn size_bytes(&self) -> usize {
         match self {
+            Extremes::Near(s) => size_of_val(s.as_slice()),
             Extremes::Whole(s) => size_of_val(s.as_slice()),
             Extremes::Text { found, texts, map } => {
                 size_of_val(found.as_slice()) + texts.size_bytes() + size_of_val(&**map)
@@ -190,10 +243,12 @@ impl GroupState for Extremes {
         to.count(groups.len());
         let groups = groups.start as usize..groups.end as usize;
         match self {
-            Extremes::Whole(s) => s[groups].iter().for_each(|(low, high)| {
-                to.signed(*low);
-                to.signed(*high);
-            }),
+            Extremes::Near(_) | Extremes::Whole(_) => {
+                for (low, high) in self.whole().skip(groups.start).take(groups.len()) {
+                    to.signed(low);
+                    to.signed(high);
+                }
+            }
             Extremes::Text { found, texts, .. } => {
                 let mut locals = Locals::default();
                 // 0 where there is none.
@@ -212,17 +267,29 @@ impl GroupState for Extremes {
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let n = from.groups()?;
         GroupState::resize(self, n + 1);
-        match self {
-            Extremes::Whole(s) => {
-                for it in &mut s[1..] {
-                    *it = (from.signed()?, from.signed()?);
-                    // That there is none is said by numbers that are not multiplied.
-                    if it.0 <= it.1 {
-                        let scaled = |value: i128| value.checked_mul(from.factor(0));
-                        *it = scaled(it.0).zip(scaled(it.1)).ok_or(Damaged)?;
-                    }
+        if !matches!(self, Extremes::Text { .. }) {
+            for group in 1..=n {
+                let ends = (from.signed()?, from.signed()?);
+                // That there is none is said by numbers that are not multiplied.
+                if ends.0 > ends.1 {
+                    continue;
+                }
+                let scaled = |value: i128| value.checked_mul(from.factor(0));
+                let ends = scaled(ends.0).zip(scaled(ends.1)).ok_or(Damaged)?;
+                let near = i64::try_from(ends.0).ok().zip(i64::try_from(ends.1).ok());
+                if near.is_none() {
+                    self.widen();
+                }
+                match (&mut *self, near) {
+                    (Extremes::Near(s), Some(near)) => s[group] = near,
+                    (Extremes::Whole(s), _) => s[group] = ends,
+                    _ => {}
                 }
             }
+            return Ok(());
+        }
+        match self {
+            Extremes::Near(_) | Extremes::Whole(_) => {}
             Extremes::Text { found, texts, .. } => {
                 let codes = from.texts(texts)?;
                 let mut code = || match from.code(codes.len() + 1)? {
@@ -254,12 +321,10 @@ pub(crate) fn column_of(kind: Kind, values: impl Iterator<Item = Option<i128>> +
 
 fn finish(state: &Extremes, kind: Kind, largest: bool) -> Column {
     match state {
-        Extremes::Whole(s) => column_of(
-            kind,
-            s.iter()
-                .skip(1)
-                .map(|&(low, high)| (low <= high).then_some(if largest { high } else { low })),
-        ),
+        Extremes::Near(_) | Extremes::Whole(_) => {
+            let end = |(low, high)| (low <= high).then_some(if largest { high } else { low });
+            column_of(kind, state.whole().skip(1).map(end))
+        }
         Extremes::Text { found, texts, .. } => {
             let codes = found.iter().skip(1).map(|f| if largest { f.1 } else { f.0 });
             Column::coded(Data::Codes(codes.collect()), texts.clone())
@@ -294,22 +359,25 @@ impl GroupAggregate for Range {
         }
     }
     fn finish(&self, state: &Extremes, args: &[Kind]) -> Result<Column, Overflow> {
-        let Extremes::Whole(s) = state else { return Err(Overflow::Digits) };
+        if let Extremes::Text { .. } = state {
+            return Err(Overflow::Digits);
+        }
+        let ends = state.whole().skip(1);
         if args[0] == Kind::Float {
-            let range = |&(low, high): &(i128, i128)| {
+            let range = |(low, high): (i128, i128)| {
                 if low > high {
                     return Ok(f64::NAN);
                 }
                 finite(float_from_key(high as i64) - float_from_key(low as i64))
             };
-            let ranges: Result<Vec<f64>, Overflow> = s.iter().skip(1).map(range).collect();
+            let ranges: Result<Vec<f64>, Overflow> = ends.map(range).collect();
             return Ok(Column::from(Data::F64(ranges?)));
         }
-        let wide = |&(low, high): &(i128, i128)| low <= high && high.checked_sub(low).is_none();
-        if s.iter().skip(1).any(wide) {
+        let is_wide = |(low, high): (i128, i128)| low <= high && high.checked_sub(low).is_none();
+        if ends.clone().any(is_wide) {
             return Err(Overflow::Digits);
         }
-        Ok(whole_column(s.iter().skip(1).map(|&(low, high)| (low <= high).then(|| high - low))))
+        Ok(whole_column(ends.map(|(low, high)| (low <= high).then(|| high - low))))
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note("the range of all rows, not a sum of the lines")

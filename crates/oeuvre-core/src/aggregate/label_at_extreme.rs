@@ -29,6 +29,7 @@ use super::extremes::float_key;
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, Shape};
 use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data};
+use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::{Kind, text_order};
 use std::ops::Range;
 
@@ -41,35 +42,67 @@ pub struct LabelAtExtreme {
     pub largest: bool,
 }
 
-/// The best value so far, and the labels that have it.
+/// The best value of each group so far, and the labels that have it.
 #[derive(Clone)]
 pub(crate) struct Best {
-    /// The value, its labels, and how many of these are to be there before doubled ones are taken out.
-    groups: Vec<(i128, Vec<u32>, usize)>,
+    values: Vec<i128>,
+    /// The first label that was found with the value; none of a group without values.
+    labels: Vec<u32>,
+    /// The group, the label, and the value of those that were found beside it; some of them are doubled, and some are of
+    /// a value that is the best no more.
+    others: Vec<(u32, u32, i128)>,
+    /// So many of them are to be there before such are taken out.
+    room: usize,
     texts: Dictionary,
     map: Followed,
     largest: bool,
 }
 
+/// Up to so many labels are kept without a look at them.
+const FEW_OTHERS: usize = if cfg!(test) { 2 } else { 1 << 10 };
+
 impl Best {
-    fn take(&mut self, group: u32, value: i128, labels: &[u32]) {
+    fn take(&mut self, group: u32, value: i128, label: u32) {
         // Smaller is larger with the sign turned around.
-        let value = if self.largest { value } else { -value };
-        let it = &mut self.groups[group as usize];
-        if it.1.is_empty() || value > it.0 {
-            it.0 = value;
-            it.1.clear();
-            it.2 = 16;
-        }
-        if value == it.0 {
-            it.1.extend_from_slice(labels);
-            // Doubled labels are taken out when there are about as many: each is looked at a few times,
-            // however many tie.
-            if it.1.len() >= it.2 {
-                it.1.sort_unstable();
-                it.1.dedup();
-                it.2 = 2 * it.1.len() + 16;
+        let value = if self.largest { value } else { value.wrapping_neg() };
+        let (best, its) = (&mut self.values[group as usize], &mut self.labels[group as usize]);
+        if *its == MISSING_CODE || value > *best {
+            (*best, *its) = (value, label);
+        } else if value == *best && label != *its {
+            self.others.push((group, label, value));
+            // They are looked at when there are about as many again: each a few times, however many tie.
+            if self.others.len() >= self.room {
+                self.others = self.standing();
+                self.room = 2 * self.others.len() + FEW_OTHERS;
             }
+        }
+    }
+
+    /// The other labels that have the best value of their group, each once, in the order of the groups.
+    fn standing(&self) -> Vec<(u32, u32, i128)> {
+        let best = |it: &&(u32, u32, i128)| {
+            let group = it.0 as usize;
+            self.values[group] == it.2 && self.labels[group] != it.1
+        };
+        let mut others: Vec<_> = self.others.iter().filter(best).copied().collect();
+        others.sort_unstable();
+        others.dedup();
+        others
+    }
+
+    /// Calls with some groups in their order: the best value, its sign turned around for the smallest, and all labels that
+    /// have it.
+    fn for_each(&self, groups: Range<u32>, mut call: impl FnMut(i128, &[u32])) {
+        let others = self.standing();
+        let mut others = &others[others.partition_point(|it| it.0 < groups.start)..];
+        let mut labels = Vec::new();
+        for group in groups {
+            labels.clear();
+            labels.extend(Some(self.labels[group as usize]).filter(|label| *label != MISSING_CODE));
+            let (of_group, rest) = others.split_at(others.partition_point(|it| it.0 == group));
+            labels.extend(of_group.iter().map(|it| it.1));
+            others = rest;
+            call(self.values[group as usize], &labels);
         }
     }
 }
@@ -78,11 +111,19 @@ impl GroupState for Best {
     const FAMILY: &'static str = "label_at_extreme";
 
     fn of(_: &[Kind]) -> Self {
-        let (groups, map) = (Vec::new(), Followed::default());
-        Best { groups, texts: Dictionary::default(), map, largest: false }
+        Best {
+            values: Vec::new(),
+            labels: Vec::new(),
+            others: Vec::new(),
+            room: FEW_OTHERS,
+            texts: Dictionary::default(),
+            map: Followed::default(),
+            largest: false,
+        }
     }
     fn resize(&mut self, groups: usize) {
-        self.groups.resize(groups.max(self.groups.len()), (0, Vec::new(), 16));
+        lengthen(&mut self.values, groups, 0);
+        lengthen(&mut self.labels, groups, MISSING_CODE);
     }
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         let (labels, values) = (rows.args[0], rows.args[1]);
@@ -101,18 +142,24 @@ impl GroupState for Best {
                 Data::Codes(_) => continue,
             };
             let label = self.map[codes[row] as usize];
-            self.take(g, value, &[label]);
+            self.take(g, value, label);
         }
         Ok(())
     }
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         let codes = self.texts.absorb(&other.texts);
-        for (&to, (value, labels, _)) in
-            map.iter().zip(&other.groups).filter(|(t, g)| **t != 0 && !g.1.is_empty())
-        {
-            let labels: Vec<u32> = labels.iter().map(|&l| codes[l as usize]).collect();
-            let value = if self.largest { *value } else { -*value };
-            self.take(to, value, &labels);
+        let sign = if self.largest { 1 } else { -1 };
+        let groups = map.iter().zip(&other.values).zip(&other.labels);
+        for ((&to, value), &label) in groups {
+            if to != 0 && label != MISSING_CODE {
+                self.take(to, value.wrapping_mul(sign), codes[label as usize]);
+            }
+        }
+        for &(group, label, value) in &other.standing() {
+            let to = map[group as usize];
+            if to != 0 {
+                self.take(to, value.wrapping_mul(sign), codes[label as usize]);
+            }
         }
         Ok(())
     }
@@ -121,32 +168,37 @@ impl GroupState for Best {
     }
 
     fn size_bytes(&self) -> usize {
-        let labels: usize = self.groups.iter().map(|g| size_of_val(g.1.as_slice())).sum();
-        size_of_val(self.groups.as_slice()) + labels + self.texts.size_bytes()
+        size_of_val(self.values.as_slice())
+            + size_of_val(self.labels.as_slice())
+            + size_of_val(self.others.as_slice())
+            + self.texts.size_bytes()
     }
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
-        let groups = &self.groups[groups.start as usize..groups.end as usize];
         let mut locals = Locals::default();
-        let labels: Vec<Vec<u32>> =
-            groups.iter().map(|g| g.1.iter().map(|&code| locals.of(code)).collect()).collect();
+        self.for_each(groups.clone(), |_, labels| {
+            labels.iter().for_each(|&label| {
+                locals.of(label);
+            });
+        });
         to.texts(&locals, &self.texts);
         to.count(groups.len());
-        for (group, labels) in groups.iter().zip(labels) {
-            to.signed(group.0);
+        self.for_each(groups, |value, labels| {
+            to.signed(value);
             to.count(labels.len());
-            labels.iter().for_each(|&code| to.unsigned(u128::from(code)));
-        }
+            labels.iter().for_each(|&label| to.unsigned(u128::from(locals.of(label))));
+        });
     }
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let codes = from.texts(&mut self.texts)?;
         let n = from.groups()?;
         GroupState::resize(self, n + 1);
-        for group in &mut self.groups[1..] {
+        for group in 1..=n as u32 {
+            // Its sign is turned around already where that is to be.
             let value = from.value(&[1])?;
-            let label = |from: &mut Decoder<'_>| Ok(codes[from.code(codes.len())? as usize]);
-            let labels = (0..from.count()?).map(|_| label(from)).collect::<Result<Vec<_>, _>>()?;
-            let room = 2 * labels.len() + 16;
-            *group = (value, labels, room);
+            let value = if self.largest { value } else { value.wrapping_neg() };
+            for _ in 0..from.count()? {
+                self.take(group, value, codes[from.code(codes.len())? as usize]);
+            }
         }
         Ok(())
     }
@@ -168,15 +220,19 @@ impl GroupAggregate for LabelAtExtreme {
         Best { largest: self.largest, ..Best::of(args) }
     }
     fn finish(&self, state: &Best, _: &[Kind]) -> Result<Column, Overflow> {
-        let best = state;
         let mut dictionary = Dictionary::default();
-        let codes = best.groups.iter().skip(1).map(|(_, labels, _)| {
-            let mut texts: Vec<&str> = labels.iter().map(|&l| best.texts.text(l)).collect();
+        let mut codes = Vec::with_capacity(state.labels.len().saturating_sub(1));
+        state.for_each(1..state.labels.len().max(1) as u32, |_, labels| {
+            let mut texts: Vec<&str> = labels.iter().map(|&l| state.texts.text(l)).collect();
             texts.sort_by(|a, b| text_order(a, b));
             texts.dedup();
-            if texts.is_empty() { MISSING_CODE } else { dictionary.intern(&texts.join(", ")) }
+            codes.push(match &texts[..] {
+                [] => MISSING_CODE,
+                [one] => dictionary.intern(one),
+                several => dictionary.intern(&several.join(", ")),
+            });
         });
-        Ok(Column::coded(Data::Codes(codes.collect()), dictionary))
+        Ok(Column::coded(Data::Codes(codes), dictionary))
     }
     fn shape(&self) -> Shape {
         Shape::LabelFirst
@@ -200,5 +256,14 @@ mod tests {
     fn the_labels_of_the_best_value(#[case] calc: &str, #[case] expected: &str) {
         let data = "k t x:0\na|r|9\na|p|1\na|q|9\na|r|9\nb||5\nb|t|\nc|s|2\n";
         assert_eq!(table(&rows(data), &["k"], &[calc]), expected);
+    }
+    #[test]
+    fn labels_that_tie_are_kept_once_and_those_of_lower_values_go() {
+        let labels = ["p", "q", "r", "s", "q", "p", "t", "s", "r", "q"];
+        let lines =
+            |value: i64| labels.map(|label| format!("a|{label}|{value}\nb|x|{value}\n")).concat();
+        let data = format!("k t x:0\n{}{}{}a|y|2\n", lines(1), lines(2), lines(0));
+        let shown = table(&rows(&data).in_batches(3), &["k"], &["at_max(t, x)", "at_min(t, x)"]);
+        assert_eq!(shown, "a = p, q, r, s, t, y p, q, r, s, t; b = x x");
     }
 }

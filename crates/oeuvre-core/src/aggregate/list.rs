@@ -26,9 +26,10 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
-use super::values::ValueCodes;
+use super::values::{Runs, Store, ValueCodes};
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Ordinal, Overflow, Rows};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
+use oeuvre_columns::column::digits::{sorted_by_digits, width};
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
 use std::ops::Range;
@@ -41,25 +42,64 @@ pub struct ListAll;
 /// The most values that one cell lists: nobody reads more.
 pub const MOST_LISTED: usize = 1000;
 
-/// The values of each group by the order of their rows. Of a group with too many only one more than can be
+/// The values of each group in the order of their rows. Of a group with too many only one more than can be
 /// listed is kept, so that memory does not grow with the rows.
 #[derive(Clone)]
 pub(crate) struct Listed {
-    groups: Vec<Vec<(Ordinal, u32)>>,
+    groups: usize,
+    rows: Runs<Placed>,
     known: ValueCodes,
     codes: Vec<u32>,
 }
 
+/// Rows: the place of each, and the code of its value.
+#[derive(Clone, Default)]
+pub(crate) struct Placed {
+    places: Vec<Ordinal>,
+    codes: Vec<u32>,
+}
+
+impl Store for Placed {
+    type Item<'a> = (Ordinal, u32);
+
+    const MOST: usize = MOST_LISTED + 1;
+
+    fn len(&self) -> usize {
+        self.places.len()
+    }
+    fn get(&self, at: usize) -> (Ordinal, u32) {
+        (self.places[at], self.codes[at])
+    }
+    fn is(&self, at: usize, item: (Ordinal, u32)) -> bool {
+        self.get(at) == item
+    }
+    fn push(&mut self, (place, code): (Ordinal, u32)) {
+        self.places.push(place);
+        self.codes.push(code);
+    }
+    fn size_bytes(&self) -> usize {
+        size_of_val(self.places.as_slice()) + size_of_val(self.codes.as_slice())
+    }
+    fn order(&self, groups: &[u32]) -> Vec<u32> {
+        let mut order: Vec<u32> = (0..groups.len() as u32).collect();
+        // Batches mostly come in the order of their rows.
+        if !self.places.is_sorted() {
+            order.sort_by_key(|&at| self.get(at as usize));
+        }
+        let most = groups.iter().copied().max().unwrap_or(0);
+        sorted_by_digits(order, |at| groups[at as usize].into(), width(most.into()))
+    }
+}
+
 impl Listed {
     fn new(known: ValueCodes) -> Listed {
-        Listed { groups: Vec::new(), known, codes: Vec::new() }
+        Listed { groups: 0, rows: Runs::default(), known, codes: Vec::new() }
     }
 
-    fn add(&mut self, group: u32, entry: (Ordinal, u32)) {
-        let list = &mut self.groups[group as usize];
-        if list.len() <= MOST_LISTED {
-            list.push(entry);
-        }
+    /// The rows of a group, by their places and the codes of their values.
+    fn of_group(&self, group: u32) -> impl ExactSizeIterator<Item = (Ordinal, u32)> + '_ {
+        let of = self.rows.of_group(group);
+        (0..of.len()).map(move |at| of.get(at).0)
     }
 }
 
@@ -70,7 +110,7 @@ impl GroupState for Listed {
         Listed::new(ValueCodes::new(args[0]))
     }
     fn resize(&mut self, groups: usize) {
-        self.groups.resize(groups.max(self.groups.len()), Vec::new());
+        self.groups = self.groups.max(groups);
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
@@ -78,7 +118,7 @@ impl GroupState for Listed {
         self.known.codes(rows.args[0], &mut codes);
         for (row, (&group, &code)) in rows.groups.iter().zip(&codes).enumerate() {
             if group != 0 && code != MISSING_CODE {
-                self.add(group, (rows.ordinal(row), code));
+                self.rows.add(group, (rows.ordinal(row), code), 1);
             }
         }
         self.codes = codes;
@@ -87,9 +127,13 @@ impl GroupState for Listed {
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         let Some(codes) = self.known.absorb(&other.known) else { return Ok(()) };
-        for (&to, list) in map.iter().zip(&other.groups).filter(|(to, _)| **to != 0) {
-            for &(ordinal, code) in list {
-                self.add(to, (ordinal, codes[code as usize]));
+        if codes.iter().copied().eq(0..codes.len() as u32) {
+            self.rows.absorb(&other.rows, map);
+            return Ok(());
+        }
+        for (group, &to) in (0..).zip(map).take(other.groups).filter(|(_, to)| **to != 0) {
+            for (place, code) in other.of_group(group) {
+                self.rows.add(to, (place, codes[code as usize]), 1);
             }
         }
         Ok(())
@@ -100,26 +144,29 @@ impl GroupState for Listed {
     }
 
     fn size_bytes(&self) -> usize {
-        let entries: usize = self.groups.iter().map(|g| size_of_val(g.as_slice())).sum();
-        size_of_val(self.groups.as_slice()) + entries + self.known.size_bytes()
+        self.rows.size_bytes() + self.known.size_bytes()
     }
 
     fn holds_values(&self) -> bool {
         true
     }
 
+    fn values(&self) -> usize {
+        self.rows.len()
+    }
+
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
-        let groups = &self.groups[groups.start as usize..groups.end as usize];
         let mut locals = Locals::default();
-        groups.iter().flatten().for_each(|entry| {
-            locals.of(entry.1);
+        groups.clone().flat_map(|group| self.of_group(group)).for_each(|(_, code)| {
+            locals.of(code);
         });
         self.known.encode(&locals, to);
         to.count(groups.len());
-        for list in groups {
-            to.count(list.len());
-            for &(ordinal, code) in list {
-                ordinal.encode(to);
+        for group in groups {
+            let rows = self.of_group(group);
+            to.count(rows.len());
+            for (place, code) in rows {
+                place.encode(to);
                 to.unsigned(u128::from(locals.of(code)));
             }
         }
@@ -129,10 +176,10 @@ impl GroupState for Listed {
         let codes = self.known.decode(from)?;
         let n = from.groups()?;
         GroupState::resize(self, n + 1);
-        for list in &mut self.groups[1..] {
+        for group in 1..=n as u32 {
             for _ in 0..from.count()? {
-                let ordinal = Ordinal::decode(from)?;
-                list.push((ordinal, codes[from.code(codes.len())? as usize]));
+                let place = Ordinal::decode(from)?;
+                self.rows.add(group, (place, codes[from.code(codes.len())? as usize]), 1);
             }
         }
         Ok(())
@@ -148,21 +195,17 @@ impl GroupAggregate for ListAll {
     fn finish(&self, state: &Listed, args: &[Kind]) -> Result<Column, Overflow> {
         let listed = state;
         let mut out = Column::from(Data::Codes(Vec::new()));
-        let mut texts = Vec::with_capacity(listed.groups.len().saturating_sub(1));
-        for list in listed.groups.iter().skip(1) {
-            if list.len() > MOST_LISTED {
+        let mut texts = Vec::with_capacity(listed.groups.saturating_sub(1));
+        for rows in (1..listed.groups as u32).map(|group| listed.of_group(group)) {
+            if rows.len() > MOST_LISTED {
                 return Err(Overflow::Listed);
             }
-            if list.is_empty() {
+            if rows.len() == 0 {
                 texts.push(MISSING_CODE);
                 continue;
             }
-            let mut list = list.clone();
-            list.sort_unstable();
-            let values: Vec<String> = list
-                .iter()
-                .map(|&(_, code)| listed.known.value(args[0], code).to_string())
-                .collect();
+            let value = |(_, code)| listed.known.value(args[0], code).to_string();
+            let values: Vec<String> = rows.map(value).collect();
             texts.push(out.dictionary.intern(&values.join(", ")));
         }
         out.data = Data::Codes(texts);

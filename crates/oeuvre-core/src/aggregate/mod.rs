@@ -73,12 +73,21 @@ pub struct Rows<'a> {
 
 /// Where a row stands in the order of all rows: the part of the data, the piece of the part, the row of the
 /// piece.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Ordinal(u128);
 
 impl Ordinal {
-    /// The very first row.
-    const FIRST: Ordinal = Ordinal(0);
+    /// The first place of the same piece, and how many rows further on it is.
+    fn in_piece(self) -> (Ordinal, u32) {
+        let row = self.0 as u32;
+        (Ordinal(self.0 - u128::from(row)), row)
+    }
+
+    /// So many rows further on from the first place of a piece.
+    #[inline]
+    fn on_by(self, rows: u32) -> Ordinal {
+        Ordinal(self.0 | u128::from(rows))
+    }
 
     fn encode(self, to: &mut Encoder) {
         to.unsigned(self.0);
@@ -119,6 +128,16 @@ pub trait State: Send + Sync {
     /// # Errors
     /// [`Overflow`] when an exact result no longer fits 128 bits.
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow>;
+
+    /// As [`State::update`], but it may leave out how many rows of each group there were. True where it has: whoever calls then
+    /// says so to [`State::count_rows`] before anything but the next batch.
+    ///
+    /// # Errors
+    /// As for [`State::update`].
+    fn update_uncounted(&mut self, rows: Rows<'_>) -> Result<bool, Overflow>;
+
+    /// So many rows of each group have come that it has not counted, group 0 first.
+    fn count_rows(&mut self, of_groups: &[u64]);
 
     /// Adds the groups of another state of the same type: group `g` there goes to `map[g]` here.
     ///
@@ -175,6 +194,14 @@ pub(crate) trait GroupState: Send + Sync + Sized + 'static {
     fn resize(&mut self, groups: usize);
     /// As [`State::update`].
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow>;
+    /// As [`State::update_uncounted`].
+    fn update_uncounted(&mut self, rows: Rows<'_>) -> Result<bool, Overflow> {
+        self.update(rows).map(|()| false)
+    }
+    /// As [`State::count_rows`].
+    fn count_rows(&mut self, of_groups: &[u64]) {
+        let _ = of_groups;
+    }
     /// As [`State::merge`].
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow>;
     /// As [`State::fresh`].
@@ -201,6 +228,12 @@ impl<T: GroupState> State for T {
     }
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         GroupState::update(self, rows)
+    }
+    fn update_uncounted(&mut self, rows: Rows<'_>) -> Result<bool, Overflow> {
+        GroupState::update_uncounted(self, rows)
+    }
+    fn count_rows(&mut self, of_groups: &[u64]) {
+        GroupState::count_rows(self, of_groups);
     }
     fn merge(&mut self, other: &dyn State, map: &[u32]) -> Result<(), Overflow> {
         GroupState::merge(self, other.typed().of::<T>(), map)
@@ -435,6 +468,8 @@ mod tests {
     fn rows_stand_in_the_order_of_parts_pieces_and_places() {
         let places = [(0, 0, 5), (0, 1, 0), (0, 1, 1), (1, 0, 0)];
         let places = places.map(|(part, piece, row)| Ordinal::new(part, piece, row));
-        assert!(places.is_sorted() && Ordinal::FIRST < places[0]);
+        assert!(places.is_sorted() && Ordinal::default() < places[0]);
+        let again = places.map(Ordinal::in_piece).map(|(piece, row)| piece.on_by(row));
+        assert_eq!(again, places);
     }
 }

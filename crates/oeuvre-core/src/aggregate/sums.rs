@@ -26,9 +26,10 @@
 //! # Ok::<(), oeuvre_core::Error>(())
 //! ```
 
+use super::count::are_few;
 use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::FloatSum;
-use super::times::{Times, add_one};
+use super::times::{Times, add_one, take_one_away};
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Ratio, Rows, number,
     whole_column,
@@ -108,6 +109,36 @@ impl Sums {
         values.len()
     }
 
+    /// Adds values to sums without counting those that are there; none, and false, where one does not fit.
+    fn add_uncounted(&mut self, groups: &[u32], values: &[i64], any_missing: bool) -> bool {
+        let Added::Near(sums) = &mut self.added else { return false };
+        if !any_missing && let Some(group) = only_group(groups) {
+            let sum = &mut sums[group as usize];
+            let Ok(all) = i64::try_from(i128::from(*sum) + sum_of(values)) else { return false };
+            *sum = all;
+            return true;
+        }
+        for (row, (&group, &value)) in groups.iter().zip(values).enumerate() {
+            let sum = &mut sums[group as usize];
+            let value = if value == MISSING_I64 { 0 } else { value };
+            let Some(added) = sum.checked_add(value) else {
+                // Those before are taken away again, the last one first: none of that overflows.
+                let before =
+                    groups[..row].iter().zip(values).rev().filter(|it| *it.1 != MISSING_I64);
+                before.for_each(|(&group, &value)| sums[group as usize] -= value);
+                return false;
+            };
+            *sum = added;
+        }
+        if any_missing {
+            let (low, carried) = self.times.parts();
+            for (&group, &value) in groups.iter().zip(values) {
+                take_one_away(low, carried, group, value == MISSING_I64);
+            }
+        }
+        true
+    }
+
     /// Adds sums in 64 bits to others, up to the first one that does not fit: how many were added.
     fn merge_near(&mut self, other: &Sums, map: &[u32]) -> usize {
         let (Added::Near(mine), Added::Near(theirs)) = (&mut self.added, &other.added) else {
@@ -140,6 +171,24 @@ impl Sums {
             Added::Float(sums) => sums.len(),
         }
     }
+}
+
+/// The group that all rows are in, if that is one.
+fn only_group(groups: &[u32]) -> Option<u32> {
+    /// Rows of several groups mostly show that at once.
+    const FIRST: usize = 16;
+    let (&first, rest) = groups.split_first()?;
+    let (near, far) = rest.split_at(rest.len().min(FIRST));
+    let others = |groups: &[u32]| groups.iter().fold(0, |others, group| others | (group ^ first));
+    (others(near) == 0 && others(far) == 0).then_some(first)
+}
+
+/// The sum of values, by the halves of their words: what is added in vector registers and cannot overflow.
+fn sum_of(values: &[i64]) -> i128 {
+    let half =
+        |(high, low): (i64, i64), &value: &i64| (high + (value >> 32), low + (value & 0xffff_ffff));
+    let sums = values.chunks(1 << 24).map(|some| some.iter().fold((0, 0), half));
+    sums.map(|(high, low)| (i128::from(high) << 32) + i128::from(low)).sum()
 }
 
 impl GroupState for Sums {
@@ -196,6 +245,21 @@ impl GroupState for Sums {
             _ => {}
         }
         Ok(())
+    }
+
+    fn update_uncounted(&mut self, rows: Rows<'_>) -> Result<bool, Overflow> {
+        let missing = rows.args[0].data.count_missing();
+        if let Data::I64(values) = &rows.args[0].data
+            && are_few(missing, values.len())
+            && self.add_uncounted(rows.groups, values, missing > 0)
+        {
+            return Ok(true);
+        }
+        self.update(rows).map(|()| false)
+    }
+
+    fn count_rows(&mut self, of_groups: &[u64]) {
+        self.times.add_each(of_groups);
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {

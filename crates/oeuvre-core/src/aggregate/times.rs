@@ -8,7 +8,7 @@ use oeuvre_columns::column::ahead::{SOON, ask_for, is_far};
 use oeuvre_columns::room::lengthen;
 use std::collections::BTreeMap;
 
-/// A whole number for each group. No data has so many rows that one overflows; it stops at the largest.
+/// A whole number for each group. No data has so many rows that one overflows.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Times {
     /// The lowest byte of each.
@@ -29,7 +29,7 @@ impl Carried {
     #[inline(never)]
     fn add(&mut self, group: u32, rounds: u64) {
         let it = self.0.entry(group).or_default();
-        *it = it.saturating_add(rounds);
+        *it = it.wrapping_add(rounds);
     }
 }
 
@@ -41,6 +41,17 @@ pub(crate) fn add_one(low: &mut [u8], carried: &mut Carried, group: u32, is_one:
     *it = more;
     if is_round {
         carried.add(group, 1);
+    }
+}
+
+/// Takes one away from the byte of a group, or nothing: as many are added to it later on.
+#[inline(always)]
+pub(crate) fn take_one_away(low: &mut [u8], carried: &mut Carried, group: u32, is_one: bool) {
+    let it = &mut low[group as usize];
+    let (less, is_round) = it.overflowing_sub(u8::from(is_one));
+    *it = less;
+    if is_round {
+        carried.add(group, u64::MAX);
     }
 }
 
@@ -116,6 +127,12 @@ impl Times {
     pub(crate) fn add_where(&mut self, rows: impl Iterator<Item = (u32, bool)>) {
         let (low, carried) = self.parts();
         rows.for_each(|(group, is_one)| add_one(low, carried, group, is_one));
+    }
+
+    /// Adds so many for each group, group 0 first.
+    pub(crate) fn add_each(&mut self, of_groups: &[u64]) {
+        let some = (0..).zip(of_groups).filter(|(_, more)| **more > 0);
+        some.for_each(|(group, &more)| self.add(group, more));
     }
 
     /// Adds the numbers of other groups, each to the one its group is mapped to.

@@ -7,7 +7,8 @@
 //!
 //! Groups of one key that is no text (a number, a day) are put aside by its value. Those of several keys are known by two
 //! numbers, of the group of all keys but the last and of the last key's value: these a worker gives, and keeps, so that what
-//! another one has put aside is numbered anew, each piece by itself, before anything is joined. Groups of one text stay
+//! another one has put aside is numbered anew, each piece by itself, before anything is joined. Where hardly a row finds its
+//! group again, none is looked for: each row has a group of its own until it is put aside. Groups of one text stay
 //! whole, and so do groups of one key that come in its order, and groups with lists of values, or sets of more than a word
 //! holds ([`State::holds_values`](crate::aggregate::State::holds_values)).
 
@@ -17,9 +18,10 @@ use crate::aggregate::count::Counts;
 use crate::aggregate::{Overflow, State};
 use crate::plan::Grouping;
 use oeuvre_columns::at_once;
+use oeuvre_columns::column::digits::{sorted_by_digits, width};
 use oeuvre_columns::column::interner::Pairs;
+use oeuvre_columns::room::aside;
 use std::cmp::Reverse;
-use std::collections::BTreeSet;
 
 /// What a worker has put aside of a grouping.
 #[derive(Default)]
@@ -48,7 +50,7 @@ impl Aside {
             return Ok(());
         }
         self.next_look = count + count / 8;
-        if groups.going_bytes() <= room || !groups.are_plain() {
+        if groups.going_bytes() <= room && count < MOST_LISTED || !groups.are_plain() {
             return Ok(());
         }
         let of_several = groups.grouper.last_pairs().is_some();
@@ -56,11 +58,37 @@ impl Aside {
         if !of_several && !groups.grouper.is_in_no_order() {
             return Ok(());
         }
-        let Some(piece) = in_order(groups, 1)? else { return Ok(()) };
-        let mut fresh = GroupStates::new(plan);
+        self.put(groups, plan)
+    }
+
+    /// Rows that were given groups of their own are put aside, when all have come.
+    pub(super) fn finish(
+        &mut self,
+        groups: &mut GroupStates,
+        plan: &Grouping,
+    ) -> Result<(), Overflow> {
+        match groups.grouper.lists() {
+            true => {
+                self.put(groups, plan)?;
+                groups.grouper.set_lists(false);
+                Ok(())
+            }
+            false => Ok(()),
+        }
+    }
+
+    /// Puts groups aside, unless they have no order.
+    fn put(&mut self, groups: &mut GroupStates, plan: &Grouping) -> Result<(), Overflow> {
+        groups.tell_rows();
+        let rows: u64 = groups.counts.0.iter().sum();
+        let Some(piece) = aside(|| in_order(groups, 1))? else { return Ok(()) };
         self.next_look = 0;
-        if of_several {
+        let mut fresh = GroupStates::new(plan);
+        if groups.grouper.last_pairs().is_some() {
+            // Where hardly a row finds its group, looking for it costs more than another group does.
+            let lists = piece.grouper.groups() as u64 >= rows / ROWS_OF_FEW;
             std::mem::swap(&mut fresh.grouper, &mut groups.grouper);
+            fresh.grouper.set_lists(lists);
             self.add(piece);
         } else {
             self.push(piece)?;
@@ -82,7 +110,7 @@ impl Aside {
                     word_of(before[first as usize], last[second as usize])
                 };
                 let words = piece.grouper.numbers().iter().map(here).collect();
-                self.add(of_words(words, FIRST, piece, 1)?);
+                self.add(aside(|| of_words(words, FIRST, piece, 1))?);
                 Ok(())
             }
             _ => self.push(piece),
@@ -139,11 +167,16 @@ impl Aside {
     /// Joins the two smallest.
     fn join_last(&mut self, threads: usize) -> Result<(), Overflow> {
         if let (Some(one), Some(other)) = (self.pieces.pop(), self.pieces.pop()) {
-            self.add(joined(one, other, threads)?);
+            self.add(aside(|| joined(one, other, threads))?);
         }
         Ok(())
     }
 }
+
+/// Groups have so few rows that each row may as well be given one.
+const ROWS_OF_FEW: u64 = 3;
+/// No more groups than that are given to rows.
+const MOST_LISTED: usize = 1 << 30;
 
 /// The group without a value of the key, and the one of its first value.
 const WITHOUT: u32 = 1;
@@ -213,21 +246,40 @@ fn in_order(groups: &mut GroupStates, threads: usize) -> Result<Option<GroupStat
     merged(Grouper::of_ordered(in_order), parts, threads).map(Some)
 }
 
-/// Groups in the order of the words that they are known by, of which the first is that of the group `first`.
+/// Groups in the order of the words that they are known by, of which the first is that of the group `first`; those of the
+/// same word become one.
 fn of_words(
     words: Vec<i64>,
     first: u32,
     groups: GroupStates,
     threads: usize,
 ) -> Result<GroupStates, Overflow> {
-    let mut order: Vec<(i64, u32)> = words.into_iter().zip(first..).collect();
-    order.sort_unstable();
-    let mut map = vec![0; first as usize + order.len()];
-    for (&(_, group), place) in order.iter().zip(FIRST..) {
-        map[group as usize] = place;
+    let mut map = vec![0; first as usize + words.len()];
+    let mut distinct: Vec<i64> = Vec::new();
+    for (word, group) in sorted(words.into_iter().zip(first..).collect()) {
+        if distinct.last() != Some(&word) {
+            distinct.push(word);
+        }
+        map[group as usize] = FIRST + distinct.len() as u32 - 1;
     }
-    let words = order.into_iter().map(|(word, _)| word).collect();
-    merged(Grouper::of_ordered(words), vec![(groups, map)], threads)
+    merged(Grouper::of_ordered(distinct), vec![(groups, map)], threads)
+}
+
+/// Sorts by words, by digits.
+fn sorted(words: Vec<(i64, u32)>) -> Vec<(i64, u32)> {
+    let most = |of: fn((u32, u32)) -> u32| words.iter().map(|it| of(pair(it.0))).max().unwrap_or(0);
+    let (firsts, seconds) = (width(most(|it| it.0).into()), width(most(|it| it.1).into()));
+    // Words with their highest bit set come before the others.
+    if firsts == u32::BITS {
+        let mut words = words;
+        words.sort_unstable();
+        return words;
+    }
+    let word = |it: (i64, u32)| {
+        let (first, second) = pair(it.0);
+        u64::from(first) << seconds | u64::from(second)
+    };
+    sorted_by_digits(words, word, firsts + seconds)
 }
 
 /// Two pieces as one.
@@ -288,5 +340,5 @@ fn merged(
     };
     // Of several problems always the same one.
     let states = at_once(states, threads, merge).into_iter().collect::<Result<_, _>>()?;
-    Ok(GroupStates { grouper, counts, states, forced: BTreeSet::new() })
+    Ok(GroupStates::of(grouper, counts, states))
 }

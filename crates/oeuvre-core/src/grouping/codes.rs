@@ -11,7 +11,7 @@ use crate::aggregate::extremes::{column_of, float_key};
 use oeuvre_columns::column::dictionary::{Dictionary, MISSING_CODE};
 use oeuvre_columns::column::interner::{Interner, Pairs};
 use oeuvre_columns::column::label_order;
-use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::Kind;
 
 /// The distinct values of a key. Code 0 is missing.
@@ -55,7 +55,7 @@ impl Codes {
             (Codes::Text(_), Data::Codes(v)) => out.extend(v.iter().map(|&c| c.wrapping_add(1))),
             (Codes::Whole(i), Data::I64(v)) => i.intern_all(v, 1, 0, out),
             (Codes::Whole(i), Data::I128(v)) => intern!(v, MISSING_I128, |v| i.intern_wide(v)),
-            (Codes::Whole(i), Data::I32(v)) => intern!(v, MISSING_I32, |v| i.intern(i64::from(v))),
+            (Codes::Whole(i), Data::I32(v)) => i.intern_all(v, 1, 0, out),
             (Codes::Whole(i), Data::Bool(v)) => {
                 intern!(v, MISSING_BOOL, |v| i.intern(i64::from(v)))
             }
@@ -149,6 +149,8 @@ pub(crate) struct Grouper {
     pub(crate) pairs: Vec<Pairs>,
     /// How many texts the column of the first key has had, until its dictionary is taken over.
     texts: usize,
+    /// Whether each row is given a group of its own, as long as several keys are put aside before anything is asked of them.
+    lists: bool,
     scratch: Vec<u32>,
 }
 
@@ -171,13 +173,13 @@ impl Grouper {
     pub(crate) fn new(kinds: impl Iterator<Item = Kind>) -> Grouper {
         let codes: Vec<Codes> = kinds.map(Codes::new).collect();
         let pairs = vec![Pairs::default(); codes.len().saturating_sub(1)];
-        Grouper { codes, pairs, texts: 0, scratch: Vec::new() }
+        Grouper { codes, pairs, texts: 0, lists: false, scratch: Vec::new() }
     }
 
     /// The groups of numbers in their order, of one key.
     pub(super) fn of_ordered(numbers: Vec<i64>) -> Grouper {
         let codes = vec![Codes::Whole(Interner::of_ordered(numbers))];
-        Grouper { codes, pairs: Vec::new(), texts: 0, scratch: Vec::new() }
+        Grouper { codes, pairs: Vec::new(), texts: 0, lists: false, scratch: Vec::new() }
     }
 
     /// The numbers of the only key in the order of their codes; none where it is another.
@@ -237,8 +239,12 @@ impl Grouper {
             let mut codes = std::mem::take(&mut self.scratch);
             self.codes[i + 1].of(key, &mut codes);
             let pairs = &mut self.pairs[i];
-            pairs.ensure(bound, self.codes[i + 1].len().max(key.dictionary.len() + 1));
-            pairs.number_all(out, &codes);
+            if self.lists && i + 1 == rest.len() {
+                pairs.list(out, &codes);
+            } else {
+                pairs.ensure(bound, self.codes[i + 1].len().max(key.dictionary.len() + 1));
+                pairs.number_all(out, &codes);
+            }
             bound = pairs.len();
             self.scratch = codes;
         }
@@ -345,6 +351,16 @@ impl Grouper {
     /// The pairs that the last key makes with the keys before it; `None` where there is no second key.
     pub(super) fn last_pairs(&self) -> Option<&Pairs> {
         self.pairs.last()
+    }
+
+    /// Whether rows that come have groups of their own.
+    pub(super) fn lists(&self) -> bool {
+        self.lists
+    }
+
+    /// From now on rows have groups of their own, or are found theirs again; there is no group of all keys yet.
+    pub(super) fn set_lists(&mut self, lists: bool) {
+        self.lists = lists;
     }
 
     /// Makes other pairs those of the last key with the keys before it, of which there is more than one.

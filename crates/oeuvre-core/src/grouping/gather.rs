@@ -125,10 +125,13 @@ impl Consumer for Groups<'_> {
 
     fn finish(&self, share: &mut GroupsShare, batch: &Batch) -> Result<(), Error> {
         let inputs: Vec<&Column> = batch.columns.iter().collect();
-        for (states, plan) in share.groupings.iter_mut().zip(&self.plan.groupings) {
+        let groupings = share.groupings.iter_mut().zip(&mut share.aside);
+        for ((states, aside), plan) in groupings.zip(&self.plan.groupings) {
             let keys: Vec<&Column> =
                 plan.keys.iter().map(|k| share.rows.row.column(k.operand, &inputs)).collect();
+            aside.finish(states, plan)?;
             states.grouper.finish(&keys);
+            states.tell_rows();
         }
         Ok(())
     }

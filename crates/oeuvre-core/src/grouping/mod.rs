@@ -1,7 +1,8 @@
 //! Rows in groups: the codes of their keys, the states of their aggregates, and results at fewer keys.
 //!
 //! ```text
-//! keys of a batch → codes (codes.rs) → group numbers → states updated (states.rs), by worker (gather.rs)
+//! keys of a batch → codes (codes.rs) → group numbers → rows counted (row_counts.rs), states updated (states.rs), by
+//! worker (gather.rs)
 //!   → put aside in the order of the key where they outgrow memory (aside.rs)
 //!   → merged → filled where lines without rows are wanted (fill.rs) → rolled up to fewer keys (rollup.rs)
 //! ```
@@ -36,6 +37,7 @@ mod fill;
 mod gather;
 mod key_sets;
 mod rollup;
+mod row_counts;
 mod second_pass;
 mod sequence;
 mod states;

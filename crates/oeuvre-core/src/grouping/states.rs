@@ -1,13 +1,14 @@
 //! Groups with a state for each that is wanted of them.
 
 use super::codes::{Codes, Grouper};
+use super::row_counts::RowCounts;
 use super::sequence::Sequence;
 use crate::aggregate::count::Counts;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder, Reads};
 use crate::aggregate::{Overflow, Rows, State};
 use crate::error::Error;
 use crate::pass::Selected;
-use crate::plan::{Grouping, Widening, factors_of, widening};
+use crate::plan::{Grouping, StatePlan, Widening, factors_of, widening};
 use crate::rows::program::Operand;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::{Column, Data};
@@ -22,20 +23,22 @@ pub(crate) struct GroupStates {
     pub(crate) states: Vec<Box<dyn State>>,
     /// Groups that are shown although nothing was counted in them.
     pub(crate) forced: BTreeSet<u32>,
+    /// Rows that counts and states have yet to be told of, while rows come.
+    untold: RowCounts,
 }
 
 impl GroupStates {
     pub(super) fn new(plan: &Grouping) -> GroupStates {
-        GroupStates {
-            grouper: Grouper::new(plan.keys.iter().map(|k| k.kind)),
-            counts: Counts::default(),
-            forced: BTreeSet::new(),
-            states: plan
-                .states
-                .iter()
-                .map(|s| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>()))
-                .collect(),
-        }
+        let state =
+            |s: &StatePlan| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>());
+        let grouper = Grouper::new(plan.keys.iter().map(|k| k.kind));
+        GroupStates::of(grouper, Counts::default(), plan.states.iter().map(state).collect())
+    }
+
+    /// Groups with their counts and states.
+    pub(super) fn of(grouper: Grouper, counts: Counts, states: Vec<Box<dyn State>>) -> GroupStates {
+        let (forced, untold) = (BTreeSet::new(), RowCounts::default());
+        GroupStates { grouper, counts, states, forced, untold }
     }
 
     pub(super) fn encode(&self, to: &mut Encoder) {
@@ -91,11 +94,12 @@ impl GroupStates {
 
     /// About how many bytes of memory go when they are put aside: of several keys, the values stay.
     pub(super) fn going_bytes(&self) -> usize {
-        /// What a pair takes with its place in a table.
+        /// What a pair takes, and what it takes with its place in a table.
+        const LISTED: usize = size_of::<(u32, u32)>();
         const PAIR: usize = 40;
         let of_states = self.states.iter().map(|state| state.size_bytes());
         let known_by = match self.grouper.last_pairs() {
-            Some(pairs) => pairs.len() * PAIR,
+            Some(pairs) => pairs.len() * if self.grouper.lists() { LISTED } else { PAIR },
             None => self.grouper.size_bytes(),
         };
         known_by + State::size_bytes(&self.counts) + of_states.sum::<usize>()
@@ -108,7 +112,13 @@ impl GroupStates {
             counts: std::mem::take(&mut self.counts),
             states: std::mem::take(&mut self.states),
             forced: std::mem::take(&mut self.forced),
+            untold: std::mem::take(&mut self.untold),
         }
+    }
+
+    /// Counts and states are told of all rows: to be done before anything is asked of them.
+    pub(super) fn tell_rows(&mut self) {
+        self.untold.tell(all_of(&mut self.counts, &mut self.states));
     }
 
     /// About how much work two workers' groups were to take together, and their table is to make.
@@ -189,27 +199,47 @@ impl GroupStates {
         self.grouper.number(&keys, batch.rows, groups);
         let n = self.grouper.groups();
         let piece = batch.piece;
+        let are_few = RowCounts::are_for(n);
         self.counts.resize(n);
-        self.counts.update(Rows { groups, args: &[], piece })?;
+        match are_few {
+            true => self.untold.waits(0),
+            false => {
+                self.tell_rows();
+                self.counts.update(Rows { groups, args: &[], piece })?;
+            }
+        }
         let mut current: Option<Operand> = None;
-        for (state, plan) in self.states.iter_mut().zip(&plan.states) {
+        for (at, (state, plan)) in self.states.iter_mut().zip(&plan.states).enumerate() {
             state.resize(n);
             let args: Vec<&Column> =
                 plan.args.iter().map(|a| row.column(a.operand, inputs)).collect();
-            let groups: &[u32] = match plan.condition {
-                None => groups,
-                Some(condition) => {
-                    if current != Some(condition) {
-                        only_where(groups, row.column(condition, inputs), some);
-                        current = Some(condition);
-                    }
-                    some
+            let Some(condition) = plan.condition else {
+                let rows = Rows { groups, args: &args, piece };
+                match are_few {
+                    true if state.update_uncounted(rows)? => self.untold.waits(1 + at),
+                    true => {}
+                    false => state.update(rows)?,
                 }
+                continue;
             };
-            state.update(Rows { groups, args: &args, piece })?;
+            if current != Some(condition) {
+                only_where(groups, row.column(condition, inputs), some);
+                current = Some(condition);
+            }
+            state.update(Rows { groups: some, args: &args, piece })?;
+        }
+        if are_few {
+            let GroupStates { counts, states, untold, .. } = self;
+            untold.add(groups, n, || all_of(counts, states));
         }
         Ok(())
     }
+}
+
+/// The counts of the rows, and the states, in this order.
+fn all_of<'s>(counts: &'s mut Counts, states: &'s mut [Box<dyn State>]) -> Vec<&'s mut dyn State> {
+    let states = states.iter_mut().map(|state| state.as_mut() as &mut dyn State);
+    std::iter::once(counts as &mut dyn State).chain(states).collect()
 }
 
 /// About how much work the results of a state are.

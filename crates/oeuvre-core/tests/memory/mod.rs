@@ -16,7 +16,8 @@ static SHORT: Once = Once::new();
 /// From here on it is.
 pub fn be_short() {
     SHORT.call_once(|| {
-        oeuvre_memory::limit(4096, &std::env::temp_dir(), || {}).unwrap();
+        oeuvre_memory::limit(4096, &std::env::temp_dir(), || {}, oeuvre_columns::room::is_aside)
+            .unwrap();
         oeuvre_columns::room::allow(4096);
     });
 }

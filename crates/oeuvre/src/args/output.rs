@@ -5,6 +5,7 @@ use crate::environment::{self, Color};
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use oeuvre_columns::choices;
 use oeuvre_columns::names::shown_bytes;
+use oeuvre_columns::room;
 use oeuvre_core::Error;
 use oeuvre_render::{Format, escape_controls};
 use std::path::PathBuf;
@@ -75,7 +76,7 @@ pub(crate) struct OutputArgs {
 /// Less is a unit that was forgotten.
 const LEAST: u64 = 1 << 16;
 /// Groups that take less are touched here and there faster than they are put in order.
-const FEW_GROUPS: u64 = 256 << 20;
+const FEW_GROUPS: u64 = 128 << 20;
 /// As much is taken where nothing is said, however little is free.
 const LITTLE: u64 = 64 << 20;
 
@@ -99,7 +100,7 @@ impl OutputArgs {
             ));
         }
         let folder = self.spill_to.clone().unwrap_or_else(environment::folder_on_disk);
-        match oeuvre_memory::limit(bytes, &folder, oeuvre_data::let_go_of_files) {
+        match oeuvre_memory::limit(bytes, &folder, oeuvre_data::let_go_of_files, room::is_aside) {
             // Nobody asked for it: where there is no folder for temporary files, there is no limit.
             Err(_) if self.memory.is_none() && self.spill_to.is_none() => Ok(()),
             Err(error) => Err(Error::request_with_help(
@@ -107,8 +108,8 @@ impl OutputArgs {
                 "name a folder on a disk with room: --spill-to DIR",
             )),
             Ok(()) => {
-                let room = usize::try_from(bytes.max(FEW_GROUPS)).unwrap_or(usize::MAX);
-                oeuvre_columns::room::allow(room);
+                let least = usize::try_from(bytes.max(FEW_GROUPS)).unwrap_or(usize::MAX);
+                room::allow(least);
                 Ok(())
             }
         }

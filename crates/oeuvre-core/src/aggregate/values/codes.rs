@@ -6,7 +6,7 @@ use super::item::Item;
 use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::interner::Interner;
 use oeuvre_columns::column::label_order;
-use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I128};
+use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I128};
 use oeuvre_columns::value::{Kind, Value};
 
 /// What the codes of values stand for.
@@ -55,7 +55,7 @@ impl ValueCodes {
                 match &column.data {
                     Data::I64(v) => known.intern_all(v, 0, MISSING_CODE, codes),
                     Data::I128(v) => intern!(v, MISSING_I128, |v| known.intern_wide(v)),
-                    Data::I32(v) => intern!(v, MISSING_I32, |v| known.intern(i64::from(v))),
+                    Data::I32(v) => known.intern_all(v, 0, MISSING_CODE, codes),
                     Data::Bool(v) => intern!(v, MISSING_BOOL, |v| known.intern(i64::from(v))),
                     Data::F64(v) => codes.extend(v.iter().map(|&v| {
                         if v.is_nan() { MISSING_CODE } else { known.intern(float_key(v)) }

@@ -22,6 +22,7 @@ mod runs;
 pub(crate) use codes::ValueCodes;
 pub(crate) use in_runs::InRuns;
 pub(crate) use item::{Item, column_of_items};
+pub(crate) use runs::{Runs, Store};
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
 use super::extremes::column_of;

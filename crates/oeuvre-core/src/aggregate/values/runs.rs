@@ -6,6 +6,8 @@
 //!
 //! A run is cut into the stretches of its groups. Whoever takes groups into others only names the stretches anew, as
 //! long as those of one run stay apart; nothing is copied, and totals share the values of their lines.
+//!
+//! Rows that are to be listed, which differ by their places, are kept in the same way.
 
 use oeuvre_columns::column::digits::{sorted_by_digits, width};
 use oeuvre_columns::work;
@@ -40,6 +42,8 @@ pub(crate) trait Store: Clone + Default + Send + Sync {
     type Item<'a>: Copy + Ord
     where
         Self: 'a;
+    /// So many of a group are kept at most, the first ones.
+    const MOST: usize = usize::MAX;
     fn len(&self) -> usize;
     fn get(&self, at: usize) -> Self::Item<'_>;
     /// Whether the value at a place is this one.
@@ -264,6 +268,7 @@ impl<S: Store> Writing<S> {
         }
         match self.stretches.last_mut().filter(|last| last.group == group) {
             Some(_) if self.data.items.is(at - 1, item) => return self.data.again(times),
+            Some(last) if last.range.len() >= S::MOST => return,
             Some(last) => last.range.end += 1,
             None => self.stretches.push(Stretch { group, range: at..at + 1 }),
         }
