@@ -85,6 +85,31 @@ const REQUESTS: [Request; 11] = [
         options: &["--by", "customer_id", "--show", "count(distinct route)"],
         limit: Some(3.0),
     },
+    Request {
+        name: "sum of each customer by channel, in columns",
+        command: "summary",
+        options: &["--by", "customer_id", "--columns-by", "channel", "--show", "sum(fare)"],
+        limit: None,
+    },
+    Request {
+        name: "first and last fare of each customer along a time",
+        command: "summary",
+        options: &[
+            "--by",
+            "customer_id",
+            "--show",
+            "first(fare along booked_at)",
+            "--show",
+            "last(fare along booked_at)",
+        ],
+        limit: None,
+    },
+    Request {
+        name: "vessel of the largest fare of each customer",
+        command: "summary",
+        options: &["--by", "customer_id", "--show", "at_max(vessel, fare)"],
+        limit: None,
+    },
 ];
 
 /// Prints how much longer each request takes with ten bytes a row than with memory enough, and that it gives the same.

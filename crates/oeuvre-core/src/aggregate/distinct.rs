@@ -362,6 +362,10 @@ impl GroupState for Seen {
         if let Sets::Runs(runs) = &self.sets { runs.len() } else { 0 }
     }
 
+    fn looks_texts_up(&self) -> bool {
+        !matches!(self.sets, Sets::Near { .. })
+    }
+
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         match &self.sets {
             Sets::Near { .. } => {

@@ -239,6 +239,10 @@ impl GroupState for Extremes {
         }
     }
 
+    fn looks_texts_up(&self) -> bool {
+        matches!(self, Extremes::Text { .. })
+    }
+
     fn encode(&self, groups: std::ops::Range<u32>, to: &mut Encoder) {
         to.count(groups.len());
         let groups = groups.start as usize..groups.end as usize;

@@ -364,6 +364,10 @@ impl GroupState for FirstLastState {
         ends + size_of_val(self.order.pieces.as_slice()) + self.order.texts.size_bytes()
     }
 
+    fn looks_texts_up(&self) -> bool {
+        self.value_is_text || self.order.along_is_text
+    }
+
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         let all = || self.ends(groups.start as usize..groups.end as usize);
         let mut locals = Locals::default();

@@ -173,6 +173,10 @@ impl GroupState for Best {
             + size_of_val(self.others.as_slice())
             + self.texts.size_bytes()
     }
+    fn looks_texts_up(&self) -> bool {
+        true
+    }
+
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         let mut locals = Locals::default();
         self.for_each(groups.clone(), |_, labels| {

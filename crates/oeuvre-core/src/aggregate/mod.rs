@@ -139,7 +139,7 @@ pub trait State: Send + Sync {
     /// So many rows of each group have come that it has not counted, group 0 first.
     fn count_rows(&mut self, of_groups: &[u64]);
 
-    /// Adds the groups of another state of the same type: group `g` there goes to `map[g]` here.
+    /// Adds the groups of another state of the same type: group `g` there goes to `map[g]` here, and nowhere at 0.
     ///
     /// # Errors
     /// [`Overflow`] as for [`State::update`].
@@ -153,6 +153,9 @@ pub trait State: Send + Sync {
 
     /// Whether it holds values of a group, more of them the more rows there are; else a few numbers.
     fn holds_values(&self) -> bool;
+
+    /// Whether merging it into another looks all of its texts up there, however few groups are wanted.
+    fn looks_texts_up(&self) -> bool;
 
     /// How many values it holds, where a result is found among all of a group; else 0.
     fn values(&self) -> usize;
@@ -212,6 +215,10 @@ pub(crate) trait GroupState: Send + Sync + Sized + 'static {
     fn holds_values(&self) -> bool {
         false
     }
+    /// As [`State::looks_texts_up`].
+    fn looks_texts_up(&self) -> bool {
+        false
+    }
     /// As [`State::values`].
     fn values(&self) -> usize {
         0
@@ -246,6 +253,9 @@ impl<T: GroupState> State for T {
     }
     fn holds_values(&self) -> bool {
         GroupState::holds_values(self)
+    }
+    fn looks_texts_up(&self) -> bool {
+        GroupState::looks_texts_up(self)
     }
     fn values(&self) -> usize {
         GroupState::values(self)

@@ -133,7 +133,7 @@ impl GroupState for Moments {
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         match (self, other) {
             (Moments::Whole { states, wide }, Moments::Whole { states: theirs, wide: w }) => {
-                for (&to, from) in map.iter().zip(theirs) {
+                for (&to, from) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
                     let mine = &mut states[to as usize];
                     mine.n += from.n;
                     mine.sum = mine.sum.checked_add(from.sum).ok_or(Overflow::Digits)?;
@@ -141,12 +141,13 @@ impl GroupState for Moments {
                     mine.squares_low = low;
                     mine.squares_high += from.squares_high + u64::from(carry);
                 }
-                for (g, n, sum, squares) in w {
-                    add_wide(wide, map[*g as usize], *n, sum, squares);
+                let groups = w.iter().map(|it| (map[it.0 as usize], it));
+                for (g, (_, n, sum, squares)) in groups.filter(|(g, _)| *g != 0) {
+                    add_wide(wide, g, *n, sum, squares);
                 }
             }
             (Moments::Float(mine), Moments::Float(theirs)) => {
-                for (&to, from) in map.iter().zip(theirs) {
+                for (&to, from) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
                     let mine = &mut mine[to as usize];
                     mine.n += from.n;
                     mine.sum.merge(&from.sum);

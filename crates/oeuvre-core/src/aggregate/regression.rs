@@ -153,14 +153,14 @@ impl GroupState for Sums {
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
         match (self, other) {
             (Sums::Whole(mine), Sums::Whole(theirs)) => {
-                for (&to, (n, sums)) in map.iter().zip(theirs) {
+                for (&to, (n, sums)) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
                     let mine = &mut mine[to as usize];
                     mine.0 += n;
                     mine.1.iter_mut().zip(sums).for_each(|(a, b)| a.merge(b));
                 }
             }
             (Sums::Float(mine), Sums::Float(theirs)) => {
-                for (&to, (n, sums)) in map.iter().zip(theirs) {
+                for (&to, (n, sums)) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
                     let mine = &mut mine[to as usize];
                     mine.0 += n;
                     mine.1.iter_mut().zip(sums).for_each(|(a, b)| a.merge(b));

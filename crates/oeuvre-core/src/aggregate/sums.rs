@@ -279,7 +279,7 @@ impl GroupState for Sums {
                 }
             }
             (Added::Float(mine), Added::Float(theirs)) => {
-                let pairs = left.iter().zip(theirs);
+                let pairs = left.iter().zip(theirs).filter(|(to, _)| **to != 0);
                 pairs.for_each(|(&to, sum)| mine[to as usize].merge(sum));
             }
             _ => {}

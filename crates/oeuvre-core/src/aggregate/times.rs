@@ -135,9 +135,10 @@ impl Times {
         some.for_each(|(group, &more)| self.add(group, more));
     }
 
-    /// Adds the numbers of other groups, each to the one its group is mapped to.
+    /// Adds the numbers of other groups, each to the one its group is mapped to; at 0 to none.
     pub(crate) fn merge(&mut self, others: &Times, map: &[u32]) {
-        map.iter().zip(others.iter()).for_each(|(&to, more)| self.add(to, more));
+        let some = map.iter().zip(others.iter()).filter(|(to, _)| **to != 0);
+        some.for_each(|(&to, more)| self.add(to, more));
     }
 
     /// Writes down that of a group.
@@ -202,7 +203,8 @@ mod tests {
             times.add_where(ones());
             ones().for_each(|(group, is_one)| plain[group as usize] += u64::from(is_one));
             times.merge(&other, &map);
-            map.iter().zip(&others).for_each(|(&to, n)| plain[to as usize] += n);
+            let some = map.iter().zip(&others).filter(|(to, _)| **to != 0);
+            some.for_each(|(&to, n)| plain[to as usize] += n);
 
             prop_assert_eq!(&times.iter().collect::<Vec<_>>(), &plain);
             let each: Vec<u64> = (0..=plain.len()).map(|group| times.at(group)).collect();

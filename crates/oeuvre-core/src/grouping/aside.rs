@@ -2,8 +2,8 @@
 //!
 //! Rows that come in no order touch their groups here and there. While all groups are at hand nothing is faster; where they
 //! outgrow what may be held, each would wait for a page. So a worker whose groups take more than its room puts them
-//! aside in the order of their key and begins anew. What was put aside is joined two by two, of about the same size,
-//! from the first group to the last: each is written as often as the number of pieces has binary digits, and always in order.
+//! aside in the order of their key and begins anew. What was put aside is joined many pieces at a time, from the first
+//! group to the last: each piece is gone through in order, and of what they become a stretch is at hand.
 //!
 //! Groups of one key that is no text (a number, a day) are put aside by its value. Those of several keys are known by two
 //! numbers, of the group of all keys but the last and of the last key's value: these a worker gives, and keeps, so that what
@@ -20,8 +20,12 @@ use crate::plan::Grouping;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::digits::{sorted_by_digits, width};
 use oeuvre_columns::column::interner::Pairs;
-use oeuvre_columns::room::aside;
+use oeuvre_columns::room::{self, aside, make_room};
 use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+use std::collections::binary_heap::PeekMut;
+use std::iter::Copied;
+use std::slice::Iter;
 
 /// What a worker has put aside of a grouping.
 #[derive(Default)]
@@ -89,12 +93,9 @@ impl Aside {
             let lists = piece.grouper.groups() as u64 >= rows / ROWS_OF_FEW;
             std::mem::swap(&mut fresh.grouper, &mut groups.grouper);
             fresh.grouper.set_lists(lists);
-            self.add(piece);
-        } else {
-            self.push(piece)?;
         }
         *groups = fresh;
-        Ok(())
+        self.push(piece)
     }
 
     /// Takes in what another worker has put aside; what its numbers are here, where there are several keys.
@@ -110,8 +111,7 @@ impl Aside {
                     word_of(before[first as usize], last[second as usize])
                 };
                 let words = piece.grouper.numbers().iter().map(here).collect();
-                self.add(aside(|| of_words(words, FIRST, piece, 1))?);
-                Ok(())
+                self.push(aside(|| of_words(words, FIRST, piece, 1))?)
             }
             _ => self.push(piece),
         })
@@ -131,9 +131,7 @@ impl Aside {
                 return pieces.try_for_each(|piece| groups.absorb(&piece, threads));
             }
         }
-        while self.pieces.len() > 1 {
-            self.join_last(threads)?;
-        }
+        self.join(threads)?;
         let Some(all) = self.pieces.pop() else { return Ok(()) };
         if groups.grouper.last_pairs().is_none() {
             *groups = all;
@@ -152,27 +150,34 @@ impl Aside {
         self.pieces.sort_by_key(|piece| Reverse(piece.grouper.groups()));
     }
 
-    /// Adds a piece, and joins the last ones while they are of about the same size.
+    /// Adds a piece, and joins all when they have become many, and the others as large as the first: a group that is in
+    /// each of them is then kept once, and none is joined often.
     fn push(&mut self, piece: GroupStates) -> Result<(), Overflow> {
         self.add(piece);
         let count = |piece: &GroupStates| piece.grouper.groups();
-        while let [.., larger, last] = &self.pieces[..]
-            && count(larger) < count(last) / 2 * 3
-        {
-            self.join_last(1)?;
+        match self.pieces.split_first() {
+            Some((first, rest))
+                if rest.len() >= MANY_PIECES
+                    && rest.iter().map(count).sum::<usize>() >= count(first) =>
+            {
+                self.join(1)
+            }
+            _ => Ok(()),
         }
-        Ok(())
     }
 
-    /// Joins the two smallest.
-    fn join_last(&mut self, threads: usize) -> Result<(), Overflow> {
-        if let (Some(one), Some(other)) = (self.pieces.pop(), self.pieces.pop()) {
-            self.add(aside(|| joined(one, other, threads))?);
+    /// Joins all pieces.
+    fn join(&mut self, threads: usize) -> Result<(), Overflow> {
+        if self.pieces.len() > 1 {
+            let pieces = std::mem::take(&mut self.pieces);
+            self.pieces.push(aside(|| joined(pieces, threads))?);
         }
         Ok(())
     }
 }
 
+/// So many pieces are worth joining, beside the first.
+const MANY_PIECES: usize = if cfg!(test) { 2 } else { 16 };
 /// Groups have so few rows that each row may as well be given one.
 const ROWS_OF_FEW: u64 = 3;
 /// No more groups than that are given to rows.
@@ -202,7 +207,7 @@ pub(super) fn take_in(
     };
     // Numbers that come in order have one.
     if let (Some(one), Some(other)) = (as_ordered(mine)?, as_ordered(&mut theirs)?) {
-        *mine = joined(one, other, threads)?;
+        *mine = joined(vec![one, other], threads)?;
     }
     Ok(())
 }
@@ -282,39 +287,40 @@ fn sorted(words: Vec<(i64, u32)>) -> Vec<(i64, u32)> {
     sorted_by_digits(words, word, firsts + seconds)
 }
 
-/// Two pieces as one.
-fn joined(one: GroupStates, other: GroupStates, threads: usize) -> Result<GroupStates, Overflow> {
-    let (left, right) = (one.grouper.numbers(), other.grouper.numbers());
-    let mut values: Vec<i64> = Vec::with_capacity(left.len() + right.len());
-    let map = |values: &[i64]| {
-        let mut map = Vec::with_capacity(FIRST as usize + values.len());
+/// Several pieces as one.
+fn joined(pieces: Vec<GroupStates>, threads: usize) -> Result<GroupStates, Overflow> {
+    let map = |piece: &GroupStates| {
+        let mut map = Vec::with_capacity(FIRST as usize + piece.grouper.numbers().len());
         map.extend([0, WITHOUT]);
         map
     };
-    let (mut of_left, mut of_right) = (map(left), map(right));
-    let (mut l, mut r) = (0, 0);
-    while l < left.len() || r < right.len() {
-        let value = match (left.get(l), right.get(r)) {
-            (Some(&a), Some(&b)) => a.min(b),
-            (Some(&only), None) | (None, Some(&only)) => only,
-            (None, None) => break,
-        };
-        let group = FIRST + values.len() as u32;
-        if left.get(l) == Some(&value) {
-            of_left.push(group);
-            l += 1;
+    let mut maps: Vec<Vec<u32>> = pieces.iter().map(map).collect();
+    let mut numbers: Vec<_> =
+        pieces.iter().map(|it| it.grouper.numbers().iter().copied()).collect();
+    let first = |(at, numbers): (usize, &mut Copied<Iter<'_, i64>>)| {
+        numbers.next().map(|number| Reverse((number, at)))
+    };
+    let mut heads: BinaryHeap<_> = numbers.iter_mut().enumerate().filter_map(first).collect();
+    let mut values: Vec<i64> = Vec::new();
+    while let Some(mut head) = heads.peek_mut() {
+        let Reverse((value, at)) = *head;
+        if values.last() != Some(&value) {
+            make_room(&mut values, 1);
+            values.push(value);
         }
-        if right.get(r) == Some(&value) {
-            of_right.push(group);
-            r += 1;
+        maps[at].push(FIRST + values.len() as u32 - 1);
+        match numbers[at].next() {
+            Some(number) => *head = Reverse((number, at)),
+            None => {
+                PeekMut::pop(head);
+            }
         }
-        values.push(value);
     }
-    let parts = vec![(one, of_left), (other, of_right)];
-    merged(Grouper::of_ordered(values), parts, threads)
+    drop(heads);
+    merged(Grouper::of_ordered(values), pieces.into_iter().zip(maps).collect(), threads)
 }
 
-/// The states of groups, each as its groups are mapped. What a part had of a state goes as soon as it was merged.
+/// The states of groups, each as its groups are mapped.
 fn merged(
     grouper: Grouper,
     parts: Vec<(GroupStates, Vec<u32>)>,
@@ -325,20 +331,77 @@ fn merged(
     type Parted = (Box<dyn State>, Vec<Box<dyn State>>);
     let fresh = parts[0].0.states.iter().map(|state| (state.fresh(), Vec::new()));
     let mut states: Vec<Parted> = fresh.collect();
-    let (mut counts, mut maps) = (Counts::default(), Vec::new());
-    counts.resize(groups);
+    let (mut all_counts, mut counts, mut maps) = (Counts::default(), Vec::new(), Vec::new());
     for (part, map) in parts {
-        counts.merge(&part.counts, &map)?;
+        counts.push(Box::new(part.counts) as Box<dyn State>);
         states.iter_mut().zip(part.states).for_each(|(all, state)| all.1.push(state));
         maps.push(map);
     }
+    all_counts.resize(groups);
+    merge_in_order(&mut all_counts, counts, &maps, groups)?;
     let merge = |(mut all, parts): Parted| {
         all.resize(groups);
-        let mut parts = parts.into_iter().zip(&maps);
-        parts.try_for_each(|(part, map)| all.merge(part.as_ref(), map))?;
-        Ok(all)
+        merge_in_order(all.as_mut(), parts, &maps, groups).map(|()| all)
     };
     // Of several problems always the same one.
     let states = at_once(states, threads, merge).into_iter().collect::<Result<_, _>>()?;
-    Ok(GroupStates::of(grouper, counts, states))
+    Ok(GroupStates::of(grouper, all_counts, states))
+}
+
+/// What is worked on at once takes one of so many bytes of memory where groups come in order.
+const OF_ORDERED: usize = 16;
+/// And where they come in no order: workers do that beside each other.
+const OF_UNORDERED: usize = 64;
+/// Then all of them are looked through for each stretch, and up to so many stretches are made at once.
+const FEW_STRETCHES: usize = 3;
+/// A stretch is no less than so many groups.
+const FEW_GROUPS: usize = if cfg!(test) { 2 } else { 1 << 12 };
+
+/// Merges parts of a state, each as its groups are mapped. A stretch of what they become is made of all parts before the next
+/// one: it is touched here and there and again and again, and what lies before and behind it is not.
+fn merge_in_order(
+    all: &mut dyn State,
+    parts: Vec<Box<dyn State>>,
+    maps: &[Vec<u32>],
+    groups: usize,
+) -> Result<(), Overflow> {
+    let is_sorted: Vec<bool> = maps.iter().map(|map| map.is_sorted()).collect();
+    let all_sorted = is_sorted.iter().all(|is_sorted| *is_sorted);
+    let bytes: usize = parts.iter().map(|part| part.size_bytes()).sum();
+    let of_group = (bytes / maps.iter().map(Vec::len).sum::<usize>().max(1)).max(1);
+    let part = if all_sorted { OF_ORDERED } else { OF_UNORDERED };
+    let stretch = match cfg!(test) {
+        true => FEW_GROUPS,
+        false => (room::bytes() / part / of_group).clamp(FEW_GROUPS, 1 << 31),
+    };
+    let few = if all_sorted { stretch } else { stretch.saturating_mul(FEW_STRETCHES) };
+    let come_in_order = parts.len() == 1 && all_sorted;
+    let gains_nothing = |part: &Box<dyn State>| part.looks_texts_up() || part.holds_values();
+    if groups <= few || come_in_order || parts.iter().any(gains_nothing) {
+        // What a part had goes as soon as it was merged.
+        return parts.into_iter().zip(maps).try_for_each(|(part, map)| all.merge(&*part, map));
+    }
+    let mut some = vec![0; maps.iter().map(Vec::len).max().unwrap_or(0)];
+    let mut done = vec![0; parts.len()];
+    for first in (0..groups as u32).step_by(stretch) {
+        let end = first.saturating_add(stretch as u32);
+        for (at, (part, map)) in parts.iter().zip(maps).enumerate() {
+            if !is_sorted[at] {
+                let here = |&group: &u32| if (first..end).contains(&group) { group } else { 0 };
+                some.iter_mut().zip(map).for_each(|(to, group)| *to = here(group));
+                all.merge(part.as_ref(), &some[..map.len()])?;
+                some[..map.len()].fill(0);
+                continue;
+            }
+            let from = done[at];
+            let to = from + map[from..].partition_point(|&group| group < end);
+            if from < to {
+                some[from..to].copy_from_slice(&map[from..to]);
+                all.merge(part.as_ref(), &some[..map.len()])?;
+                some[from..to].fill(0);
+            }
+            done[at] = to;
+        }
+    }
+    Ok(())
 }

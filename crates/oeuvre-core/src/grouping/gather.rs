@@ -255,6 +255,9 @@ mod tests {
             "share(sum(x))",
             "rank(sum(x))",
             "count(x where x > mean(x))",
+            "stdev(x)",
+            "max(x)",
+            "last(x along x)",
         ];
         Request { totals: Totals::Grand, ..Request::of(&["k"], &show) }
     }
@@ -323,6 +326,31 @@ mod tests {
         let (short, is_short) = in_room(&text, &request(), 0, 1);
         assert_eq!(is_short, put_aside);
         assert_eq!((short, false), in_room(&text, &request(), usize::MAX, 1));
+    }
+
+    #[test]
+    fn groups_that_no_piece_merges_now_add_nothing() {
+        let show = [
+            "sum(x)",
+            "stdev(x)",
+            "sum(y)",
+            "stdev(y)",
+            "range(x)",
+            "correlation(y, z)",
+            "at_max(t, y)",
+            "first(t)",
+            "last(x along y)",
+            "portion(y > 3)",
+        ];
+        let request = Request { totals: Totals::None, ..Request::of(&["k"], &show) };
+        let line = |i: u32| {
+            let far = "3".repeat(37);
+            format!("{}|{far}|{}.5|{}|t{}", i * 37 % 41, i % 9, i % 7, i % 3)
+        };
+        let lines: Vec<String> = (0..120).map(line).collect();
+        let data = format!("k:0 x:0 y:float z:1 t\n{}", lines.join("\n"));
+        let (short, is_short) = in_room(&data, &request, 0, 2);
+        assert_eq!((short, is_short), (in_room(&data, &request, usize::MAX, 1).0, true));
     }
 
     #[test]
