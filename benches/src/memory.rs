@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-const REQUESTS: [Request; 11] = [
+const REQUESTS: [Request; 14] = [
     Request {
         name: "sum and count of each booking",
         command: "summary",
