@@ -48,12 +48,12 @@ pub struct Memory<const LARGE: usize = 8192>;
 
 /// How many bytes of ordinary memory large pieces may take.
 static MOST: AtomicUsize = AtomicUsize::new(usize::MAX);
-/// Whether who asks for a piece puts it aside.
-static IS_ASIDE: OnceLock<fn() -> bool> = OnceLock::new();
-/// Such pieces may take one of so many bytes of what all large pieces may.
-const OF_ASIDE: usize = 8;
 /// How many they take.
 static HELD: AtomicUsize = AtomicUsize::new(0);
+/// Whether the piece that a thread asks for is put aside.
+static IS_ASIDE: OnceLock<fn() -> bool> = OnceLock::new();
+/// Such a piece goes to the file as soon as large pieces take one of so many bytes that they may.
+const OF_ASIDE: usize = 8;
 
 /// Limits what this process takes to about so many bytes, beside the files that it has mapped; what is more lies in a
 /// temporary file in a folder. There is one limit: a later one replaces it, in the folder of the first. `let_go_of_input`

@@ -362,7 +362,7 @@ impl GroupState for Seen {
         if let Sets::Runs(runs) = &self.sets { runs.len() } else { 0 }
     }
 
-    fn looks_texts_up(&self) -> bool {
+    fn looks_values_up(&self) -> bool {
         !matches!(self.sets, Sets::Near { .. })
     }
 

@@ -110,7 +110,7 @@ impl Extremes {
 }
 
 /// The number that stands for a value; none of a missing one, and of a text.
-fn whole_at(values: &Data, row: usize) -> Option<i128> {
+pub(super) fn whole_at(values: &Data, row: usize) -> Option<i128> {
     let word = match values {
         Data::I64(v) => v[row].into(),
         Data::I128(v) => v[row],
@@ -239,7 +239,7 @@ impl GroupState for Extremes {
         }
     }
 
-    fn looks_texts_up(&self) -> bool {
+    fn looks_values_up(&self) -> bool {
         matches!(self, Extremes::Text { .. })
     }
 

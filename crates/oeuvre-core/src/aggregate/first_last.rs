@@ -26,7 +26,7 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
-use super::extremes::{column_of, float_key};
+use super::extremes::{column_of, float_key, whole_at};
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Ordinal, Overflow, Rows};
 use oeuvre_columns::column::ahead::{SOON, ask_for, is_far};
 use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
@@ -196,11 +196,10 @@ fn words<'c>(column: &'c Column, map: &[u32]) -> Option<Cow<'c, [i64]>> {
 
 /// The words of a column's values in 128 bits.
 fn wide_words(column: &Column, map: &[u32]) -> Vec<Option<i128>> {
-    let wide = |word: &i64| (*word != MISSING_I64).then(|| i128::from(*word));
-    match (words(column, map), &column.data) {
-        (Some(words), _) => words.iter().map(wide).collect(),
-        (None, Data::I128(v)) => v.iter().map(|&v| (v != MISSING_I128).then_some(v)).collect(),
-        (None, _) => vec![None; column.data.len()],
+    let code = |&code: &u32| (code != MISSING_CODE).then(|| map[code as usize].into());
+    match &column.data {
+        Data::Codes(codes) => codes.iter().map(code).collect(),
+        data => (0..data.len()).map(|row| whole_at(data, row)).collect(),
     }
 }
 
@@ -364,7 +363,7 @@ impl GroupState for FirstLastState {
         ends + size_of_val(self.order.pieces.as_slice()) + self.order.texts.size_bytes()
     }
 
-    fn looks_texts_up(&self) -> bool {
+    fn looks_values_up(&self) -> bool {
         self.value_is_text || self.order.along_is_text
     }
 

@@ -25,7 +25,7 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder, Locals};
-use super::extremes::float_key;
+use super::extremes::whole_at;
 use super::{Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, Shape};
 use oeuvre_columns::column::dictionary::{Dictionary, Followed, MISSING_CODE};
 use oeuvre_columns::column::{Column, Data};
@@ -130,19 +130,11 @@ impl GroupState for Best {
         let Data::Codes(codes) = &labels.data else { return Ok(()) };
         self.texts.follow(&labels.dictionary, &mut self.map);
         for (row, &g) in rows.groups.iter().enumerate().filter(|(_, g)| **g != 0) {
-            if codes[row] == MISSING_CODE || values.data.is_missing(row) {
-                continue;
+            let value = whole_at(&values.data, row).filter(|_| codes[row] != MISSING_CODE);
+            if let Some(value) = value {
+                let label = self.map[codes[row] as usize];
+                self.take(g, value, label);
             }
-            let value = match &values.data {
-                Data::I64(v) => i128::from(v[row]),
-                Data::I128(v) => v[row],
-                Data::F64(v) => i128::from(float_key(v[row])),
-                Data::I32(v) => i128::from(v[row]),
-                Data::Bool(v) => i128::from(v[row]),
-                Data::Codes(_) => continue,
-            };
-            let label = self.map[codes[row] as usize];
-            self.take(g, value, label);
         }
         Ok(())
     }
@@ -173,7 +165,7 @@ impl GroupState for Best {
             + size_of_val(self.others.as_slice())
             + self.texts.size_bytes()
     }
-    fn looks_texts_up(&self) -> bool {
+    fn looks_values_up(&self) -> bool {
         true
     }
 

@@ -154,8 +154,8 @@ pub trait State: Send + Sync {
     /// Whether it holds values of a group, more of them the more rows there are; else a few numbers.
     fn holds_values(&self) -> bool;
 
-    /// Whether merging it into another looks all of its texts up there, however few groups are wanted.
-    fn looks_texts_up(&self) -> bool;
+    /// Whether merging it into another looks at all of its values, or texts, however few groups are wanted.
+    fn looks_values_up(&self) -> bool;
 
     /// How many values it holds, where a result is found among all of a group; else 0.
     fn values(&self) -> usize;
@@ -215,9 +215,9 @@ pub(crate) trait GroupState: Send + Sync + Sized + 'static {
     fn holds_values(&self) -> bool {
         false
     }
-    /// As [`State::looks_texts_up`].
-    fn looks_texts_up(&self) -> bool {
-        false
+    /// As [`State::looks_values_up`].
+    fn looks_values_up(&self) -> bool {
+        self.holds_values()
     }
     /// As [`State::values`].
     fn values(&self) -> usize {
@@ -254,8 +254,8 @@ impl<T: GroupState> State for T {
     fn holds_values(&self) -> bool {
         GroupState::holds_values(self)
     }
-    fn looks_texts_up(&self) -> bool {
-        GroupState::looks_texts_up(self)
+    fn looks_values_up(&self) -> bool {
+        GroupState::looks_values_up(self)
     }
     fn values(&self) -> usize {
         GroupState::values(self)

@@ -376,7 +376,7 @@ fn merge_in_order(
     };
     let few = if all_sorted { stretch } else { stretch.saturating_mul(FEW_STRETCHES) };
     let come_in_order = parts.len() == 1 && all_sorted;
-    let gains_nothing = parts.iter().any(|part| part.looks_texts_up() || part.holds_values());
+    let gains_nothing = parts.iter().any(|part| part.looks_values_up());
     if groups <= few || come_in_order || gains_nothing {
         // What a part had goes as soon as it was merged.
         return parts.into_iter().zip(maps).try_for_each(|(part, map)| all.merge(&*part, map));

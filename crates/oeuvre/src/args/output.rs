@@ -108,8 +108,7 @@ impl OutputArgs {
                 "name a folder on a disk with room: --spill-to DIR",
             )),
             Ok(()) => {
-                let least = usize::try_from(bytes.max(FEW_GROUPS)).unwrap_or(usize::MAX);
-                room::allow(least);
+                room::allow(usize::try_from(bytes.max(FEW_GROUPS)).unwrap_or(usize::MAX));
                 Ok(())
             }
         }
