@@ -25,6 +25,7 @@ use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
 use std::iter::Copied;
+use std::ops::RangeInclusive;
 use std::slice::Iter;
 
 /// What a worker has put aside of a grouping.
@@ -352,8 +353,9 @@ fn merged(
 const OF_ORDERED: usize = 16;
 /// And where they come in no order: workers do that beside each other.
 const OF_UNORDERED: usize = 64;
-/// Then all of them are looked through for each stretch, and up to so many stretches are made at once.
-const FEW_STRETCHES: usize = 3;
+/// Then all of them are looked through for each stretch: as many stretches as these, no fewer and no more, are worth that.
+/// Pieces have them; what is nearly in order already may have many more.
+const STRETCHES: RangeInclusive<usize> = if cfg!(test) { 2..=usize::MAX } else { 4..=8 };
 /// A stretch is no less than so many groups.
 const FEW_GROUPS: usize = if cfg!(test) { 2 } else { 1 << 12 };
 
@@ -368,16 +370,22 @@ fn merge_in_order(
     let is_sorted: Vec<bool> = maps.iter().map(|map| map.is_sorted()).collect();
     let all_sorted = is_sorted.iter().all(|is_sorted| *is_sorted);
     let bytes: usize = parts.iter().map(|part| part.size_bytes()).sum();
-    let of_group = (bytes / maps.iter().map(Vec::len).sum::<usize>().max(1)).max(1);
+    let entries: usize = maps.iter().map(Vec::len).sum();
+    let of_group = (bytes / entries.max(1)).max(1);
     let part = if all_sorted { OF_ORDERED } else { OF_UNORDERED };
     let stretch = match cfg!(test) {
         true => FEW_GROUPS,
         false => (room::bytes() / part / of_group).clamp(FEW_GROUPS, 1 << 31),
     };
-    let few = if all_sorted { stretch } else { stretch.saturating_mul(FEW_STRETCHES) };
-    let come_in_order = parts.len() == 1 && all_sorted;
-    let gains_nothing = parts.iter().any(|part| part.looks_values_up());
-    if groups <= few || come_in_order || gains_nothing {
+    // For each stretch all maps are gone through; else all groups, for each part.
+    let stretches = groups.div_ceil(stretch);
+    let of_maps = stretches * entries * 2 * size_of::<u32>();
+    let is_dear = !cfg!(test) && of_maps > parts.len() * groups * of_group;
+    let in_one = match all_sorted {
+        true => stretches == 1 || parts.len() == 1 || is_dear,
+        false => !STRETCHES.contains(&stretches),
+    };
+    if in_one || parts.iter().any(|part| part.looks_values_up()) {
         // What a part had goes as soon as it was merged.
         return parts.into_iter().zip(maps).try_for_each(|(part, map)| all.merge(&*part, map));
     }
