@@ -5,7 +5,7 @@
 //! ([`Bits::are_mostly_empty`]).
 
 use oeuvre_columns::column::ahead::{ask_for, is_far};
-use oeuvre_columns::room::lengthen;
+use oeuvre_columns::room::{self, lengthen};
 
 /// Numbers lie near each other when so many bits hold them; further apart, where many have turned out to, but never further
 /// than the last.
@@ -23,6 +23,11 @@ const WORDS_AT_FIRST: usize = 128;
 const MORE_WORDS: usize = 8 << 20;
 const MOST_WORDS: usize = 32 << 20;
 const WORDS_FOR_EACH: usize = 4;
+/// Short sets, many of them, are ordinary memory: they take one of so many bytes that may be taken.
+const OF_SHORT: usize = 8;
+/// A set of so many words is none of those, and each other one takes so many words more.
+const SHORT: usize = 1 << 10;
+const OF_LIST: usize = 5;
 
 /// A set of bits for each group, as far as they reach.
 #[derive(Clone)]
@@ -181,6 +186,10 @@ impl Bits {
     #[cold]
     fn may_take(&mut self, more: usize, longest: usize) -> bool {
         let words = self.words + more;
+        let with_lists = words + OF_LIST * self.groups();
+        if with_lists < SHORT * self.groups() && with_lists > room::bytes() / 8 / OF_SHORT {
+            return false;
+        }
         if words <= LEAST_WORDS.max(self.counted + self.counted / 4) {
             return true;
         }

@@ -6,6 +6,8 @@
 //! touches two or three limbs; carries wait until there are many of them.
 
 use super::encoding::{Damaged, Decoder, Encoder};
+use super::exact_sums::in_units;
+use super::words::Number;
 use num_bigint::BigInt;
 use oeuvre_columns::value::exact::ratio_to_f64;
 
@@ -41,7 +43,8 @@ impl FloatSum {
         }
     }
 
-    fn add_scaled(&mut self, mantissa: u128, exponent: i64, negative: bool) {
+    /// Adds a mantissa of up to 106 bits times a power of two, which is no smaller than the unit's.
+    pub(super) fn add_scaled(&mut self, mantissa: u128, exponent: i64, negative: bool) {
         let place = exponent + UNIT;
         let (limb, shift) = (place.div_euclid(32), place.rem_euclid(32) as u32);
         // 106 bits shifted by up to 31 need five limbs.
@@ -114,6 +117,22 @@ impl FloatSum {
         if self.low >= 0 { sum << (self.low * 32) as u64 } else { sum >> (-self.low * 32) as u64 }
     }
 
+    /// Whether nothing was added, or it came to nothing.
+    pub(super) fn is_zero(&self) -> bool {
+        self.limbs.iter().all(|&limb| limb == 0)
+    }
+
+    /// Adds it to a number of units of 2 to minus `unit`; false where it does not fit, or is no whole number of them.
+    pub(super) fn add_to(&self, number: &mut impl Number, unit: u32) -> bool {
+        let place = |at: usize| (self.low + at as i64) * 32 - UNIT + i64::from(unit);
+        let add = |(at, &limb): (usize, &i64)| match in_units(limb.unsigned_abs().into(), place(at))
+        {
+            Some((magnitude, power)) => number.add_shifted(magnitude, power, limb < 0),
+            None => limb == 0,
+        };
+        self.limbs.iter().enumerate().all(add)
+    }
+
     /// What the numerators are counted in.
     pub(crate) fn denominator() -> BigInt {
         BigInt::from(1) << UNIT as u64
@@ -155,7 +174,8 @@ impl FloatSum {
 }
 
 /// Mantissa and exponent of a finite number other than zero.
-fn parts(value: f64) -> Option<(u64, i64)> {
+#[inline]
+pub(super) fn parts(value: f64) -> Option<(u64, i64)> {
     let bits = value.to_bits();
     let exponent = ((bits >> 52) & 0x7ff) as i64;
     let fraction = bits & ((1 << 52) - 1);

@@ -35,6 +35,7 @@ mod bits;
 pub mod count;
 pub mod distinct;
 pub mod encoding;
+mod exact_sums;
 pub mod extremes;
 pub mod first_last;
 pub(crate) mod float_sum;
@@ -49,6 +50,7 @@ pub mod regression;
 pub mod sums;
 pub(crate) mod times;
 pub(crate) mod values;
+mod words;
 
 use crate::same::{Alike, Same};
 use encoding::{Damaged, Decoder, Encoder};

@@ -32,13 +32,13 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
-use super::float_sum::FloatSum;
+use super::exact_sums::{FloatSums, WholeSums};
+use super::times::Times;
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, finite, number,
 };
 use num_bigint::BigInt;
 use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
-use oeuvre_columns::room::lengthen;
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::big_pow10;
 use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
@@ -53,77 +53,53 @@ pub struct Spread {
     pub root: bool,
 }
 
-/// Count, sum and sum of squares of whole numbers. Sums of squares have 192 bits, enough for 2^64
-/// squares of 64-bit numbers; wider numbers go to `wide`.
-#[derive(Clone, Default)]
-pub(crate) struct Whole {
-    n: u64,
-    sum: i128,
-    squares_low: u128,
-    squares_high: u64,
-}
-
-#[derive(Clone, Default)]
-pub(crate) struct Floats {
-    n: u64,
-    sum: FloatSum,
-    squares: FloatSum,
+/// How many values there are, their sum and that of their squares.
+#[derive(Clone)]
+pub(crate) struct Moments {
+    times: Times,
+    added: Added,
 }
 
 #[derive(Clone)]
-pub(crate) enum Moments {
-    Whole { states: Vec<Whole>, wide: Vec<(u32, u64, BigInt, BigInt)> },
-    Float(Vec<Floats>),
+enum Added {
+    Whole(WholeSums<1, 1>),
+    Float(FloatSums<1, 1>),
+}
+
+impl Moments {
+    fn new(is_float: bool) -> Moments {
+        let added = match is_float {
+            true => Added::Float(FloatSums::default()),
+            false => Added::Whole(WholeSums::default()),
+        };
+        Moments { times: Times::default(), added }
+    }
 }
 
 impl GroupState for Moments {
     const FAMILY: &'static str = "moments";
 
     fn of(args: &[Kind]) -> Self {
-        if args[0] == Kind::Float {
-            Moments::Float(Vec::new())
-        } else {
-            Moments::Whole { states: Vec::new(), wide: Vec::new() }
-        }
+        Moments::new(args[0] == Kind::Float)
     }
     fn resize(&mut self, groups: usize) {
-        match self {
-            Moments::Whole { states, .. } => lengthen(states, groups, Whole::default()),
-            Moments::Float(states) => lengthen(states, groups, Floats::default()),
+        self.times.resize(groups);
+        match &mut self.added {
+            Added::Whole(sums) => sums.resize(groups),
+            Added::Float(sums) => sums.resize(groups),
         }
     }
 
-    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
-        match (self, &rows.args[0].data) {
-            (Moments::Whole { states, .. }, Data::I64(values)) => {
-                for (&g, &v) in rows.groups.iter().zip(values) {
-                    let present = v != MISSING_I64;
-                    let v = if present { v } else { 0 };
-                    let state = &mut states[g as usize];
-                    state.n += u64::from(present);
-                    state.sum += i128::from(v);
-                    let square = u128::from(v.unsigned_abs()) * u128::from(v.unsigned_abs());
-                    let (low, carry) = state.squares_low.overflowing_add(square);
-                    state.squares_low = low;
-                    state.squares_high += u64::from(carry);
-                }
-            }
-            (Moments::Whole { wide, .. }, Data::I128(values)) => {
-                for (&g, &v) in rows.groups.iter().zip(values).filter(|(_, v)| **v != MISSING_I128)
-                {
-                    let v = BigInt::from(v);
-                    add_wide(wide, g, 1, &v, &(&v * &v));
-                }
-            }
-            (Moments::Float(states), Data::F64(values)) => {
-                for (&g, &v) in
-                    rows.groups.iter().zip(values).filter(|(g, v)| **g != 0 && !v.is_nan())
-                {
-                    let state = &mut states[g as usize];
-                    state.n += 1;
-                    state.sum.add(v);
-                    state.squares.add_product(v, v);
-                }
+    fn update(&mut self, Rows { groups, args, .. }: Rows<'_>) -> Result<(), Overflow> {
+        let times = &mut self.times;
+        match (&mut self.added, &args[0].data) {
+            (Added::Whole(sums), Data::I64(values)) => sums.add_rows(groups, times, |at| {
+                (values[at] != MISSING_I64).then(|| [values[at].into()])
+            }),
+            (Added::Whole(sums), Data::I128(values)) => sums
+                .add_rows(groups, times, |at| (values[at] != MISSING_I128).then(|| [values[at]])),
+            (Added::Float(sums), Data::F64(values)) => {
+                sums.add_rows(groups, times, |at| (!values[at].is_nan()).then(|| [values[at]]))
             }
             _ => {}
         }
@@ -131,153 +107,103 @@ impl GroupState for Moments {
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
-        match (self, other) {
-            (Moments::Whole { states, wide }, Moments::Whole { states: theirs, wide: w }) => {
-                for (&to, from) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
-                    let mine = &mut states[to as usize];
-                    mine.n += from.n;
-                    mine.sum = mine.sum.checked_add(from.sum).ok_or(Overflow::Digits)?;
-                    let (low, carry) = mine.squares_low.overflowing_add(from.squares_low);
-                    mine.squares_low = low;
-                    mine.squares_high += from.squares_high + u64::from(carry);
-                }
-                let groups = w.iter().map(|it| (map[it.0 as usize], it));
-                for (g, (_, n, sum, squares)) in groups.filter(|(g, _)| *g != 0) {
-                    add_wide(wide, g, *n, sum, squares);
-                }
-            }
-            (Moments::Float(mine), Moments::Float(theirs)) => {
-                for (&to, from) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
-                    let mine = &mut mine[to as usize];
-                    mine.n += from.n;
-                    mine.sum.merge(&from.sum);
-                    mine.squares.merge(&from.squares);
-                }
-            }
+        self.times.merge(&other.times, map);
+        match (&mut self.added, &other.added) {
+            (Added::Whole(mine), Added::Whole(theirs)) => mine.merge(theirs, map),
+            (Added::Float(mine), Added::Float(theirs)) => mine.merge(theirs, map),
             _ => {}
         }
         Ok(())
     }
 
     fn fresh(&self) -> Self {
-        match self {
-            Moments::Whole { .. } => Moments::Whole { states: Vec::new(), wide: Vec::new() },
-            Moments::Float(_) => Moments::Float(Vec::new()),
-        }
+        Moments::new(matches!(self.added, Added::Float(_)))
     }
 
     fn size_bytes(&self) -> usize {
-        match self {
-            Moments::Whole { states, wide } => {
-                size_of_val(states.as_slice()) + size_of_val(wide.as_slice())
-            }
-            Moments::Float(states) => {
-                let limbs = states.iter().map(|s| s.sum.size_bytes() + s.squares.size_bytes());
-                size_of_val(states.as_slice()) + limbs.sum::<usize>()
-            }
-        }
+        let sums = match &self.added {
+            Added::Whole(sums) => sums.size_bytes(),
+            Added::Float(sums) => sums.size_bytes(),
+        };
+        sums + self.times.size_bytes()
     }
 
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         to.count(groups.len());
-        for g in groups.clone().map(|g| g as usize) {
-            match self {
-                Moments::Whole { states, .. } => {
-                    let it = &states[g];
-                    to.unsigned(u128::from(it.n));
-                    to.signed(it.sum);
-                    to.unsigned(it.squares_low);
-                    to.unsigned(u128::from(it.squares_high));
+        let Added::Whole(sums) = &self.added else {
+            for g in groups.map(|g| g as usize) {
+                self.times.encode(g, to);
+                if let Added::Float(sums) = &self.added {
+                    sums.encode(g, to);
                 }
-                Moments::Float(states) => {
-                    to.unsigned(u128::from(states[g].n));
-                    states[g].sum.encode(to);
-                    states[g].squares.encode(to);
+            }
+            return;
+        };
+        let mut wide = Vec::new();
+        for (at, g) in (1u32..).zip(groups) {
+            let (n, ([sum], [squares])) = (self.times.at(g as usize), sums.totals(g as usize));
+            match (i128::try_from(&sum), words_of(&squares)) {
+                (Ok(sum), Some((low, high))) => {
+                    to.unsigned(n.into());
+                    to.signed(sum);
+                    to.unsigned(low);
+                    to.unsigned(high.into());
+                }
+                _ => {
+                    (0..4).for_each(|_| to.unsigned(0));
+                    wide.push((at, n, sum, squares));
                 }
             }
         }
-        if let Moments::Whole { wide, .. } = self {
-            let wide: Vec<_> = wide.iter().filter(|w| groups.contains(&w.0)).collect();
-            to.count(wide.len());
-            for (g, n, sum, squares) in wide {
-                to.unsigned(u128::from(g - groups.start + 1));
-                to.unsigned(u128::from(*n));
-                to.big(sum);
-                to.big(squares);
-            }
+        to.count(wide.len());
+        for (at, n, sum, squares) in wide {
+            to.unsigned(at.into());
+            to.unsigned(n.into());
+            to.big(&sum);
+            to.big(&squares);
         }
     }
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let n = from.groups()?;
-        GroupState::resize(self, n + 1);
+        let Moments { times, added } = self;
+        let sums = match added {
+            Added::Whole(sums) => sums,
+            Added::Float(sums) => {
+                times.resize(1);
+                sums.resize(1);
+                return (0..n).try_for_each(|_| {
+                    times.decode_next(from)?;
+                    sums.decode_next(from)
+                });
+            }
+        };
+        times.resize(n + 1);
+        sums.resize(n + 1);
+        let factor = BigInt::from(from.factor(0));
         for g in 1..=n {
-            match self {
-                Moments::Whole { states, .. } => {
-                    states[g] = Whole {
-                        n: from.times()?,
-                        sum: from.value(&[0])?,
-                        squares_low: from.unsigned()?,
-                        squares_high: from.times()?,
-                    };
-                    states[g].multiply_squares(from.factor(0))?;
-                }
-                Moments::Float(states) => {
-                    states[g] = Floats {
-                        n: from.times()?,
-                        sum: FloatSum::decode(from)?,
-                        squares: FloatSum::decode(from)?,
-                    };
-                }
-            }
+            times.add(g as u32, from.times()?);
+            let sum = from.value(&[0])?;
+            let low = BigInt::from(from.unsigned()?);
+            let squares = low + (BigInt::from(from.times()?) << 128u32);
+            sums.add(g, &[sum.into()], &[squares * &factor * &factor])?;
         }
-        if let Moments::Whole { wide, .. } = self {
-            for _ in 0..from.count()? {
-                let g = from.code(n + 1)?;
-                let (n, sum) = (from.times()?, from.big_value(&[0])?);
-                let squares = from.big_value(&[0, 0])?;
-                add_wide(wide, g, n, &sum, &squares);
-            }
+        for _ in 0..from.count()? {
+            let g = from.code(n + 1)?;
+            times.add(g, from.times()?);
+            let (sum, squares) = (from.big_value(&[0])?, from.big_value(&[0, 0])?);
+            sums.add(g as usize, &[sum], &[squares])?;
         }
         Ok(())
     }
 }
 
-impl Whole {
-    /// Multiplies the squares by the square of a factor.
-    fn multiply_squares(&mut self, factor: i128) -> Result<(), Damaged> {
-        if factor == 1 {
-            return Ok(());
-        }
-        let squares: BigInt = (BigInt::from(self.squares_high) << 128) + self.squares_low;
-        let bytes = (squares * factor * factor).to_bytes_le().1;
-        let mut words = [0; 24];
-        words.get_mut(..bytes.len()).ok_or(Damaged)?.copy_from_slice(&bytes);
-        let [mut low, mut high] = [[0; 16], [0; 16]];
-        low.copy_from_slice(&words[..16]);
-        high[..8].copy_from_slice(&words[16..]);
-        self.squares_low = u128::from_le_bytes(low);
-        self.squares_high = u128::from_le_bytes(high) as u64;
-        Ok(())
-    }
-}
-
-/// Numbers beyond 64 bits are rare: a list that is kept sorted by group serves them.
-fn add_wide(
-    wide: &mut Vec<(u32, u64, BigInt, BigInt)>,
-    g: u32,
-    n: u64,
-    sum: &BigInt,
-    squares: &BigInt,
-) {
-    match wide.binary_search_by_key(&g, |w| w.0) {
-        Ok(at) => {
-            wide[at].1 += n;
-            wide[at].2 += sum;
-            wide[at].3 += squares;
-        }
-        Err(at) => wide.insert(at, (g, n, sum.clone(), squares.clone())),
-    }
+/// The lowest 128 bits of a number of up to 176 that is not below zero, and the others: what is written in one piece.
+fn words_of(squares: &BigInt) -> Option<(u128, u64)> {
+    let mut words = squares.iter_u64_digits();
+    let [low, middle, high] = std::array::from_fn(|_| words.next().unwrap_or(0));
+    let is_all = words.next().is_none() && high < 1 << 48;
+    is_all.then(|| (u128::from(low) | u128::from(middle) << 64, high))
 }
 
 impl Spread {
@@ -301,42 +227,20 @@ impl GroupAggregate for Spread {
         number(args, 0).map(|_| Kind::Float)
     }
     fn finish(&self, state: &Moments, args: &[Kind]) -> Result<Column, Overflow> {
-        let spreads = match state {
-            Moments::Whole { states, wide } => {
-                let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
-                let unit = big_pow10(scale).pow(2);
-                let mut wide = wide.iter().peekable();
-                let mut out = Vec::with_capacity(states.len().saturating_sub(1));
-                for (g, state) in states.iter().enumerate() {
-                    let mut n = state.n;
-                    let mut sum = BigInt::from(state.sum);
-                    let mut squares =
-                        (BigInt::from(state.squares_high) << 128u32) + state.squares_low;
-                    if let Some((_, m, s, q)) = wide.next_if(|w| w.0 as usize == g) {
-                        n += m;
-                        sum += s;
-                        squares += q;
-                    }
-                    if g > 0 {
-                        out.push(self.of(n, &sum, &squares, &unit)?);
-                    }
-                }
-                out
+        let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
+        let unit = big_pow10(scale).pow(2);
+        let spread = |(group, n): (usize, u64)| match &state.added {
+            Added::Whole(sums) => {
+                let ([sum], [squares]) = sums.totals(group);
+                self.of(n, &sum, &squares, &unit)
             }
-            Moments::Float(states) => {
-                // Sums are counted in units of u, squares in units of u too: scale the squares up.
-                let unit = FloatSum::denominator();
-                let squared = &unit * &unit;
-                states
-                    .iter()
-                    .skip(1)
-                    .map(|s| {
-                        self.of(s.n, &s.sum.numerator(), &(s.squares.numerator() * &unit), &squared)
-                    })
-                    .collect::<Result<_, _>>()?
+            Added::Float(sums) => {
+                let ([sum], [squares], unit) = sums.totals(group);
+                self.of(n, &sum, &squares, &(&unit * &unit))
             }
         };
-        Ok(Column::from(Data::F64(spreads)))
+        let spreads: Result<_, _> = state.times.iter().enumerate().skip(1).map(spread).collect();
+        Ok(Column::from(Data::F64(spreads?)))
     }
     fn additivity(&self) -> Additivity {
         Additivity::Note("the spread of all rows, not a sum of the lines")

@@ -32,13 +32,13 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
-use super::float_sum::FloatSum;
+use super::exact_sums::{FloatSums, WholeSums};
+use super::times::Times;
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, Shape, finite, number,
 };
 use num_bigint::{BigInt, Sign};
-use oeuvre_columns::column::{Column, Data};
-use oeuvre_columns::room::lengthen;
+use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::big_pow10;
 use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
@@ -57,168 +57,106 @@ pub enum Regression {
     Intercept,
 }
 
-/// A sum that moves to unlimited size when 128 bits are full.
-#[derive(Clone, Default)]
-pub(crate) struct Exact {
-    small: i128,
-    large: Option<Box<BigInt>>,
-}
-
-impl Exact {
-    fn add(&mut self, value: i128) {
-        match self.small.checked_add(value) {
-            Some(sum) => self.small = sum,
-            None => {
-                **self.large.get_or_insert_default() += self.small;
-                self.small = value;
-            }
-        }
-    }
-    fn add_product(&mut self, a: i128, b: i128) {
-        match a.checked_mul(b) {
-            Some(product) => self.add(product),
-            None => **self.large.get_or_insert_default() += BigInt::from(a) * b,
-        }
-    }
-    fn merge(&mut self, other: &Exact) {
-        self.add(other.small);
-        if let Some(large) = &other.large {
-            **self.large.get_or_insert_default() += &**large;
-        }
-    }
-    fn total(&self) -> BigInt {
-        BigInt::from(self.small) + self.large.as_deref().cloned().unwrap_or_default()
-    }
-}
-
-/// Which arguments are multiplied with each other for each of the sums.
-const SUMS: [&[usize]; 5] = [&[0], &[1], &[0, 0], &[1, 1], &[0, 1]];
-
 /// n and the sums of x, y, xx, yy, xy.
 #[derive(Clone)]
-pub(crate) enum Sums {
-    Whole(Vec<(u64, [Exact; 5])>),
-    Float(Vec<(u64, [FloatSum; 5])>),
+pub(crate) struct Sums {
+    times: Times,
+    added: Added,
+}
+
+#[derive(Clone)]
+enum Added {
+    Whole(WholeSums<2, 3>),
+    Float(FloatSums<2, 3>),
+}
+
+impl Sums {
+    fn new(is_float: bool) -> Sums {
+        let added = match is_float {
+            true => Added::Float(FloatSums::default()),
+            false => Added::Whole(WholeSums::default()),
+        };
+        Sums { times: Times::default(), added }
+    }
 }
 
 impl GroupState for Sums {
     const FAMILY: &'static str = "regression";
 
     fn of(args: &[Kind]) -> Self {
-        if args[0] == Kind::Float { Sums::Float(Vec::new()) } else { Sums::Whole(Vec::new()) }
+        Sums::new(args[0] == Kind::Float)
     }
     fn resize(&mut self, groups: usize) {
-        match self {
-            Sums::Whole(s) => lengthen(s, groups, Default::default()),
-            Sums::Float(s) => lengthen(s, groups, Default::default()),
+        self.times.resize(groups);
+        match &mut self.added {
+            Added::Whole(sums) => sums.resize(groups),
+            Added::Float(sums) => sums.resize(groups),
         }
     }
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         let (x, y) = (&rows.args[0].data, &rows.args[1].data);
-        match self {
-            Sums::Whole(states) => {
+        match (&mut self.added, x, y) {
+            (Added::Whole(sums), Data::I64(x), Data::I64(y)) => {
+                let row = |at: usize| {
+                    let is_there = x[at] != MISSING_I64 && y[at] != MISSING_I64;
+                    is_there.then(|| [x[at].into(), y[at].into()])
+                };
+                sums.add_rows(rows.groups, &mut self.times, row);
+            }
+            (Added::Whole(sums), ..) => {
                 let (x, y) = (x.to_i128(), y.to_i128());
-                for (row, &g) in rows.groups.iter().enumerate().filter(|(_, g)| **g != 0) {
-                    if rows.args.iter().any(|a| a.data.is_missing(row)) {
-                        continue;
-                    }
-                    let (n, sums) = &mut states[g as usize];
-                    let (x, y) = (x[row], y[row]);
-                    *n += 1;
-                    sums[0].add(x);
-                    sums[1].add(y);
-                    sums[2].add_product(x, x);
-                    sums[3].add_product(y, y);
-                    sums[4].add_product(x, y);
-                }
+                let row = |at: usize| {
+                    let is_there = x[at] != MISSING_I128 && y[at] != MISSING_I128;
+                    is_there.then(|| [x[at], y[at]])
+                };
+                sums.add_rows(rows.groups, &mut self.times, row);
             }
-            Sums::Float(states) => {
-                let (Data::F64(x), Data::F64(y)) = (x, y) else { return Ok(()) };
-                for ((&g, &x), &y) in rows.groups.iter().zip(x).zip(y) {
-                    if g == 0 || x.is_nan() || y.is_nan() {
-                        continue;
-                    }
-                    let (n, sums) = &mut states[g as usize];
-                    *n += 1;
-                    sums[0].add(x);
-                    sums[1].add(y);
-                    sums[2].add_product(x, x);
-                    sums[3].add_product(y, y);
-                    sums[4].add_product(x, y);
-                }
-            }
-        }
-        Ok(())
-    }
-    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
-        match (self, other) {
-            (Sums::Whole(mine), Sums::Whole(theirs)) => {
-                for (&to, (n, sums)) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
-                    let mine = &mut mine[to as usize];
-                    mine.0 += n;
-                    mine.1.iter_mut().zip(sums).for_each(|(a, b)| a.merge(b));
-                }
-            }
-            (Sums::Float(mine), Sums::Float(theirs)) => {
-                for (&to, (n, sums)) in map.iter().zip(theirs).filter(|(to, _)| **to != 0) {
-                    let mine = &mut mine[to as usize];
-                    mine.0 += n;
-                    mine.1.iter_mut().zip(sums).for_each(|(a, b)| a.merge(b));
-                }
+            (Added::Float(sums), Data::F64(x), Data::F64(y)) => {
+                let row = |at: usize| (!x[at].is_nan() && !y[at].is_nan()).then(|| [x[at], y[at]]);
+                sums.add_rows(rows.groups, &mut self.times, row);
             }
             _ => {}
         }
         Ok(())
     }
-    fn fresh(&self) -> Self {
-        match self {
-            Sums::Whole(_) => Sums::Whole(Vec::new()),
-            Sums::Float(_) => Sums::Float(Vec::new()),
+    fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
+        self.times.merge(&other.times, map);
+        match (&mut self.added, &other.added) {
+            (Added::Whole(mine), Added::Whole(theirs)) => mine.merge(theirs, map),
+            (Added::Float(mine), Added::Float(theirs)) => mine.merge(theirs, map),
+            _ => {}
         }
+        Ok(())
+    }
+    fn fresh(&self) -> Self {
+        Sums::new(matches!(self.added, Added::Float(_)))
     }
 
     fn size_bytes(&self) -> usize {
-        match self {
-            Sums::Whole(s) => size_of_val(s.as_slice()),
-            Sums::Float(s) => {
-                let limbs = s.iter().flat_map(|s| &s.1).map(FloatSum::size_bytes);
-                size_of_val(s.as_slice()) + limbs.sum::<usize>()
-            }
-        }
+        let sums = match &self.added {
+            Added::Whole(sums) => sums.size_bytes(),
+            Added::Float(sums) => sums.size_bytes(),
+        };
+        sums + self.times.size_bytes()
     }
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
         to.count(groups.len());
         for g in groups.map(|g| g as usize) {
-            match self {
-                Sums::Whole(s) => {
-                    to.unsigned(u128::from(s[g].0));
-                    s[g].1.iter().for_each(|sum| to.big(&sum.total()));
-                }
-                Sums::Float(s) => {
-                    to.unsigned(u128::from(s[g].0));
-                    s[g].1.iter().for_each(|sum| sum.encode(to));
-                }
+            self.times.encode(g, to);
+            match &self.added {
+                Added::Whole(sums) => sums.encode(g, to),
+                Added::Float(sums) => sums.encode(g, to),
             }
         }
     }
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
         let n = from.groups()?;
-        GroupState::resize(self, n + 1);
-        for g in 1..=n {
-            match self {
-                Sums::Whole(s) => {
-                    s[g].0 = from.times()?;
-                    for (sum, of) in s[g].1.iter_mut().zip(SUMS) {
-                        let total = from.big_value(of)?;
-                        *sum = Exact { small: 0, large: Some(Box::new(total)) };
-                    }
-                }
-                Sums::Float(s) => {
-                    s[g].0 = from.times()?;
-                    for sum in &mut s[g].1 {
-                        *sum = FloatSum::decode(from)?;
-                    }
-                }
+        GroupState::resize(self, 1);
+        for _ in 0..n {
+            self.times.decode_next(from)?;
+            match &mut self.added {
+                Added::Whole(sums) => sums.decode_next(from)?,
+                Added::Float(sums) => sums.decode_next(from)?,
             }
         }
         Ok(())
@@ -227,7 +165,14 @@ impl GroupState for Sums {
 
 impl Regression {
     /// From n and the sums as fractions: x over `ux`, y over `uy`, products over their product.
-    fn of(self, n: u64, [x, y, xx, yy, xy]: [BigInt; 5], ux: &BigInt, uy: &BigInt) -> Option<f64> {
+    fn of(
+        self,
+        n: u64,
+        [x, y]: [BigInt; 2],
+        [xx, yy, xy]: [BigInt; 3],
+        ux: &BigInt,
+        uy: &BigInt,
+    ) -> Option<f64> {
         let n = BigInt::from(n);
         let together = &n * &xy - &x * &y;
         let (dx, dy) = (&n * &xx - &x * &x, &n * &yy - &y * &y);
@@ -251,29 +196,23 @@ impl GroupAggregate for Regression {
         number(args, 1).map(|_| Kind::Float)
     }
     fn finish(&self, state: &Sums, args: &[Kind]) -> Result<Column, Overflow> {
-        let figure = |it: Option<f64>| finite(it.unwrap_or(f64::NAN));
-        let values: Result<Vec<f64>, Overflow> = match state {
-            Sums::Whole(states) => {
-                let unit = |k: Kind| {
-                    if let Kind::Number { scale } = k { big_pow10(scale) } else { 1.into() }
-                };
-                let (ux, uy) = (unit(args[0]), unit(args[1]));
-                let one = |(n, sums): &(u64, [Exact; 5])| {
-                    figure(self.of(*n, sums.each_ref().map(Exact::total), &ux, &uy))
-                };
-                states.iter().skip(1).map(one).collect()
-            }
-            Sums::Float(states) => {
-                let unit = FloatSum::denominator();
-                let one = |(n, sums): &(u64, [FloatSum; 5])| {
-                    let [x, y, xx, yy, xy] = sums.each_ref().map(FloatSum::numerator);
-                    // Products are counted in the same units as their factors: bring them to their squares.
-                    let sums = [x, y, xx * &unit, yy * &unit, xy * &unit];
-                    figure(self.of(*n, sums, &unit, &unit))
-                };
-                states.iter().skip(1).map(one).collect()
-            }
+        let figure = |(group, n): (usize, u64)| {
+            let (values, products, [ux, uy]) = match &state.added {
+                Added::Whole(sums) => {
+                    let unit = |k: Kind| {
+                        if let Kind::Number { scale } = k { big_pow10(scale) } else { 1.into() }
+                    };
+                    let (values, products) = sums.totals(group);
+                    (values, products, [unit(args[0]), unit(args[1])])
+                }
+                Added::Float(sums) => {
+                    let (values, products, unit) = sums.totals(group);
+                    (values, products, [unit.clone(), unit])
+                }
+            };
+            finite(self.of(n, values, products, &ux, &uy).unwrap_or(f64::NAN))
         };
+        let values: Result<_, _> = state.times.iter().enumerate().skip(1).map(figure).collect();
         Ok(Column::from(Data::F64(values?)))
     }
     fn shape(&self) -> Shape {

@@ -28,7 +28,7 @@
 
 use super::count::are_few;
 use super::encoding::{Damaged, Decoder, Encoder};
-use super::float_sum::FloatSum;
+use super::exact_sums::FloatSums;
 use super::times::{Times, add_one, take_one_away};
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Ratio, Rows, number,
@@ -66,13 +66,13 @@ enum Added {
     /// While all fit 64 bits: half as much memory to look up.
     Near(Vec<i64>),
     Whole(Vec<i128>),
-    Float(Vec<FloatSum>),
+    Float(FloatSums<1, 0>),
 }
 
 impl Sums {
     pub(crate) fn new(kind: Kind) -> Sums {
         let added = match kind {
-            Kind::Float => Added::Float(Vec::new()),
+            Kind::Float => Added::Float(FloatSums::default()),
             _ => Added::Near(Vec::new()),
         };
         Sums { added, times: Times::default() }
@@ -202,7 +202,7 @@ impl GroupState for Sums {
         match &mut self.added {
             Added::Near(s) => lengthen(s, groups, 0),
             Added::Whole(s) => lengthen(s, groups, 0),
-            Added::Float(s) => lengthen(s, groups, FloatSum::default()),
+            Added::Float(s) => s.resize(groups),
         }
     }
 
@@ -236,11 +236,8 @@ impl GroupState for Sums {
                 }
             }
             (Added::Float(sums), Data::F64(values)) => {
-                let rows = rows.groups.iter().zip(values);
-                for (&g, &v) in rows.filter(|(g, v)| **g != 0 && !v.is_nan()) {
-                    sums[g as usize].add(v);
-                    times.add(g, 1);
-                }
+                let value = |at: usize| (!f64::is_nan(values[at])).then(|| [values[at]]);
+                sums.add_rows(rows.groups, times, value);
             }
             _ => {}
         }
@@ -278,10 +275,7 @@ impl GroupState for Sums {
                     *mine = mine.checked_add(sum).ok_or(Overflow::Digits)?;
                 }
             }
-            (Added::Float(mine), Added::Float(theirs)) => {
-                let pairs = left.iter().zip(theirs).filter(|(to, _)| **to != 0);
-                pairs.for_each(|(&to, sum)| mine[to as usize].merge(sum));
-            }
+            (Added::Float(mine), Added::Float(theirs)) => mine.merge(theirs, map),
             _ => {}
         }
         Ok(())
@@ -298,9 +292,7 @@ impl GroupState for Sums {
         let sums = match &self.added {
             Added::Near(s) => size_of_val(s.as_slice()),
             Added::Whole(s) => size_of_val(s.as_slice()),
-            Added::Float(s) => {
-                size_of_val(s.as_slice()) + s.iter().map(FloatSum::size_bytes).sum::<usize>()
-            }
+            Added::Float(s) => s.size_bytes(),
         };
         sums + self.times.size_bytes()
     }
@@ -311,7 +303,7 @@ impl GroupState for Sums {
             match &self.added {
                 Added::Near(s) => to.signed(i128::from(s[g])),
                 Added::Whole(s) => to.signed(s[g]),
-                Added::Float(s) => s[g].encode(to),
+                Added::Float(s) => s.encode(g, to),
             }
             self.times.encode(g, to);
         }
@@ -325,7 +317,7 @@ impl GroupState for Sums {
             match &mut self.added {
                 Added::Near(_) => {}
                 Added::Whole(s) => s.push(from.value(&[0])?),
-                Added::Float(s) => s.push(FloatSum::decode(from)?),
+                Added::Float(s) => s.decode_next(from)?,
             }
             self.times.decode_next(from)?;
         }
@@ -350,11 +342,11 @@ impl GroupAggregate for Sum {
                 whole_column(s.iter().zip(state.times.iter()).skip(1).map(one))
             }
             Added::Float(s) => {
-                let one = |(sum, n): (&FloatSum, u64)| match n {
+                let one = |(group, n): (usize, u64)| match n {
                     0 => Ok(f64::NAN),
-                    _ => sum.to_f64().ok_or(Overflow::Binary),
+                    _ => s.nearest(group).ok_or(Overflow::Binary),
                 };
-                let sums = s.iter().zip(state.times.iter()).skip(1).map(one);
+                let sums = state.times.iter().enumerate().skip(1).map(one);
                 Column::from(Data::F64(sums.collect::<Result<_, _>>()?))
             }
         })
@@ -376,13 +368,13 @@ impl GroupAggregate for Mean {
             Added::Near(_) | Added::Whole(_) => {
                 state.whole().skip(1).map(|(sum, n)| whole_mean(sum, n, scale)).collect()
             }
-            Added::Float(s) => s
-                .iter()
-                .zip(state.times.iter())
-                .skip(1)
-                .map(|(sum, n)| ratio_to_f64(&sum.numerator(), &(FloatSum::denominator() * n)))
-                .map(|mean| mean.unwrap_or(f64::NAN))
-                .collect(),
+            Added::Float(s) => {
+                let mean = |(group, n): (usize, u64)| {
+                    let ([sum], [], unit) = s.totals(group);
+                    ratio_to_f64(&sum, &(unit * n)).unwrap_or(f64::NAN)
+                };
+                state.times.iter().enumerate().skip(1).map(mean).collect()
+            }
         };
         Ok(Column::from(Data::F64(means)))
     }

@@ -145,7 +145,7 @@ impl GroupStates {
     /// Whether no state holds more of a group than a few numbers, or texts that many share: sets and lists of values are not
     /// merged in order, and texts not without looking each up.
     pub(super) fn are_plain(&self) -> bool {
-        const OF_GROUP: usize = if cfg!(test) { 1 << 20 } else { 160 };
+        const OF_GROUP: usize = if cfg!(test) { 1 << 20 } else { 256 };
         let most = OF_GROUP * self.grouper.groups();
         let is_plain = |state: &dyn State| {
             // In tests these are put aside, too.

@@ -8,6 +8,7 @@ use super::item::Item;
 use super::runs::{OfGroup, Runs, Texts, Wholes};
 use oeuvre_columns::column::dictionary::MISSING_CODE;
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64, MISSING_I128};
+use oeuvre_columns::room;
 use oeuvre_columns::value::Kind;
 use std::ops::Range;
 
@@ -19,6 +20,12 @@ const MANY: usize = 1 << 17;
 const MANY: usize = 8;
 /// A value that comes no more often than that is worth no place of its own in a table.
 const SELDOM: u64 = 3;
+/// Nor where a table of all of them, in which they stand in no order, takes more than one of so many bytes of memory, unless it
+/// comes much more often.
+const OF_TABLE: usize = 4;
+const OFTEN: u64 = 64;
+/// About how many bytes a value takes there.
+const IN_TABLE: usize = 24;
 
 /// The values of groups, most of which differ.
 #[derive(Clone)]
@@ -39,7 +46,9 @@ impl InRuns {
     /// Whether so many different values, of as many as have come, are better kept in runs than each by a code. How
     /// many have come is not known where some need more than 64 bits: runs have no such.
     pub(crate) fn are_worth_it(different: usize, seen: Option<u64>) -> bool {
-        let seldom = |seen: u64| seen <= (different as u64).saturating_mul(SELDOM);
+        let is_large = different.saturating_mul(IN_TABLE) > room::bytes() / OF_TABLE;
+        let often = if is_large { OFTEN } else { SELDOM };
+        let seldom = |seen: u64| seen <= (different as u64).saturating_mul(often);
         different >= MANY && seen.is_some_and(seldom)
     }
 
