@@ -176,6 +176,26 @@ pub trait State: Send + Sync {
     fn typed(&self) -> Typed<'_>;
 }
 
+/// Takes rows that are all at hand into a state, as many at a time as a batch has: states learn on the way how many values
+/// differ.
+///
+/// # Errors
+/// As for [`State::update`].
+pub(crate) fn update_with_all(state: &mut dyn State, rows: Rows<'_>) -> Result<(), Overflow> {
+    const ROWS: usize = if cfg!(test) { 8 } else { 1 << 16 };
+    if rows.groups.len() <= ROWS {
+        return state.update(rows);
+    }
+    for (piece, groups) in (rows.piece..).zip(rows.groups.chunks(ROWS)) {
+        let from = (piece - rows.piece) as usize * ROWS;
+        let slice = |column: &&Column| column.slice(from..from + groups.len());
+        let args: Vec<Column> = rows.args.iter().map(slice).collect();
+        let args: Vec<&Column> = args.iter().collect();
+        state.update(Rows { groups, args: &args, piece })?;
+    }
+    Ok(())
+}
+
 /// A state that knows its type.
 pub struct Typed<'a>(&'a dyn Any);
 

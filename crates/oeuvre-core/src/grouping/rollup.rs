@@ -31,7 +31,7 @@
 use super::codes::Codes;
 use super::sequence::{Ranks, Sequence};
 use super::states::{GroupStates, only_where, work_of};
-use crate::aggregate::{Aggregate, Overflow, Rows, State};
+use crate::aggregate::{Aggregate, Overflow, Rows, State, update_with_all};
 use crate::error::Error;
 use crate::ledger::Ledger;
 use crate::pass::note_zero_divisions;
@@ -220,7 +220,8 @@ fn over_groups(
     };
     let mut state = aggregate.state(&kinds(args));
     state.resize(groups + 1);
-    state.update(Rows { groups: groups_of, args: &args_of, piece: 0 })?;
+    let rows = Rows { groups: groups_of, args: &args_of, piece: 0 };
+    update_with_all(state.as_mut(), rows)?;
     aggregate.finish(state.as_ref(), &kinds(args))
 }
 

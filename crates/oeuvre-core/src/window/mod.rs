@@ -48,7 +48,7 @@ pub use calc::{
 };
 pub(crate) use places::{Counted, Places};
 
-use crate::aggregate::{Aggregate, Overflow, Rows};
+use crate::aggregate::{Aggregate, Overflow, Rows, update_with_all};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::value::Kind;
@@ -91,7 +91,7 @@ pub(crate) fn aggregate(
     let mut state = aggregate.state(kinds);
     state.resize(partitions as usize + 1);
     let groups: Vec<u32> = from.iter().map(|p| p.wrapping_add(1)).collect();
-    state.update(Rows { groups: &groups, args, piece: 0 })?;
+    update_with_all(state.as_mut(), Rows { groups: &groups, args, piece: 0 })?;
     let finished = aggregate.finish(state.as_ref(), kinds)?;
     Ok(pick(&finished, to))
 }
