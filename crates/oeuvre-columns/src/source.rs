@@ -9,7 +9,7 @@
 //! what [`Source::columns`] says before the pass: a reader that meets a value of another kind ends the pass with
 //! [`ReadError::Again`].
 
-use crate::column::Batch;
+use crate::column::{Batch, Column};
 use crate::note::Note;
 use crate::problem::ReadError;
 use crate::schema::ColumnInfo;
@@ -225,6 +225,13 @@ pub trait Reader: Send {
 
     /// What was passed over so far by this reader alone.
     fn account(&self) -> Account;
+
+    /// Begins the texts of a column of its batches anew, where it has no memory of codes that they had; whether it did. From
+    /// then on codes mean other texts, of a dictionary with another [`id`](crate::column::dictionary::Texts::id).
+    fn begin_texts_anew(&mut self, column: &mut Column) -> bool {
+        let _ = column;
+        false
+    }
 }
 
 /// What readers passed over or made whole.

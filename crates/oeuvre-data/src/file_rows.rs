@@ -156,4 +156,9 @@ pub(crate) trait FileReader: Send {
 
     /// What was passed over so far.
     fn account(&self) -> Account;
+
+    /// Whether it remembers codes of texts that it has read.
+    fn remembers_codes(&self) -> bool {
+        true
+    }
 }

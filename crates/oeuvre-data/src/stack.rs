@@ -12,6 +12,7 @@ use crate::options::{Lacking, ReadOptions};
 use crate::text::columns::ColumnReader;
 use crate::text::records::{Kept, Records};
 use indexmap::IndexSet;
+use oeuvre_columns::column::dictionary::Dictionary;
 use oeuvre_columns::column::marks::Mark;
 use oeuvre_columns::column::{Batch, Column, Data, MISSING_I64};
 use oeuvre_columns::{
@@ -467,6 +468,14 @@ impl Reader for StackReader<'_> {
             account.add(reader.account());
         }
         account
+    }
+
+    fn begin_texts_anew(&mut self, column: &mut Column) -> bool {
+        let may = self.reader.as_ref().is_some_and(|reader| !reader.remembers_codes());
+        if may {
+            column.dictionary = Dictionary::default();
+        }
+        may
     }
 }
 

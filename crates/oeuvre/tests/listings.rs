@@ -158,3 +158,56 @@ fn a_trace_makes_the_calculation_again(#[case] options: &[&str], #[case] expecte
     let out = Folder::with("b.csv", ROWS).run(&[&["trace", "b.csv"], options].concat()).ok();
     assert!(out.contains(expected), "{out}");
 }
+
+/// More texts than a reader keeps, hardly two of them the same: whatever they are known by meanwhile, each row keeps its own.
+#[rstest]
+#[case::shown("", &[])]
+#[case::sorted_by_another("--sort 'fare desc, booking'", &["ties"])]
+#[case::sorted_by_itself("--sort 'ref, label desc'", &["ref"])]
+#[case::compared("--show 'first(ref along booking within fare)' --sort ref", &["ref", "first"])]
+fn texts_of_many_rows_stay_with_their_rows(#[case] more: &str, #[case] how: &[&str]) {
+    const ROWS: u32 = 230_000;
+    // Some come twice, and one often.
+    let reference = |n: u32| match n % 100 {
+        0 => "BK-AGAIN".to_owned(),
+        1 => format!("bk-{}", n / 200 * 7919 % 1_000_003),
+        _ => format!("BK-{}", u64::from(n) * 7919 % 1_000_003),
+    };
+    let fare = |n: u32| n % 1_000;
+    let mut rows: Vec<(u32, String, u32)> = (0..ROWS).map(|n| (n, reference(n), fare(n))).collect();
+    let lines = rows.iter().map(|(n, reference, fare)| format!("{n},{reference},{fare}\n"));
+    let text: String = std::iter::once("booking,ref,fare\n".to_owned()).chain(lines).collect();
+    let folder = Folder::with("b.csv", text);
+    let firsts: Vec<String> = (0..1_000).map(reference).collect();
+    if how.contains(&"ties") {
+        rows.sort_by_key(|row| (u32::MAX - row.2, row.0));
+    }
+    if how.contains(&"ref") {
+        // In label order: letters of both cases as one, digits as numbers; what is left apart is by bytes.
+        let number = |text: &str| text[3..].parse().unwrap_or(u64::MAX);
+        let label = |row: &(u32, String, u32)| (number(&row.1), row.1.starts_with('b'));
+        rows.sort_by_key(|row| {
+            (label(row), if how.len() > 1 { 0 } else { u32::MAX - row.2 }, row.0)
+        });
+    }
+    let line = |(n, reference, fare): &(u32, String, u32)| {
+        let first = if how.contains(&"first") {
+            format!(",{}", firsts[*fare as usize])
+        } else {
+            String::new()
+        };
+        format!("{n},{reference},{fare},{reference} at {fare}{first}\n")
+    };
+    let expected: String = rows.iter().map(line).collect();
+    for limits in ["--threads 1", "--threads 2 --memory 64M --piece-bytes 70000"] {
+        let label = "--show \"label: concat(ref, ' at ', text(fare))\"";
+        let asked = format!(
+            "detail b.csv --show booking,ref,fare {label} {more} --as csv --quiet {limits}"
+        );
+        let given = folder.line(&asked).ok();
+        let given = given.split_once('\n').unwrap().1;
+        let odd = given.lines().zip(expected.lines()).find(|(given, expected)| given != expected);
+        assert_eq!(odd, None, "{asked}");
+        assert_eq!(given.len(), expected.len());
+    }
+}

@@ -88,6 +88,8 @@ pub struct Texts {
     seed: u64,
     /// No two that were begun have the same.
     id: u64,
+    /// Whether it holds texts that are not found, which may be there several times.
+    is_list: bool,
 }
 
 /// What hashes are seeded with: the same for all dictionaries, so that one of two can be made of their hashes.
@@ -107,6 +109,7 @@ impl Default for Texts {
             tags: Tags::default(),
             seed: seed(),
             id: RandomState::new().hash_one(0u8),
+            is_list: false,
         }
     }
 }
@@ -141,6 +144,15 @@ impl Dictionary {
         match self.find(text.as_bytes()) {
             Some(code) => code,
             None => Arc::make_mut(&mut self.texts).add(text),
+        }
+    }
+
+    /// Adds all texts of another one from a code on, behind those that are here and whether or not they are: nothing is
+    /// looked up. They are not found, and several codes may mean the same text ([`Texts::is_list`]). For columns whose values
+    /// are shown, or put in order, and not compared by their codes.
+    pub fn list(&mut self, other: &Texts, from: usize) {
+        if from < other.len() {
+            Arc::make_mut(&mut self.texts).add_list(other, from);
         }
     }
 
@@ -203,6 +215,16 @@ impl Texts {
             + size_of_val(self.ends.as_slice())
             + size_of_val(self.slots.as_slice())
             + self.tags.size_bytes()
+    }
+
+    /// What no other dictionary that was begun has.
+    pub fn id(&self) -> u64 {
+        self.id
+    }
+
+    /// Whether it has texts of [`Dictionary::list`]: then several codes may mean the same text.
+    pub fn is_list(&self) -> bool {
+        self.is_list
     }
 
     /// How many distinct texts there are.
@@ -335,6 +357,17 @@ impl Texts {
         code
     }
 
+    fn add_list(&mut self, other: &Texts, from: usize) {
+        let start = if from == 0 { 0 } else { other.ends[from - 1] };
+        let (texts, ends) = (&other.arena[start..], &other.ends[from..]);
+        let before = self.arena.len();
+        room::make_room_for_text(&mut self.arena, texts.len());
+        self.arena.push_str(texts);
+        room::make_room(&mut self.ends, ends.len());
+        self.ends.extend(ends.iter().map(|end| end - start + before));
+        self.is_list = true;
+    }
+
     fn add_alias(&mut self, text: &str) {
         let code = FIRST_ALIAS + self.aliases.len() as u32;
         self.aliases.push((text.to_owned(), code));
@@ -450,6 +483,19 @@ mod tests {
         assert_eq!(d.find(b"n/a"), Some(FIRST_ALIAS));
         assert_eq!(d.find(b"a rather long missing marker"), Some(FIRST_ALIAS + 1));
         assert_eq!(d.len(), texts.len());
+    }
+
+    #[test]
+    fn listed_texts_are_neither_looked_for_nor_found() {
+        let (mut all, mut some) = (Dictionary::default(), Dictionary::default());
+        ["SKE", "", "KEL"].iter().for_each(|text| _ = some.intern(text));
+        assert!(!all.is_list());
+        all.list(&some, 0);
+        all.list(&some, 1);
+        all.list(&some, 3);
+        assert_eq!(all.iter().collect::<Vec<_>>(), ["SKE", "", "KEL", "", "KEL"]);
+        assert_eq!((all.is_list(), all.find(b"KEL")), (true, None));
+        assert_eq!(Dictionary::default().absorb(&all), [0, 1, 2, 1, 2]);
     }
 
     proptest! {

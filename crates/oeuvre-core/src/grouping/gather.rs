@@ -11,12 +11,12 @@ use crate::error::Error;
 use crate::ledger::Ledger;
 use crate::pass::{Consumer, Pass, RowWork, Share};
 use crate::plan::{Plan, TableInput};
-use crate::rows::program::{Op, Operand};
+use crate::rows::evaluator::Forget;
+use crate::rows::program::{Operand, Step};
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column};
 use oeuvre_columns::room;
-use oeuvre_columns::value::Kind;
 use oeuvre_columns::work;
 
 /// The groups of a plan, and the account of the rows.
@@ -60,13 +60,10 @@ impl<'p> Groups<'p> {
 /// them.
 fn only_in_states(plan: &Plan) -> Vec<bool> {
     let steps = &plan.row.steps;
-    let mut only: Vec<bool> = steps
-        .iter()
-        .map(|step| matches!(step.op, Op::Scalar(_)) && step.kind == Kind::Text)
-        .collect();
+    let mut only: Vec<bool> = steps.iter().map(Step::is_text_of_values).collect();
     let keys = plan.groupings.iter().flat_map(|grouping| &grouping.keys).map(|key| key.operand);
     let watched = plan.watches.row_texts.iter().map(|watch| watch.operand);
-    let others = steps.iter().filter(|step| !matches!(step.op, Op::Scalar(_)));
+    let others = steps.iter().filter(|step| !step.is_of_values());
     for operand in keys.chain(watched).chain(others.flat_map(|step| step.args.iter().copied())) {
         if let Operand::Step(step) = operand {
             only[step] = false;
@@ -102,7 +99,7 @@ impl Consumer for Groups<'_> {
 
     fn share(&self) -> GroupsShare {
         GroupsShare {
-            rows: RowWork::new(self.plan).forgetting(self.forgets.clone()),
+            rows: RowWork::new(self.plan).forgetting(self.forgets.clone(), Forget::Many),
             groupings: self.plan.groupings.iter().map(GroupStates::new).collect(),
             aside: self.plan.groupings.iter().map(|_| Aside::default()).collect(),
             groups: Vec::new(),

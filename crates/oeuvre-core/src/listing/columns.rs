@@ -4,9 +4,11 @@
 //! are compared are joined, several at once; others stay where they are, and their parts are put together when they are
 //! asked for. Texts keep the codes of their worker until then.
 
+use super::texts::{follows_texts, forgets};
 use crate::error::Error;
 use crate::pass::{Consumer, RowWork, Share};
 use crate::plan::Plan;
+use crate::rows::evaluator::Forget;
 use crate::rows::program::Operand;
 use oeuvre_columns::Limits;
 use oeuvre_columns::at_once;
@@ -27,9 +29,38 @@ pub(super) struct Columns {
     blocks: Vec<Block>,
     chunks: Vec<Chunk>,
     /// For each input the texts, by worker.
-    texts: Vec<Vec<Dictionary>>,
+    texts: Vec<Vec<Kept>>,
     /// The inputs whose numbers have turned out to lie far apart.
     far: Vec<bool>,
+}
+
+/// The texts of a column that a worker has kept.
+#[derive(Clone, Default)]
+struct Kept {
+    texts: Dictionary,
+    /// Of columns that are only shown or put in order: the dictionary that was listed last, and what its first code became.
+    listed: Option<(u64, usize)>,
+}
+
+impl Kept {
+    /// Keeps the texts of a column; by how much their codes are higher here.
+    fn take(&mut self, texts: &Dictionary, is_listed: bool) -> u32 {
+        if !is_listed {
+            // The reader's texts are followed, not shared: it would copy them to add to them.
+            for code in self.texts.len()..texts.len() {
+                self.texts.intern(texts.text(code as u32));
+            }
+            return 0;
+        }
+        let first = match self.listed {
+            Some((of, first)) if of == texts.id() => first,
+            // Begun anew.
+            _ => self.texts.len(),
+        };
+        self.listed = Some((texts.id(), first));
+        self.texts.list(texts, self.texts.len() - first);
+        first as u32
+    }
 }
 
 /// Rows that a worker has put aside, in whatever order it read them.
@@ -180,6 +211,8 @@ pub(crate) struct Keep<'a> {
     pub(super) plan: &'a Plan,
     /// The columns of the row program.
     pub(super) operands: Vec<Operand>,
+    /// For each of them whether it is only shown, or put in order: then nobody asks whether two of its texts have one code.
+    pub(super) listed: Vec<bool>,
 }
 
 /// What a worker has read of them.
@@ -203,23 +236,39 @@ impl Consumer for Keep<'_> {
         Some(self.plan)
     }
 
+    fn follows_texts(&self) -> Vec<bool> {
+        follows_texts(self.plan)
+    }
+
     fn share(&self) -> KeepShare {
-        let texts = vec![Dictionary::default(); self.operands.len()];
+        let texts = vec![Kept::default(); self.operands.len()];
         let columns = Columns { texts: vec![texts], ..Columns::default() };
-        KeepShare { rows: RowWork::new(self.plan), columns }
+        KeepShare {
+            rows: RowWork::new(self.plan).forgetting(forgets(self.plan), Forget::Unlike),
+            columns,
+        }
     }
 
     fn take(&self, share: &mut KeepShare, batch: &mut Batch) -> Result<(), Error> {
         let Some(selected) = share.rows.select(self.plan, batch)? else { return Ok(()) };
+        let mut moved: Vec<Option<Data>> = Vec::new();
         let columns = self.operands.iter().map(|&operand| selected.column(operand));
         let columns: Vec<&Column> = columns.collect();
-        // The reader's texts are followed, not shared: it would copy them to add to them.
-        for (texts, column) in share.columns.texts[0].iter_mut().zip(&columns) {
-            for code in texts.len()..column.dictionary.len() {
-                texts.intern(column.dictionary.text(code as u32));
-            }
+        let kept = share.columns.texts[0].iter_mut().zip(&columns).zip(&self.listed);
+        for ((kept, column), &is_listed) in kept {
+            let higher = kept.take(&column.dictionary, is_listed);
+            moved.push(match &column.data {
+                Data::Codes(codes) if higher > 0 => {
+                    let moved =
+                        |&code: &u32| if code == MISSING_CODE { code } else { code + higher };
+                    Some(Data::Codes(codes.iter().map(moved).collect()))
+                }
+                _ => None,
+            });
         }
-        let data: Vec<&Data> = columns.iter().map(|column| &column.data).collect();
+        let data = moved.iter().zip(&columns);
+        let data: Vec<&Data> =
+            data.map(|(moved, column)| moved.as_ref().unwrap_or(&column.data)).collect();
         share.columns.put(selected.batch.piece, selected.batch.rows, &data);
         Ok(())
     }
@@ -236,6 +285,8 @@ impl Share for KeepShare {
 impl Columns {
     /// The columns in the order of the rows, as they were put aside; several at once.
     pub(super) fn in_order(self, inputs: usize, threads: usize) -> (usize, Vec<InBlocks>) {
+        /// No more texts than these of a column that is only shown are brought to one code each.
+        const FEW_TEXTS: usize = if cfg!(test) { 4 } else { 1 << 16 };
         let Columns { mut blocks, mut chunks, texts, far: _ } = self;
         chunks.sort_by_key(|chunk| chunk.piece);
         let mut rows = 0;
@@ -253,10 +304,27 @@ impl Columns {
         };
         let columns = (0..inputs).map(column).collect();
         let one = |(input, blocks): (usize, Vec<Held>)| {
-            // The first worker's texts serve as they are.
-            let mut dictionary =
-                texts.first().map_or_else(Dictionary::default, |t| t[input].clone());
-            let maps = texts.iter().map(|texts| dictionary.absorb(&texts[input])).collect();
+            let of_workers = || texts.iter().map(|texts| &texts[input]);
+            let are_listed = of_workers().any(|kept| kept.texts.is_list());
+            let mut first =
+                of_workers().next().map_or_else(Dictionary::default, |kept| kept.texts.clone());
+            if are_listed && of_workers().map(|kept| kept.texts.len()).sum::<usize>() > FEW_TEXTS {
+                let mut higher = vec![Codes::Higher(0)];
+                for kept in of_workers().skip(1) {
+                    higher.push(Codes::Higher(first.len() as u32));
+                    first.list(&kept.texts, 0);
+                }
+                return InBlocks {
+                    blocks,
+                    dictionary: first,
+                    maps: higher,
+                    places: places.clone(),
+                };
+            }
+            // The first worker's texts serve as they are, where they can be found.
+            let mut dictionary = if are_listed { Dictionary::default() } else { first };
+            let map = |kept: &Kept| Codes::Mapped(dictionary.absorb(&kept.texts));
+            let maps = of_workers().map(map).collect();
             InBlocks { blocks, dictionary, maps, places: places.clone() }
         };
         let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
@@ -278,8 +346,15 @@ pub(super) struct InBlocks {
     blocks: Vec<Held>,
     dictionary: Dictionary,
     /// For each worker the codes of its texts in the dictionary.
-    maps: Vec<Vec<u32>>,
+    maps: Vec<Codes>,
     places: Arc<RowPlaces>,
+}
+
+/// What the codes of a worker have become.
+enum Codes {
+    Mapped(Vec<u32>),
+    /// So much higher ones.
+    Higher(u32),
 }
 
 impl InBlocks {
@@ -307,9 +382,10 @@ impl InBlocks {
             let map = &self.maps[workers[chunk.block]];
             match (data, held) {
                 (Data::Codes(to), Held::AsRead(Data::Codes(from))) => {
-                    let mapped = |&code: &u32| match code {
-                        MISSING_CODE => MISSING_CODE,
-                        code => map[code as usize],
+                    let mapped = |&code: &u32| match (code, map) {
+                        (MISSING_CODE, _) => MISSING_CODE,
+                        (code, Codes::Mapped(map)) => map[code as usize],
+                        (code, Codes::Higher(by)) => code + by,
                     };
                     to.extend(from[here].iter().map(mapped));
                 }
@@ -423,7 +499,7 @@ mod tests {
         ) {
             // Two workers, who read pieces of the file in any order and know its texts by other codes.
             let mut workers = [0, 1].map(|_| Columns {
-                texts: vec![vec![Dictionary::default(); 3]],
+                texts: vec![vec![Kept::default(); 3]],
                 ..Columns::default()
             });
             let mut values = Vec::new();
@@ -436,7 +512,7 @@ mod tests {
             };
                 let numbers = (start..start + rows).map(value).collect::<Vec<i64>>();
                 let it = &mut workers[worker];
-                let texts = numbers.iter().map(|n| it.texts[0][1].intern(&n.to_string())).collect();
+                let texts = numbers.iter().map(|n| it.texts[0][1].texts.intern(&n.to_string())).collect();
                 let day = |n: &i64| if *n == MISSING_I64 { MISSING_I32 } else { *n as i32 };
                 let days = Data::I32(numbers.iter().map(day).collect());
                 it.put(piece as u64, rows, &[&Data::I64(numbers), &Data::Codes(texts), &days]);

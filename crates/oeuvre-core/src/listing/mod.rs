@@ -24,6 +24,7 @@
 
 mod columns;
 mod stream;
+mod texts;
 
 use crate::error::Error;
 use crate::grid::{Grid, Line, LineKind, Lines, RatioColumns, ResultColumn};
@@ -50,6 +51,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
 use stream::stream;
+use texts::compared;
 
 /// Takes a table in parts, in their order, each a grid with the same columns.
 pub struct Parts<'a, T> {
@@ -73,8 +75,10 @@ pub fn list(plan: &Plan, source: &dyn Source, threads: usize) -> Result<(Grid, L
 
 /// The rows that the plan of a listing wants, as a consumer of a pass.
 pub(crate) fn keep(plan: &Plan) -> Keep<'_> {
+    let compared = compared(plan);
+    let is_listed = |(input, _)| !compared.contains(&Operand::Input(input));
     let operands = of_rows(plan).map(|(_, operand)| operand).collect();
-    Keep { plan, operands }
+    Keep { plan, operands, listed: of_rows(plan).map(is_listed).collect() }
 }
 
 /// The inputs of the table program that are worked out row by row.

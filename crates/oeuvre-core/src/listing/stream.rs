@@ -3,13 +3,14 @@
 //! Workers make parts, and one of them takes these in order; nobody runs further ahead than a few parts, so that
 //! memory does not grow with the rows.
 
+use super::texts::{follows_texts, forgets};
 use super::{Parts, account_rows, blank, kept_rows, part};
 use crate::error::Error;
 use crate::grid::Grid;
 use crate::ledger::Ledger;
 use crate::pass::{Consumer, Pass, RowWork, Selected, Share, note_zero_divisions};
 use crate::plan::{Plan, TableInput};
-use crate::rows::evaluator::Evaluator;
+use crate::rows::evaluator::{Evaluator, Forget};
 use crate::rows::program::Operand;
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
@@ -117,8 +118,13 @@ impl Consumer for Probe<'_> {
         self.0.limits()
     }
 
+    fn follows_texts(&self) -> Vec<bool> {
+        follows_texts(self.0)
+    }
+
     fn share(&self) -> ProbeShare {
-        ProbeShare { rows: RowWork::new(self.0), table: Evaluator::new(&self.0.table) }
+        let rows = RowWork::new(self.0).forgetting(forgets(self.0), Forget::Unlike);
+        ProbeShare { rows, table: Evaluator::new(&self.0.table) }
     }
 
     fn take(&self, share: &mut ProbeShare, batch: &mut Batch) -> Result<(), Error> {
@@ -168,11 +174,15 @@ impl<T: Send> Consumer for Show<'_, T> {
         self.plan.limits()
     }
 
+    fn follows_texts(&self) -> Vec<bool> {
+        follows_texts(self.plan)
+    }
+
     fn share(&self) -> Shown<T> {
         Shown {
             worker: self.next.fetch_add(1, Ordering::Relaxed),
             send: Some(self.send.clone()),
-            rows: RowWork::new(self.plan),
+            rows: RowWork::new(self.plan).forgetting(forgets(self.plan), Forget::Unlike),
             table: Evaluator::new(&self.plan.table),
             shown: 0,
             blank: 0,

@@ -31,6 +31,7 @@ pub(crate) use rows::{RowWork, Selected, note_zero_divisions};
 
 use crate::error::Error;
 use crate::plan::Plan;
+use crate::rows::evaluator::Forget;
 use oeuvre_columns::column::{Batch, Column, Met};
 use oeuvre_columns::{Account, Bounds, Limits, Reader, Source};
 use rows::{Comes, can_share_rows, comes, condition_of};
@@ -52,6 +53,12 @@ pub(crate) trait Consumer: Sync {
     /// The plan by whose condition it chooses rows, if that is all that it chooses them by.
     fn chooses_by(&self) -> Option<&Plan> {
         None
+    }
+
+    /// For each of its columns whether it follows texts by their dictionary, and remembers no codes from batch to batch: then
+    /// the texts may be begun anew. None where it says nothing.
+    fn follows_texts(&self) -> Vec<bool> {
+        Vec::new()
     }
 
     /// A share that has seen no rows yet.
@@ -185,6 +192,7 @@ impl<'a> Pass<'a> {
         let mut batch = Batch::default();
         let mut own: Vec<Batch> = vec![Batch::default(); consumers.len()];
         let mut met = vec![Met::default(); consumers.len()];
+        let mut since = vec![0; hand_out.columns.len()];
         while reader.next(&mut batch)? {
             if let Some(progress) = self.progress {
                 progress(batch.rows as u64);
@@ -201,6 +209,14 @@ impl<'a> Pass<'a> {
                 hand_out.give_back(i, &mut batch, &mut own[i], &how);
                 std::mem::swap(&mut own[i].met, &mut met[hand_out.met[i]]);
                 taken?;
+            }
+            for &place in &hand_out.followed {
+                since[place] += batch.rows as u64;
+                let column = &mut batch.columns[place];
+                let is_now = Forget::Unlike.is_now(column.dictionary.len(), since[place]);
+                if is_now && reader.begin_texts_anew(column) {
+                    since[place] = 0;
+                }
             }
         }
         // A reader without a row has not made its columns.
@@ -225,6 +241,8 @@ struct HandOut {
     of: Vec<Vec<(usize, bool)>>,
     /// For each consumer the first one that has the same condition: these share the rows that meet it.
     met: Vec<usize>,
+    /// The places of columns whose texts all who want them follow.
+    followed: Vec<usize>,
 }
 
 impl HandOut {
@@ -246,7 +264,15 @@ impl HandOut {
         for (place, last) in of.iter_mut().rev().flat_map(|list| list.iter_mut().rev()) {
             *last = !std::mem::replace(&mut wanted[*place], true);
         }
-        HandOut { columns, of, met: same_conditions(consumers) }
+        let mut is_followed = vec![true; columns.len()];
+        for (consumer, of) in consumers.iter().zip(&of) {
+            let follows = consumer.follows_texts();
+            for (i, (place, _)) in of.iter().enumerate() {
+                is_followed[*place] &= follows.get(i).copied().unwrap_or(false);
+            }
+        }
+        let followed = (0..columns.len()).filter(|&place| is_followed[place]).collect();
+        HandOut { columns, of, met: same_conditions(consumers), followed }
     }
 
     /// Lends a consumer its columns, each as it is to come.

@@ -58,10 +58,33 @@ pub struct Evaluator {
     choices: Vec<u8>,
     /// Steps whose texts nobody knows by their codes from one batch to the next.
     forgets: Vec<bool>,
+    /// When that is done, and how many rows have come since.
+    when: Forget,
+    since: Vec<u64>,
     /// Divisions by zero on rows that use their result, by step.
     pub zero_divisions: Vec<u64>,
     /// Those of which it is not known yet: the step, and the rows.
     waiting: Vec<(usize, Vec<usize>)>,
+}
+
+/// When texts are begun anew.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Forget {
+    /// When there are many.
+    #[default]
+    Many,
+    /// When there are many, and hardly any has come twice.
+    Unlike,
+}
+
+impl Forget {
+    /// Whether so many texts, of so many rows, are to go.
+    pub(crate) fn is_now(self, texts: usize, rows: u64) -> bool {
+        match self {
+            Forget::Many => texts > MANY_TEXTS,
+            Forget::Unlike => texts > MANY_TEXTS && rows <= (texts + texts / 8) as u64,
+        }
+    }
 }
 
 fn from<'a>(registers: &'a [Column], operand: Operand, inputs: &[&'a Column]) -> &'a Column {
@@ -83,6 +106,8 @@ impl Evaluator {
             rows_found: vec![Vec::new(); n],
             choices: Vec::new(),
             forgets: vec![false; n],
+            when: Forget::Many,
+            since: vec![0; n],
             zero_divisions: vec![0; n],
             waiting: Vec::new(),
         }
@@ -90,16 +115,20 @@ impl Evaluator {
 
     /// Lets go of the texts of some steps when there are many, which nobody but other steps and whoever follows
     /// dictionaries knows by their codes.
-    pub(crate) fn forgetting(mut self, forgets: Vec<bool>) -> Evaluator {
-        self.forgets = forgets;
+    pub(crate) fn forgetting(mut self, forgets: Vec<bool>, when: Forget) -> Evaluator {
+        (self.forgets, self.when) = (forgets, when);
         self
     }
 
     /// Begins the texts of a step anew where there are many, and all that other steps remember of them.
-    fn forget(&mut self, program: &Program, step: usize) {
-        if !self.forgets[step] || self.registers[step].dictionary.len() <= MANY_TEXTS {
+    fn forget(&mut self, program: &Program, step: usize, rows: usize) {
+        let texts = self.registers[step].dictionary.len();
+        let may_go = self.when.is_now(texts, self.since[step]);
+        self.since[step] += rows as u64;
+        if !self.forgets[step] || !may_go {
             return;
         }
+        self.since[step] = rows as u64;
         self.registers[step].dictionary = Dictionary::default();
         for (user, it) in program.steps.iter().enumerate() {
             if it.args.contains(&Operand::Step(step)) {
@@ -136,7 +165,7 @@ impl Evaluator {
         rows: usize,
     ) -> Result<(), StepOverflow> {
         for (i, step) in program.steps.iter().enumerate().take(steps.end).skip(steps.start) {
-            self.forget(program, i);
+            self.forget(program, i, rows);
             let mut out = std::mem::take(&mut self.registers[i]);
             let registers = &self.registers;
             let args: Vec<&Column> =

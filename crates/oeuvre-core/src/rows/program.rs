@@ -332,6 +332,17 @@ impl Program {
 }
 
 impl Step {
+    /// Whether it works out values from values, and remembers nothing of its arguments but what
+    /// [`super::evaluator::Evaluator::forgetting`] knows of.
+    pub(crate) fn is_of_values(&self) -> bool {
+        matches!(self.op, Op::Scalar(_))
+    }
+
+    /// Whether these are texts.
+    pub(crate) fn is_text_of_values(&self) -> bool {
+        self.is_of_values() && self.kind == Kind::Text
+    }
+
     /// Under which conditions a step uses one of its arguments: those of an `if` up to the branch.
     fn branch_conditions(&self, arg: usize) -> Vec<(Operand, bool)> {
         let is_value = arg % 2 == 1 || arg + 1 == self.args.len();

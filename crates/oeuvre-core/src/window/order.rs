@@ -110,10 +110,14 @@ impl Ordinals {
             Data::Codes(v) => {
                 let d = &column.dictionary;
                 let mut places = vec![0i128; d.len()];
-                label_order::ordered(d)
-                    .iter()
-                    .enumerate()
-                    .for_each(|(i, &c)| places[c as usize] = i as i128);
+                let (mut place, mut last) = (0, None);
+                for &code in &label_order::ordered(d) {
+                    let is_same =
+                        d.is_list() && last.is_some_and(|last| d.text(last) == d.text(code));
+                    place += i128::from(!is_same);
+                    places[code as usize] = place;
+                    last = Some(code);
+                }
                 whole(
                     v.iter().map(|&c| (c != MISSING_CODE).then(|| places[c as usize])),
                     descending,

@@ -420,6 +420,10 @@ impl FileReader for PieceReader<'_> {
         self.piece
     }
 
+    fn remembers_codes(&self) -> bool {
+        false
+    }
+
     fn account(&self) -> Account {
         self.account
     }

@@ -551,6 +551,10 @@ impl FileReader for JsonReader<'_> {
         self.piece
     }
 
+    fn remembers_codes(&self) -> bool {
+        false
+    }
+
     fn account(&self) -> Account {
         self.account
     }
