@@ -82,6 +82,7 @@ impl<S: Number, Q: Number, const N: usize, const P: usize> Of<S, Q, N, P> {
         self.change(|sum, at| sum.add_big(&values[at]), |sum, _, at| sum.add_big(&products[at]))
     }
 }
+
 type Alike<T, const N: usize, const P: usize> = Of<T, T, N, P>;
 
 /// Sums of whole numbers.
@@ -265,7 +266,7 @@ fn merge_each<A, B>(
     pairs.position(is_wrong).map_or(Ok(()), Err)
 }
 
-/// The units of sums of binary64 numbers are 2 to minus this; of products twice as small ones.
+/// The units of sums of binary64 numbers are 2 to minus this; of products 2 to minus twice this.
 const UNIT: u32 = 84;
 
 type Units<const N: usize, const P: usize> = Of<i128, Words<4>, N, P>;
