@@ -183,12 +183,9 @@ fn texts_of_many_rows_stay_with_their_rows(#[case] more: &str, #[case] how: &[&s
         rows.sort_by_key(|row| (u32::MAX - row.2, row.0));
     }
     if how.contains(&"ref") {
-        // In label order: letters of both cases as one, digits as numbers; what is left apart is by bytes.
-        let number = |text: &str| text[3..].parse().unwrap_or(u64::MAX);
-        let label = |row: &(u32, String, u32)| (number(&row.1), row.1.starts_with('b'));
-        rows.sort_by_key(|row| {
-            (label(row), if how.len() > 1 { 0 } else { u32::MAX - row.2 }, row.0)
-        });
+        // In label order: letters of both cases as one, and what is the same then by bytes.
+        let fare = |fare: u32| if how.len() > 1 { 0 } else { u32::MAX - fare };
+        rows.sort_by_cached_key(|row| (row.1.to_lowercase(), row.1.clone(), fare(row.2), row.0));
     }
     let line = |(n, reference, fare): &(u32, String, u32)| {
         let first = if how.contains(&"first") {

@@ -10,7 +10,7 @@
 use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::{FloatSum, parts};
 use super::times::{Times, add_one};
-use super::words::{Number, Words};
+use super::words::{Number, Words, in_units};
 use num_bigint::BigInt;
 use oeuvre_columns::column::ahead::{SOON, ask_for, is_far};
 use oeuvre_columns::room::lengthen;
@@ -445,17 +445,6 @@ impl<const N: usize, const P: usize> Units<N, P> {
         values.iter_mut().zip(&self.values).for_each(|(sum, number)| add(sum, number, UNIT));
         let products = products.iter_mut().zip(&self.products);
         products.for_each(|(sum, number)| add(sum, number, 2 * UNIT));
-    }
-}
-
-/// A magnitude times a power of two, with a power that is none below zero; none where it is no whole number.
-#[inline]
-pub(super) fn in_units(magnitude: u128, power: i64) -> Option<(u128, u32)> {
-    match u32::try_from(power) {
-        Ok(power) => Some((magnitude, power)),
-        Err(_) if magnitude == 0 => Some((0, 0)),
-        Err(_) if -power <= i64::from(magnitude.trailing_zeros()) => Some((magnitude >> -power, 0)),
-        Err(_) => None,
     }
 }
 

@@ -6,8 +6,7 @@
 //! touches two or three limbs; carries wait until there are many of them.
 
 use super::encoding::{Damaged, Decoder, Encoder};
-use super::exact_sums::in_units;
-use super::words::Number;
+use super::words::{Number, in_units};
 use num_bigint::BigInt;
 use oeuvre_columns::value::exact::ratio_to_f64;
 

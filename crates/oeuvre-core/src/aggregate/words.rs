@@ -196,6 +196,17 @@ impl<const W: usize> Number for Words<W> {
     }
 }
 
+/// A magnitude times a power of two, with a power that is none below zero; none where it is no whole number.
+#[inline]
+pub(super) fn in_units(magnitude: u128, power: i64) -> Option<(u128, u32)> {
+    match u32::try_from(power) {
+        Ok(power) => Some((magnitude, power)),
+        Err(_) if magnitude == 0 => Some((0, 0)),
+        Err(_) if -power <= i64::from(magnitude.trailing_zeros()) => Some((magnitude >> -power, 0)),
+        Err(_) => None,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -287,7 +287,7 @@ impl Columns {
     pub(super) fn in_order(self, inputs: usize, threads: usize) -> (usize, Vec<InBlocks>) {
         /// No more texts than these of a column that is only shown are brought to one code each.
         const FEW_TEXTS: usize = if cfg!(test) { 4 } else { 1 << 16 };
-        let Columns { mut blocks, mut chunks, texts, far: _ } = self;
+        let Columns { mut blocks, mut chunks, mut texts, far: _ } = self;
         chunks.sort_by_key(|chunk| chunk.piece);
         let mut rows = 0;
         let start = |chunk: &Chunk| {
@@ -298,33 +298,30 @@ impl Columns {
         let starts = chunks.iter().map(start).collect();
         let workers = blocks.iter().map(|block| block.worker).collect();
         let places = Arc::new(RowPlaces { starts, chunks, workers });
-        let column = |input: usize| -> (usize, Vec<Held>) {
+        let column = |input: usize| -> (Vec<Dictionary>, Vec<Held>) {
+            let texts =
+                texts.iter_mut().map(|of_worker| std::mem::take(&mut of_worker[input].texts));
             let blocks = blocks.iter_mut().map(|block| std::mem::take(&mut block.columns[input]));
-            (input, blocks.collect())
+            (texts.collect(), blocks.collect())
         };
         let columns = (0..inputs).map(column).collect();
-        let one = |(input, blocks): (usize, Vec<Held>)| {
-            let of_workers = || texts.iter().map(|texts| &texts[input]);
-            let are_listed = of_workers().any(|kept| kept.texts.is_list());
-            let mut first =
-                of_workers().next().map_or_else(Dictionary::default, |kept| kept.texts.clone());
-            if are_listed && of_workers().map(|kept| kept.texts.len()).sum::<usize>() > FEW_TEXTS {
-                let mut higher = vec![Codes::Higher(0)];
-                for kept in of_workers().skip(1) {
-                    higher.push(Codes::Higher(first.len() as u32));
-                    first.list(&kept.texts, 0);
+        let one = |(texts, blocks): (Vec<Dictionary>, Vec<Held>)| {
+            let are_listed = texts.iter().any(|texts| texts.is_list());
+            let are_many = texts.iter().map(|texts| texts.len()).sum::<usize>() > FEW_TEXTS;
+            let mut dictionary = Dictionary::default();
+            // Where they need not be found, there is nothing to look up; of few texts each has one code all the same.
+            let stay_listed = are_listed && are_many;
+            let map = |(worker, texts): (usize, Dictionary)| {
+                let higher = dictionary.len() as u32;
+                match worker {
+                    // The first worker's texts serve as they are.
+                    0 if stay_listed || !are_listed => dictionary = texts,
+                    _ if stay_listed => dictionary.list(&texts, 0),
+                    _ => return Codes::Mapped(dictionary.absorb(&texts)),
                 }
-                return InBlocks {
-                    blocks,
-                    dictionary: first,
-                    maps: higher,
-                    places: places.clone(),
-                };
-            }
-            // The first worker's texts serve as they are, where they can be found.
-            let mut dictionary = if are_listed { Dictionary::default() } else { first };
-            let map = |kept: &Kept| Codes::Mapped(dictionary.absorb(&kept.texts));
-            let maps = of_workers().map(map).collect();
+                Codes::Higher(higher)
+            };
+            let maps = texts.into_iter().enumerate().map(map).collect();
             InBlocks { blocks, dictionary, maps, places: places.clone() }
         };
         let threads = if rows < WORTH_A_THREAD { 1 } else { threads };
