@@ -7,13 +7,18 @@
 //!
 //! Of `N` values a row the products are, in this order, those of [`FACTORS`], as many as are wanted.
 
+use super::Rows;
 use super::encoding::{Damaged, Decoder, Encoder};
 use super::float_sum::{FloatSum, parts};
 use super::times::{Times, add_one};
 use super::words::{Number, Words, in_units};
 use num_bigint::BigInt;
 use oeuvre_columns::column::ahead::{SOON, ask_for, is_far};
+use oeuvre_columns::column::{Data, MISSING_I64, MISSING_I128};
 use oeuvre_columns::room::lengthen;
+use oeuvre_columns::value::Kind;
+use oeuvre_columns::value::decimal::big_pow10;
+use std::ops::Range;
 
 /// Which values are multiplied with each other.
 pub(super) const FACTORS: [(usize, usize); 3] = [(0, 0), (1, 1), (0, 1)];
@@ -66,16 +71,17 @@ impl<S: Number, Q: Number, const N: usize, const P: usize> Of<S, Q, N, P> {
     fn totals(&self) -> ([BigInt; N], [BigInt; P]) {
         (self.values.each_ref().map(S::big), self.products.each_ref().map(Q::big))
     }
-    fn add_other<T: Number>(&mut self, other: &Alike<T, N, P>) -> bool {
+    #[inline]
+    fn add_any<T: Number>(&mut self, other: &Alike<T, N, P>) -> bool {
         self.change(
-            |sum, at| sum.add_other(&other.values[at]),
-            |sum, _, at| sum.add_other(&other.products[at]),
+            |sum, at| sum.add_any(&other.values[at]),
+            |sum, _, at| sum.add_any(&other.products[at]),
         )
     }
     /// The same of a larger size.
     fn larger<T: Number>(smaller: &Alike<T, N, P>) -> Self {
         let mut it = Of::default();
-        it.add_other(smaller);
+        it.add_any(smaller);
         it
     }
     fn add_totals(&mut self, values: &[BigInt; N], products: &[BigInt; P]) -> bool {
@@ -84,6 +90,156 @@ impl<S: Number, Q: Number, const N: usize, const P: usize> Of<S, Q, N, P> {
 }
 
 type Alike<T, const N: usize, const P: usize> = Of<T, T, N, P>;
+
+/// How many rows have all of `N` values, and the sums of these and of `P` products.
+#[derive(Clone)]
+pub(super) struct Summed<const N: usize, const P: usize> {
+    pub(super) times: Times,
+    pub(super) sums: Sums<N, P>,
+}
+
+#[derive(Clone)]
+pub(super) enum Sums<const N: usize, const P: usize> {
+    Whole(WholeSums<N, P>),
+    Float(FloatSums<N, P>),
+}
+
+/// The sums of a group, in the units of the values and their products.
+pub(super) struct Totals<const N: usize, const P: usize> {
+    pub(super) n: u64,
+    pub(super) values: [BigInt; N],
+    pub(super) products: [BigInt; P],
+    /// How many units one is, of each value.
+    pub(super) units: [BigInt; N],
+}
+
+impl<const N: usize, const P: usize> Summed<N, P> {
+    pub(super) fn of(args: &[Kind]) -> Self {
+        Summed::new(args[0] == Kind::Float)
+    }
+
+    fn new(is_float: bool) -> Self {
+        let sums = match is_float {
+            true => Sums::Float(FloatSums::default()),
+            false => Sums::Whole(WholeSums::default()),
+        };
+        Summed { times: Times::default(), sums }
+    }
+
+    pub(super) fn fresh(&self) -> Self {
+        Summed::new(matches!(self.sums, Sums::Float(_)))
+    }
+
+    pub(super) fn resize(&mut self, groups: usize) {
+        self.times.resize(groups);
+        match &mut self.sums {
+            Sums::Whole(sums) => sums.resize(groups),
+            Sums::Float(sums) => sums.resize(groups),
+        }
+    }
+
+    pub(super) fn size_bytes(&self) -> usize {
+        let sums = match &self.sums {
+            Sums::Whole(sums) => sums.size_bytes(),
+            Sums::Float(sums) => sums.size_bytes(),
+        };
+        sums + self.times.size_bytes()
+    }
+
+    pub(super) fn update(&mut self, Rows { groups, args, .. }: Rows<'_>) {
+        let times = &mut self.times;
+        let data: [&Data; N] = std::array::from_fn(|arg| &args[arg].data);
+        match &mut self.sums {
+            Sums::Whole(sums) => {
+                if let Some(values) =
+                    all(data.map(|it| if let Data::I64(v) = it { Some(&v[..]) } else { None }))
+                {
+                    return sums.add_rows(groups, times, row_of(values, |v| *v != MISSING_I64));
+                }
+                let values = data.map(Data::to_i128);
+                sums.add_rows(
+                    groups,
+                    times,
+                    row_of(values.each_ref().map(|v| &v[..]), |v| *v != MISSING_I128),
+                );
+            }
+            Sums::Float(sums) => {
+                if let Some(values) =
+                    all(data.map(|it| if let Data::F64(v) = it { Some(&v[..]) } else { None }))
+                {
+                    sums.add_rows(groups, times, row_of(values, |v| !v.is_nan()));
+                }
+            }
+        }
+    }
+
+    pub(super) fn merge(&mut self, other: &Self, map: &[u32]) {
+        self.times.merge(&other.times, map);
+        match (&mut self.sums, &other.sums) {
+            (Sums::Whole(mine), Sums::Whole(theirs)) => mine.merge(theirs, map),
+            (Sums::Float(mine), Sums::Float(theirs)) => mine.merge(theirs, map),
+            _ => {}
+        }
+    }
+
+    /// Those of each group but group 0, of arguments of these kinds.
+    pub(super) fn totals(&self, args: &[Kind]) -> impl Iterator<Item = Totals<N, P>> {
+        let scale = |arg: usize| if let Kind::Number { scale } = args[arg] { scale } else { 0 };
+        let units: [BigInt; N] = std::array::from_fn(|arg| big_pow10(scale(arg)));
+        self.times.iter().enumerate().skip(1).map(move |(group, n)| match &self.sums {
+            Sums::Whole(sums) => {
+                let (values, products) = sums.totals(group);
+                Totals { n, values, products, units: units.clone() }
+            }
+            Sums::Float(sums) => {
+                let (values, products, unit) = sums.totals(group);
+                Totals { n, values, products, units: std::array::from_fn(|_| unit.clone()) }
+            }
+        })
+    }
+
+    /// Writes down how many rows each group has, and its sums.
+    pub(super) fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        to.count(groups.len());
+        for group in groups.map(|group| group as usize) {
+            self.times.encode(group, to);
+            match &self.sums {
+                Sums::Whole(sums) => sums.encode(group, to),
+                Sums::Float(sums) => sums.encode(group, to),
+            }
+        }
+    }
+
+    /// Reads what was written down.
+    pub(super) fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
+        let groups = from.groups()?;
+        self.resize(1);
+        for _ in 0..groups {
+            self.times.decode_next(from)?;
+            match &mut self.sums {
+                Sums::Whole(sums) => sums.decode_next(from)?,
+                Sums::Float(sums) => sums.decode_next(from)?,
+            }
+        }
+        Ok(())
+    }
+}
+
+/// All columns, where each has values of one kind.
+fn all<T, const N: usize>(columns: [Option<&[T]>; N]) -> Option<[&[T]; N]> {
+    columns.iter().all(Option::is_some).then(|| columns.map(Option::unwrap_or_default))
+}
+
+/// The values of a row, where all are there.
+fn row_of<T: Copy + Into<V>, V, const N: usize>(
+    columns: [&[T]; N],
+    is_there: impl Fn(&T) -> bool,
+) -> impl Fn(usize) -> Option<[V; N]> {
+    move |row| {
+        let all = columns.iter().all(|column| is_there(&column[row]));
+        all.then(|| columns.map(|column| column[row].into()))
+    }
+}
 
 /// Sums of whole numbers.
 #[derive(Clone, Default)]
@@ -162,27 +318,9 @@ impl<const N: usize, const P: usize> WholeSums<N, P> {
     pub(super) fn merge(&mut self, others: &Self, map: &[u32]) {
         let mut done = 0;
         loop {
-            let merged = match (&mut self.0, &others.0) {
-                (Whole::Short(mine), Whole::Short(theirs)) => {
-                    merge_each(mine, theirs, map, done, Of::add)
-                }
-                (Whole::Long(mine), Whole::Long(theirs)) => {
-                    merge_each(mine, theirs, map, done, Of::add)
-                }
-                (Whole::Longest(mine), Whole::Longest(theirs)) => {
-                    merge_each(mine, theirs, map, done, Of::add)
-                }
-                (Whole::Long(mine), Whole::Short(theirs)) => {
-                    merge_each(mine, theirs, map, done, Of::add_other)
-                }
-                (Whole::Longest(mine), Whole::Short(theirs)) => {
-                    merge_each(mine, theirs, map, done, Of::add_other)
-                }
-                (Whole::Longest(mine), Whole::Long(theirs)) => {
-                    merge_each(mine, theirs, map, done, Of::add_other)
-                }
-                _ => Err(0),
-            };
+            let merged = of_any_size!(&others.0, theirs => {
+                of_any_size!(&mut self.0, mine => merge_each(mine, theirs, map, done))
+            });
             match merged {
                 Ok(()) => return,
                 Err(fitting) if self.grow() => done += fitting,
@@ -254,15 +392,14 @@ fn add_to_each<'g, T: Number, const N: usize, const P: usize>(
 }
 
 /// Merges groups from one on, up to the first one that does not fit: how many did.
-fn merge_each<A, B>(
-    mine: &mut [A],
-    theirs: &[B],
+fn merge_each<A: Number, B: Number, const N: usize, const P: usize>(
+    mine: &mut [Alike<A, N, P>],
+    theirs: &[Alike<B, N, P>],
     map: &[u32],
     from: usize,
-    add: impl Fn(&mut A, &B) -> bool,
 ) -> Result<(), usize> {
     let mut pairs = map.iter().zip(theirs).skip(from);
-    let is_wrong = |(&to, theirs): (&u32, &B)| to != 0 && !add(&mut mine[to as usize], theirs);
+    let is_wrong = |(&to, theirs)| to != 0 && !mine[to as usize].add_any(theirs);
     pairs.position(is_wrong).map_or(Ok(()), Err)
 }
 
@@ -451,11 +588,12 @@ impl<const N: usize, const P: usize> Units<N, P> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use oeuvre_columns::value::exact::f64_to_ratio;
+    use oeuvre_columns::column::Column;
+    use oeuvre_columns::value::exact::{f64_to_ratio, ratio_to_f64};
     use proptest::prelude::*;
 
     const GROUPS: usize = 4;
-    type Totals = ([BigInt; 2], [BigInt; 3]);
+    type Totalled = ([BigInt; 2], [BigInt; 3]);
     type Parts<T> = Vec<Vec<(u32, Option<[T; 2]>)>>;
 
     fn parts<T: std::fmt::Debug + Copy>(
@@ -466,7 +604,7 @@ mod tests {
     }
 
     /// The sums of each group of all parts, with big numbers.
-    fn plainly<T: Copy>(parts: &Parts<T>, big: impl Fn(T) -> BigInt) -> Vec<(u64, Totals)> {
+    fn plainly<T: Copy>(parts: &Parts<T>, big: impl Fn(T) -> BigInt) -> Vec<(u64, Totalled)> {
         let of_group = |group: u32| {
             let rows = parts.iter().flatten().filter(|row| row.0 == group);
             let rows: Vec<[BigInt; 2]> = rows.filter_map(|row| Some(row.1?.map(&big))).collect();
@@ -477,10 +615,37 @@ mod tests {
         (1..GROUPS as u32).map(of_group).collect()
     }
 
-    fn columns<T: Copy>(
-        part: &[(u32, Option<[T; 2]>)],
-    ) -> (Vec<u32>, impl Fn(usize) -> Option<[T; 2]> + '_) {
-        (part.iter().map(|row| row.0).collect(), |at| part[at].1)
+    /// The sums of all parts, some of them merged into the others; and the same written down and read.
+    fn summed<T: Copy>(
+        kind: Kind,
+        parts: &Parts<T>,
+        data: impl Fn(Vec<Option<T>>) -> Data,
+    ) -> [Summed<2, 3>; 2] {
+        let empty = || {
+            let mut sums = Summed::of(&[kind; 2]);
+            sums.resize(GROUPS);
+            sums
+        };
+        let mut all = empty();
+        for (at, part) in parts.iter().enumerate() {
+            let groups: Vec<u32> = part.iter().map(|row| row.0).collect();
+            let column = |arg: usize| part.iter().map(|row| Some(row.1?[arg])).collect();
+            let args = [0, 1].map(|arg| Column::from(data(column(arg))));
+            let rows = Rows { groups: &groups, args: &args.each_ref(), piece: 0 };
+            let mut some = empty();
+            match at {
+                0 | 2 => all.update(rows),
+                _ => some.update(rows),
+            }
+            if at == 1 {
+                std::mem::swap(&mut all, &mut some);
+            }
+            all.merge(&some, &[0, 1, 2, 3]);
+        }
+        let (mut bytes, mut read) = (Encoder::default(), all.fresh());
+        all.encode(1..GROUPS as u32, &mut bytes);
+        read.decode(&mut Decoder::new(&bytes.into_bytes())).unwrap();
+        [all, read]
     }
 
     fn number() -> impl Strategy<Value = i128> + Clone {
@@ -519,74 +684,47 @@ mod tests {
     proptest! {
         #[test]
         fn whole_sums_are_those_of_big_numbers(parts in parts(number())) {
-            let (mut sums, mut times) = (WholeSums::<2, 3>::default(), Times::default());
-            sums.resize(GROUPS);
-            times.resize(GROUPS);
-            let map: Vec<u32> = (0..GROUPS as u32).collect();
-            for (at, part) in parts.iter().enumerate() {
-                let (groups, row) = columns(part);
-                if at % 2 == 0 {
-                    sums.add_rows(&groups, &mut times, row);
-                    continue;
+            let data = |values: Vec<Option<i128>>| {
+                let near = |value: &Option<i128>| match value {
+                    Some(value) => i64::try_from(*value).ok().filter(|value| *value != MISSING_I64),
+                    None => Some(MISSING_I64),
+                };
+                match values.iter().map(near).collect() {
+                    Some(near) => Data::I64(near),
+                    None => Data::I128(values.iter().map(|value| value.unwrap_or(MISSING_I128)).collect()),
                 }
-                let mut others = WholeSums::default();
-                others.resize(GROUPS);
-                others.add_rows(&groups, &mut times, row);
-                if at == 1 {
-                    std::mem::swap(&mut sums, &mut others);
+            };
+            let kind = Kind::Number { scale: 0 };
+            for sums in summed(kind, &parts, data) {
+                for (is, (n, totals)) in sums.totals(&[kind; 2]).zip(plainly(&parts, BigInt::from)) {
+                    prop_assert_eq!((is.n, (is.values, is.products)), (n, totals));
                 }
-                sums.merge(&others, &map);
-            }
-            let mut bytes = Encoder::default();
-            (1..GROUPS).for_each(|group| sums.encode(group, &mut bytes));
-            let (bytes, mut read) = (bytes.into_bytes(), WholeSums::<2, 3>::default());
-            read.resize(1);
-            let mut from = Decoder::new(&bytes);
-            for (group, (n, totals)) in (1..).zip(plainly(&parts, BigInt::from)) {
-                read.decode_next(&mut from).unwrap();
-                prop_assert_eq!((times.at(group), &sums.totals(group)), (n, &totals));
-                prop_assert_eq!(read.totals(group), totals);
             }
         }
 
         #[test]
         fn sums_of_binary64_are_those_of_big_numbers(parts in parts(float())) {
-            let (mut sums, mut times) = (FloatSums::<2, 3>::default(), Times::default());
-            sums.resize(GROUPS);
-            times.resize(GROUPS);
-            let map: Vec<u32> = (0..GROUPS as u32).collect();
-            for (at, part) in parts.iter().enumerate() {
-                let (groups, row) = columns(part);
-                if at % 2 == 0 {
-                    sums.add_rows(&groups, &mut times, row);
-                    continue;
-                }
-                let mut others = FloatSums::default();
-                others.resize(GROUPS);
-                others.add_rows(&groups, &mut times, row);
-                sums.merge(&others, &map);
-            }
-            let mut bytes = Encoder::default();
-            (1..GROUPS).for_each(|group| sums.encode(group, &mut bytes));
-            let (bytes, mut read) = (bytes.into_bytes(), FloatSums::<2, 3>::default());
-            read.resize(1);
-            let mut from = Decoder::new(&bytes);
+            let data = |values: Vec<Option<f64>>| {
+                Data::F64(values.iter().map(|value| value.unwrap_or(f64::NAN)).collect())
+            };
             // In units of the smallest binary64.
             let smallest = BigInt::from(1) << 1074;
             let big = |value: f64| {
                 let (numerator, denominator) = f64_to_ratio(value).unwrap();
                 numerator * &smallest / denominator
             };
-            for (group, (n, (values, products))) in (1..).zip(plainly(&parts, big)) {
-                read.decode_next(&mut from).unwrap();
-                prop_assert_eq!(times.at(group), n);
-                let nearest = oeuvre_columns::value::exact::ratio_to_f64(&values[0], &smallest);
-                for sums in [&sums, &read] {
-                    let (mine, of, unit) = sums.totals(group);
-                    prop_assert_eq!(mine.map(|sum| sum * &smallest), values.each_ref().map(|sum| sum * &unit));
+            for sums in summed(Kind::Float, &parts, data) {
+                let all = sums.totals(&[Kind::Float; 2]).zip(plainly(&parts, big));
+                for (group, (is, (n, (values, products)))) in (1..).zip(all) {
+                    let [unit, _] = is.units;
+                    prop_assert_eq!(is.n, n);
+                    let nearest = ratio_to_f64(&values[0], &smallest).filter(|sum| sum.is_finite());
+                    prop_assert_eq!(is.values.map(|sum| sum * &smallest), values.map(|sum| sum * &unit));
                     let (unit, smallest) = (&unit * &unit, &smallest * &smallest);
-                    prop_assert_eq!(of.map(|sum| sum * &smallest), products.each_ref().map(|sum| sum * &unit));
-                    prop_assert_eq!(sums.nearest(group), nearest.filter(|sum| sum.is_finite()));
+                    let products = products.map(|sum| sum * &unit);
+                    prop_assert_eq!(is.products.map(|sum| sum * &smallest), products);
+                    let Sums::Float(sums) = &sums.sums else { unreachable!() };
+                    prop_assert_eq!(sums.nearest(group), nearest);
                 }
             }
         }

@@ -32,15 +32,13 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
-use super::exact_sums::{FloatSums, WholeSums};
-use super::times::Times;
+use super::exact_sums::{Summed, Sums, Totals};
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, finite, number,
 };
 use num_bigint::BigInt;
-use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
+use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
-use oeuvre_columns::value::decimal::big_pow10;
 use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
 use std::ops::Range;
 
@@ -55,93 +53,39 @@ pub struct Spread {
 
 /// How many values there are, their sum and that of their squares.
 #[derive(Clone)]
-pub(crate) struct Moments {
-    times: Times,
-    added: Added,
-}
-
-#[derive(Clone)]
-enum Added {
-    Whole(WholeSums<1, 1>),
-    Float(FloatSums<1, 1>),
-}
-
-impl Moments {
-    fn new(is_float: bool) -> Moments {
-        let added = match is_float {
-            true => Added::Float(FloatSums::default()),
-            false => Added::Whole(WholeSums::default()),
-        };
-        Moments { times: Times::default(), added }
-    }
-}
+pub(crate) struct Moments(Summed<1, 1>);
 
 impl GroupState for Moments {
     const FAMILY: &'static str = "moments";
 
     fn of(args: &[Kind]) -> Self {
-        Moments::new(args[0] == Kind::Float)
+        Moments(Summed::of(args))
     }
     fn resize(&mut self, groups: usize) {
-        self.times.resize(groups);
-        match &mut self.added {
-            Added::Whole(sums) => sums.resize(groups),
-            Added::Float(sums) => sums.resize(groups),
-        }
+        self.0.resize(groups);
     }
-
-    fn update(&mut self, Rows { groups, args, .. }: Rows<'_>) -> Result<(), Overflow> {
-        let times = &mut self.times;
-        match (&mut self.added, &args[0].data) {
-            (Added::Whole(sums), Data::I64(values)) => sums.add_rows(groups, times, |at| {
-                (values[at] != MISSING_I64).then(|| [values[at].into()])
-            }),
-            (Added::Whole(sums), Data::I128(values)) => sums
-                .add_rows(groups, times, |at| (values[at] != MISSING_I128).then(|| [values[at]])),
-            (Added::Float(sums), Data::F64(values)) => {
-                sums.add_rows(groups, times, |at| (!values[at].is_nan()).then(|| [values[at]]))
-            }
-            _ => {}
-        }
+    fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
+        self.0.update(rows);
         Ok(())
     }
-
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
-        self.times.merge(&other.times, map);
-        match (&mut self.added, &other.added) {
-            (Added::Whole(mine), Added::Whole(theirs)) => mine.merge(theirs, map),
-            (Added::Float(mine), Added::Float(theirs)) => mine.merge(theirs, map),
-            _ => {}
-        }
+        self.0.merge(&other.0, map);
         Ok(())
     }
-
     fn fresh(&self) -> Self {
-        Moments::new(matches!(self.added, Added::Float(_)))
+        Moments(self.0.fresh())
     }
-
     fn size_bytes(&self) -> usize {
-        let sums = match &self.added {
-            Added::Whole(sums) => sums.size_bytes(),
-            Added::Float(sums) => sums.size_bytes(),
-        };
-        sums + self.times.size_bytes()
+        self.0.size_bytes()
     }
 
+    // Whole numbers have a layout of their own: those that need more bits than most stand behind all others.
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
+        let Sums::Whole(sums) = &self.0.sums else { return self.0.encode(groups, to) };
         to.count(groups.len());
-        let Added::Whole(sums) = &self.added else {
-            for g in groups.map(|g| g as usize) {
-                self.times.encode(g, to);
-                if let Added::Float(sums) = &self.added {
-                    sums.encode(g, to);
-                }
-            }
-            return;
-        };
         let mut wide = Vec::new();
         for (at, g) in (1u32..).zip(groups) {
-            let (n, ([sum], [squares])) = (self.times.at(g as usize), sums.totals(g as usize));
+            let (n, ([sum], [squares])) = (self.0.times.at(g as usize), sums.totals(g as usize));
             match (i128::try_from(&sum), words_of(&squares)) {
                 (Ok(sum), Some((low, high))) => {
                     to.unsigned(n.into());
@@ -165,19 +109,10 @@ impl GroupState for Moments {
     }
 
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
-        let n = from.groups()?;
-        let Moments { times, added } = self;
-        let sums = match added {
-            Added::Whole(sums) => sums,
-            Added::Float(sums) => {
-                times.resize(1);
-                sums.resize(1);
-                return (0..n).try_for_each(|_| {
-                    times.decode_next(from)?;
-                    sums.decode_next(from)
-                });
-            }
+        let Summed { times, sums: Sums::Whole(sums) } = &mut self.0 else {
+            return self.0.decode(from);
         };
+        let n = from.groups()?;
         times.resize(n + 1);
         sums.resize(n + 1);
         let factor = BigInt::from(from.factor(0));
@@ -207,14 +142,15 @@ fn words_of(squares: &BigInt) -> Option<(u128, u64)> {
 }
 
 impl Spread {
-    /// From `n`, the sum, the sum of squares, and `unit²` that both squares are counted in.
-    fn of(&self, n: u64, sum: &BigInt, squares: &BigInt, unit: &BigInt) -> Result<f64, Overflow> {
+    /// From `n`, the sum, and the sum of squares.
+    fn of(&self, Totals { n, values, products, units }: Totals<1, 1>) -> Result<f64, Overflow> {
+        let ([sum], [squares], [unit]) = (values, products, units);
         let divisor = if self.sample { n.saturating_sub(1) } else { n };
         if n == 0 || divisor == 0 {
             return Ok(f64::NAN);
         }
-        let numerator = BigInt::from(n) * squares - sum * sum;
-        let denominator = BigInt::from(n) * divisor * unit;
+        let numerator = BigInt::from(n) * squares - &sum * &sum;
+        let denominator = BigInt::from(n) * divisor * &unit * &unit;
         let of = if self.root { sqrt_ratio_to_f64 } else { ratio_to_f64 };
         finite(of(&numerator, &denominator).unwrap_or(f64::NAN))
     }
@@ -227,19 +163,7 @@ impl GroupAggregate for Spread {
         number(args, 0).map(|_| Kind::Float)
     }
     fn finish(&self, state: &Moments, args: &[Kind]) -> Result<Column, Overflow> {
-        let scale = if let Kind::Number { scale } = args[0] { scale } else { 0 };
-        let unit = big_pow10(scale).pow(2);
-        let spread = |(group, n): (usize, u64)| match &state.added {
-            Added::Whole(sums) => {
-                let ([sum], [squares]) = sums.totals(group);
-                self.of(n, &sum, &squares, &unit)
-            }
-            Added::Float(sums) => {
-                let ([sum], [squares], unit) = sums.totals(group);
-                self.of(n, &sum, &squares, &(&unit * &unit))
-            }
-        };
-        let spreads: Result<_, _> = state.times.iter().enumerate().skip(1).map(spread).collect();
+        let spreads: Result<_, _> = state.0.totals(args).map(|totals| self.of(totals)).collect();
         Ok(Column::from(Data::F64(spreads?)))
     }
     fn additivity(&self) -> Additivity {

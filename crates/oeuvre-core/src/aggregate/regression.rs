@@ -32,15 +32,13 @@
 //! ```
 
 use super::encoding::{Damaged, Decoder, Encoder};
-use super::exact_sums::{FloatSums, WholeSums};
-use super::times::Times;
+use super::exact_sums::{Summed, Totals};
 use super::{
     Additivity, ArgumentProblem, GroupAggregate, GroupState, Overflow, Rows, Shape, finite, number,
 };
 use num_bigint::{BigInt, Sign};
-use oeuvre_columns::column::{Column, Data, MISSING_I64, MISSING_I128};
+use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
-use oeuvre_columns::value::decimal::big_pow10;
 use oeuvre_columns::value::exact::{ratio_to_f64, sqrt_ratio_to_f64};
 use std::ops::Range;
 
@@ -59,120 +57,43 @@ pub enum Regression {
 
 /// n and the sums of x, y, xx, yy, xy.
 #[derive(Clone)]
-pub(crate) struct Sums {
-    times: Times,
-    added: Added,
-}
-
-#[derive(Clone)]
-enum Added {
-    Whole(WholeSums<2, 3>),
-    Float(FloatSums<2, 3>),
-}
-
-impl Sums {
-    fn new(is_float: bool) -> Sums {
-        let added = match is_float {
-            true => Added::Float(FloatSums::default()),
-            false => Added::Whole(WholeSums::default()),
-        };
-        Sums { times: Times::default(), added }
-    }
-}
+pub(crate) struct Sums(Summed<2, 3>);
 
 impl GroupState for Sums {
     const FAMILY: &'static str = "regression";
 
     fn of(args: &[Kind]) -> Self {
-        Sums::new(args[0] == Kind::Float)
+        Sums(Summed::of(args))
     }
     fn resize(&mut self, groups: usize) {
-        self.times.resize(groups);
-        match &mut self.added {
-            Added::Whole(sums) => sums.resize(groups),
-            Added::Float(sums) => sums.resize(groups),
-        }
+        self.0.resize(groups);
     }
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
-        let (x, y) = (&rows.args[0].data, &rows.args[1].data);
-        match (&mut self.added, x, y) {
-            (Added::Whole(sums), Data::I64(x), Data::I64(y)) => {
-                let row = |at: usize| {
-                    let is_there = x[at] != MISSING_I64 && y[at] != MISSING_I64;
-                    is_there.then(|| [x[at].into(), y[at].into()])
-                };
-                sums.add_rows(rows.groups, &mut self.times, row);
-            }
-            (Added::Whole(sums), ..) => {
-                let (x, y) = (x.to_i128(), y.to_i128());
-                let row = |at: usize| {
-                    let is_there = x[at] != MISSING_I128 && y[at] != MISSING_I128;
-                    is_there.then(|| [x[at], y[at]])
-                };
-                sums.add_rows(rows.groups, &mut self.times, row);
-            }
-            (Added::Float(sums), Data::F64(x), Data::F64(y)) => {
-                let row = |at: usize| (!x[at].is_nan() && !y[at].is_nan()).then(|| [x[at], y[at]]);
-                sums.add_rows(rows.groups, &mut self.times, row);
-            }
-            _ => {}
-        }
+        self.0.update(rows);
         Ok(())
     }
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
-        self.times.merge(&other.times, map);
-        match (&mut self.added, &other.added) {
-            (Added::Whole(mine), Added::Whole(theirs)) => mine.merge(theirs, map),
-            (Added::Float(mine), Added::Float(theirs)) => mine.merge(theirs, map),
-            _ => {}
-        }
+        self.0.merge(&other.0, map);
         Ok(())
     }
     fn fresh(&self) -> Self {
-        Sums::new(matches!(self.added, Added::Float(_)))
+        Sums(self.0.fresh())
     }
-
     fn size_bytes(&self) -> usize {
-        let sums = match &self.added {
-            Added::Whole(sums) => sums.size_bytes(),
-            Added::Float(sums) => sums.size_bytes(),
-        };
-        sums + self.times.size_bytes()
+        self.0.size_bytes()
     }
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
-        to.count(groups.len());
-        for g in groups.map(|g| g as usize) {
-            self.times.encode(g, to);
-            match &self.added {
-                Added::Whole(sums) => sums.encode(g, to),
-                Added::Float(sums) => sums.encode(g, to),
-            }
-        }
+        self.0.encode(groups, to);
     }
     fn decode(&mut self, from: &mut Decoder<'_>) -> Result<(), Damaged> {
-        let n = from.groups()?;
-        GroupState::resize(self, 1);
-        for _ in 0..n {
-            self.times.decode_next(from)?;
-            match &mut self.added {
-                Added::Whole(sums) => sums.decode_next(from)?,
-                Added::Float(sums) => sums.decode_next(from)?,
-            }
-        }
-        Ok(())
+        self.0.decode(from)
     }
 }
 
 impl Regression {
     /// From n and the sums as fractions: x over `ux`, y over `uy`, products over their product.
-    fn of(
-        self,
-        n: u64,
-        [x, y]: [BigInt; 2],
-        [xx, yy, xy]: [BigInt; 3],
-        ux: &BigInt,
-        uy: &BigInt,
-    ) -> Option<f64> {
+    fn of(self, Totals { n, values, products, units }: Totals<2, 3>) -> Option<f64> {
+        let ([x, y], [xx, yy, xy], [ux, uy]) = (values, products, &units);
         let n = BigInt::from(n);
         let together = &n * &xy - &x * &y;
         let (dx, dy) = (&n * &xx - &x * &x, &n * &yy - &y * &y);
@@ -196,23 +117,8 @@ impl GroupAggregate for Regression {
         number(args, 1).map(|_| Kind::Float)
     }
     fn finish(&self, state: &Sums, args: &[Kind]) -> Result<Column, Overflow> {
-        let figure = |(group, n): (usize, u64)| {
-            let (values, products, [ux, uy]) = match &state.added {
-                Added::Whole(sums) => {
-                    let unit = |k: Kind| {
-                        if let Kind::Number { scale } = k { big_pow10(scale) } else { 1.into() }
-                    };
-                    let (values, products) = sums.totals(group);
-                    (values, products, [unit(args[0]), unit(args[1])])
-                }
-                Added::Float(sums) => {
-                    let (values, products, unit) = sums.totals(group);
-                    (values, products, [unit.clone(), unit])
-                }
-            };
-            finite(self.of(n, values, products, &ux, &uy).unwrap_or(f64::NAN))
-        };
-        let values: Result<_, _> = state.times.iter().enumerate().skip(1).map(figure).collect();
+        let figure = |totals| finite(self.of(totals).unwrap_or(f64::NAN));
+        let values: Result<_, _> = state.0.totals(args).map(figure).collect();
         Ok(Column::from(Data::F64(values?)))
     }
     fn shape(&self) -> Shape {

@@ -15,9 +15,13 @@ pub(super) trait Number: Copy + Default {
     /// The magnitude in words, the lowest first, and whether the number is below zero.
     fn parts(&self) -> (impl Iterator<Item = u64>, bool);
 
-    /// Adds a number of another size.
-    fn add_other(&mut self, other: &impl Number) -> bool {
-        let (words, is_negative) = other.parts();
+    /// The number, where it has no more than 128 bits.
+    fn whole(&self) -> Option<i128> {
+        None
+    }
+
+    /// Adds a magnitude in words, the lowest first, or takes it away.
+    fn add_words(&mut self, words: impl Iterator<Item = u64>, is_negative: bool) -> bool {
         let mut sum = *self;
         let mut words = (0..).step_by(64).zip(words);
         let fits = words.all(|(at, word)| sum.add_shifted(word.into(), at, is_negative));
@@ -25,6 +29,17 @@ pub(super) trait Number: Copy + Default {
             *self = sum;
         }
         fits
+    }
+    /// Adds a number of whichever size.
+    #[inline]
+    fn add_any(&mut self, other: &impl Number) -> bool {
+        match other.whole() {
+            Some(whole) => self.add_whole(whole),
+            None => {
+                let (words, is_negative) = other.parts();
+                self.add_words(words, is_negative)
+            }
+        }
     }
     fn add_whole(&mut self, value: i128) -> bool {
         self.add_shifted(value.unsigned_abs(), 0, value < 0)
@@ -49,14 +64,7 @@ pub(super) trait Number: Copy + Default {
         }
     }
     fn add_big(&mut self, value: &BigInt) -> bool {
-        let is_negative = value.sign() == Sign::Minus;
-        let mut sum = *self;
-        let mut words = (0..).step_by(64).zip(value.iter_u64_digits());
-        let fits = words.all(|(at, word)| sum.add_shifted(word.into(), at, is_negative));
-        if fits {
-            *self = sum;
-        }
-        fits
+        self.add_words(value.iter_u64_digits(), value.sign() == Sign::Minus)
     }
 }
 
@@ -76,6 +84,10 @@ impl Number for i64 {
     }
     fn big(&self) -> BigInt {
         BigInt::from(*self)
+    }
+    #[inline]
+    fn whole(&self) -> Option<i128> {
+        Some((*self).into())
     }
     fn parts(&self) -> (impl Iterator<Item = u64>, bool) {
         (std::iter::once(self.unsigned_abs()), *self < 0)
@@ -115,6 +127,10 @@ impl Number for i128 {
     }
     fn big(&self) -> BigInt {
         BigInt::from(*self)
+    }
+    #[inline]
+    fn whole(&self) -> Option<i128> {
+        Some((*self).into())
     }
     fn parts(&self) -> (impl Iterator<Item = u64>, bool) {
         let magnitude = self.unsigned_abs();
