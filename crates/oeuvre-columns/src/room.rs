@@ -64,16 +64,6 @@ pub fn make_room<T>(list: &mut Vec<T>, more: usize) {
     }
 }
 
-/// As [`make_room`], of bytes of text.
-pub fn make_room_for_text(text: &mut String, more: usize) {
-    if more > text.capacity() - text.len() {
-        match text.len() < LONG {
-            true => text.reserve(more),
-            false => text.reserve_exact(more.max(text.len() / 8)),
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -361,7 +361,6 @@ impl Texts {
         let start = if from == 0 { 0 } else { other.ends[from - 1] };
         let (texts, ends) = (&other.arena[start..], &other.ends[from..]);
         let before = self.arena.len();
-        room::make_room_for_text(&mut self.arena, texts.len());
         self.arena.push_str(texts);
         room::make_room(&mut self.ends, ends.len());
         self.ends.extend(ends.iter().map(|end| end - start + before));

@@ -23,11 +23,11 @@ const WORDS_AT_FIRST: usize = 128;
 const MORE_WORDS: usize = 8 << 20;
 const MOST_WORDS: usize = 32 << 20;
 const WORDS_FOR_EACH: usize = 4;
-/// Short sets, many of them, are ordinary memory: they take one of so many bytes that may be taken.
-const OF_SHORT: usize = 8;
-/// A set of so many words is none of those, and each other one takes so many words more.
-const SHORT: usize = 1 << 10;
-const OF_LIST: usize = 5;
+/// Sets of fewer words than these are small pieces of ordinary memory, which cannot be put away: all together they take no more
+/// than one of so many bytes that may be taken. Each takes some words more than it has bits for.
+const LONG_SET: usize = 1 << 10;
+const OF_SHORT_SETS: usize = 8;
+const AROUND_SET: usize = 5;
 
 /// A set of bits for each group, as far as they reach.
 #[derive(Clone)]
@@ -186,8 +186,9 @@ impl Bits {
     #[cold]
     fn may_take(&mut self, more: usize, longest: usize) -> bool {
         let words = self.words + more;
-        let with_lists = words + OF_LIST * self.groups();
-        if with_lists < SHORT * self.groups() && with_lists > room::bytes() / 8 / OF_SHORT {
+        let taken = words + AROUND_SET * self.groups();
+        let are_short = taken < LONG_SET * self.groups();
+        if are_short && taken > room::bytes() / OF_SHORT_SETS / size_of::<u64>() {
             return false;
         }
         if words <= LEAST_WORDS.max(self.counted + self.counted / 4) {

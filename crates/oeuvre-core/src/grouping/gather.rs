@@ -11,7 +11,6 @@ use crate::error::Error;
 use crate::ledger::Ledger;
 use crate::pass::{Consumer, Pass, RowWork, Share};
 use crate::plan::{Plan, TableInput};
-use crate::rows::evaluator::Forget;
 use crate::rows::program::{Operand, Step};
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
@@ -99,7 +98,7 @@ impl Consumer for Groups<'_> {
 
     fn share(&self) -> GroupsShare {
         GroupsShare {
-            rows: RowWork::new(self.plan).forgetting(self.forgets.clone(), Forget::Many),
+            rows: RowWork::new(self.plan).forgetting(self.forgets.clone()),
             groupings: self.plan.groupings.iter().map(GroupStates::new).collect(),
             aside: self.plan.groupings.iter().map(|_| Aside::default()).collect(),
             groups: Vec::new(),

@@ -8,7 +8,6 @@ use super::texts::{follows_texts, forgets};
 use crate::error::Error;
 use crate::pass::{Consumer, RowWork, Share};
 use crate::plan::Plan;
-use crate::rows::evaluator::Forget;
 use crate::rows::program::Operand;
 use oeuvre_columns::Limits;
 use oeuvre_columns::at_once;
@@ -243,10 +242,7 @@ impl Consumer for Keep<'_> {
     fn share(&self) -> KeepShare {
         let texts = vec![Kept::default(); self.operands.len()];
         let columns = Columns { texts: vec![texts], ..Columns::default() };
-        KeepShare {
-            rows: RowWork::new(self.plan).forgetting(forgets(self.plan), Forget::Unlike),
-            columns,
-        }
+        KeepShare { rows: RowWork::new(self.plan).forgetting(forgets(self.plan)), columns }
     }
 
     fn take(&self, share: &mut KeepShare, batch: &mut Batch) -> Result<(), Error> {

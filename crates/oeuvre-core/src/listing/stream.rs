@@ -10,7 +10,7 @@ use crate::grid::Grid;
 use crate::ledger::Ledger;
 use crate::pass::{Consumer, Pass, RowWork, Selected, Share, note_zero_divisions};
 use crate::plan::{Plan, TableInput};
-use crate::rows::evaluator::{Evaluator, Forget};
+use crate::rows::evaluator::Evaluator;
 use crate::rows::program::Operand;
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
@@ -123,7 +123,7 @@ impl Consumer for Probe<'_> {
     }
 
     fn share(&self) -> ProbeShare {
-        let rows = RowWork::new(self.0).forgetting(forgets(self.0), Forget::Unlike);
+        let rows = RowWork::new(self.0).forgetting(forgets(self.0));
         ProbeShare { rows, table: Evaluator::new(&self.0.table) }
     }
 
@@ -182,7 +182,7 @@ impl<T: Send> Consumer for Show<'_, T> {
         Shown {
             worker: self.next.fetch_add(1, Ordering::Relaxed),
             send: Some(self.send.clone()),
-            rows: RowWork::new(self.plan).forgetting(forgets(self.plan), Forget::Unlike),
+            rows: RowWork::new(self.plan).forgetting(forgets(self.plan)),
             table: Evaluator::new(&self.plan.table),
             shown: 0,
             blank: 0,

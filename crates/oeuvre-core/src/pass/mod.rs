@@ -31,7 +31,7 @@ pub(crate) use rows::{RowWork, Selected, note_zero_divisions};
 
 use crate::error::Error;
 use crate::plan::Plan;
-use crate::rows::evaluator::Forget;
+use crate::rows::evaluator::are_unlike;
 use oeuvre_columns::column::{Batch, Column, Met};
 use oeuvre_columns::{Account, Bounds, Limits, Reader, Source};
 use rows::{Comes, can_share_rows, comes, condition_of};
@@ -213,8 +213,9 @@ impl<'a> Pass<'a> {
             for &place in &hand_out.followed {
                 since[place] += batch.rows as u64;
                 let column = &mut batch.columns[place];
-                let is_now = Forget::Unlike.is_now(column.dictionary.len(), since[place]);
-                if is_now && reader.begin_texts_anew(column) {
+                if are_unlike(column.dictionary.len(), since[place])
+                    && reader.begin_texts_anew(column)
+                {
                     since[place] = 0;
                 }
             }

@@ -10,7 +10,7 @@ use crate::error::Error;
 use crate::ledger::{Ledger, LookupAccount};
 use crate::notice::{Noticed, alike_lookup_keys, codes_of};
 use crate::plan::{LookupPlan, Plan, TextsWatch};
-use crate::rows::evaluator::{Evaluator, Forget};
+use crate::rows::evaluator::Evaluator;
 use crate::rows::lookup::NoMatch;
 use crate::rows::lookup::{key_text, push_key};
 use crate::rows::program::{Op, Operand, Program, Step};
@@ -126,8 +126,8 @@ impl RowWork {
     }
 
     /// Lets go of the texts of some steps of the row program: see [`Evaluator::forgetting`].
-    pub(crate) fn forgetting(self, forgets: Vec<bool>, when: Forget) -> RowWork {
-        RowWork { row: self.row.forgetting(forgets, when), ..self }
+    pub(crate) fn forgetting(self, forgets: Vec<bool>) -> RowWork {
+        RowWork { row: self.row.forgetting(forgets), ..self }
     }
 
     /// Keeps all columns for the rows that count, to be shown.

@@ -58,8 +58,7 @@ pub struct Evaluator {
     choices: Vec<u8>,
     /// Steps whose texts nobody knows by their codes from one batch to the next.
     forgets: Vec<bool>,
-    /// When that is done, and how many rows have come since.
-    when: Forget,
+    /// How many rows have come since a step's texts were begun.
     since: Vec<u64>,
     /// Divisions by zero on rows that use their result, by step.
     pub zero_divisions: Vec<u64>,
@@ -67,24 +66,10 @@ pub struct Evaluator {
     waiting: Vec<(usize, Vec<usize>)>,
 }
 
-/// When texts are begun anew.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(crate) enum Forget {
-    /// When there are many.
-    #[default]
-    Many,
-    /// When there are many, and hardly any has come twice.
-    Unlike,
-}
-
-impl Forget {
-    /// Whether so many texts, of so many rows, are to go.
-    pub(crate) fn is_now(self, texts: usize, rows: u64) -> bool {
-        match self {
-            Forget::Many => texts > MANY_TEXTS,
-            Forget::Unlike => texts > MANY_TEXTS && rows <= (texts + texts / 8) as u64,
-        }
-    }
+/// Whether so many texts, of so many rows, are better begun anew than looked up: there are many, and hardly any has come
+/// twice.
+pub(crate) fn are_unlike(texts: usize, rows: u64) -> bool {
+    texts > MANY_TEXTS && rows <= (texts + texts / 8) as u64
 }
 
 fn from<'a>(registers: &'a [Column], operand: Operand, inputs: &[&'a Column]) -> &'a Column {
@@ -106,26 +91,24 @@ impl Evaluator {
             rows_found: vec![Vec::new(); n],
             choices: Vec::new(),
             forgets: vec![false; n],
-            when: Forget::Many,
             since: vec![0; n],
             zero_divisions: vec![0; n],
             waiting: Vec::new(),
         }
     }
 
-    /// Lets go of the texts of some steps when there are many, which nobody but other steps and whoever follows
+    /// Lets go of the texts of some steps when there are many, hardly two of them alike, which nobody but other steps and whoever follows
     /// dictionaries knows by their codes.
-    pub(crate) fn forgetting(mut self, forgets: Vec<bool>, when: Forget) -> Evaluator {
-        (self.forgets, self.when) = (forgets, when);
+    pub(crate) fn forgetting(mut self, forgets: Vec<bool>) -> Evaluator {
+        self.forgets = forgets;
         self
     }
 
-    /// Begins the texts of a step anew where there are many, and all that other steps remember of them.
+    /// Begins the texts of a step anew where that is better than looking them up, and all that other steps remember of them.
     fn forget(&mut self, program: &Program, step: usize, rows: usize) {
-        let texts = self.registers[step].dictionary.len();
-        let may_go = self.when.is_now(texts, self.since[step]);
+        let is_unlike = are_unlike(self.registers[step].dictionary.len(), self.since[step]);
         self.since[step] += rows as u64;
-        if !self.forgets[step] || !may_go {
+        if !self.forgets[step] || !is_unlike {
             return;
         }
         self.since[step] = rows as u64;
