@@ -130,7 +130,7 @@ impl Number for i128 {
     }
     #[inline]
     fn whole(&self) -> Option<i128> {
-        Some((*self).into())
+        Some(*self)
     }
     fn parts(&self) -> (impl Iterator<Item = u64>, bool) {
         let magnitude = self.unsigned_abs();
