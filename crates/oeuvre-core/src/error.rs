@@ -206,10 +206,11 @@ impl Error {
     }
 }
 
-impl Error {
-    /// What outgrew its kind.
-    pub(crate) fn overflow(what: &str, overflow: Overflow) -> Error {
-        let (message, help) = match overflow {
+impl From<StepOverflow> for Error {
+    /// A result that outgrew its kind.
+    fn from(it: StepOverflow) -> Error {
+        let what = format!("`{}`", it.text);
+        let (message, help) = match it.overflow {
             Overflow::Digits => (
                 format!("{what} is too large: exact numbers hold up to 38 digits"),
                 "binary64 holds larger numbers, with 15 digits: divide a factor by 1 to calculate in it",
@@ -230,19 +231,6 @@ impl Error {
             ),
         };
         Error::request_with_help(message, help)
-    }
-}
-
-impl From<Overflow> for Error {
-    /// A result that outgrew its kind.
-    fn from(it: Overflow) -> Error {
-        Error::overflow("a result", it)
-    }
-}
-
-impl From<StepOverflow> for Error {
-    fn from(it: StepOverflow) -> Error {
-        Error::overflow(&format!("`{}`", it.text), it.overflow)
     }
 }
 

@@ -330,6 +330,21 @@ fn arithmetic_is_exact_beyond_64_bits_and_overflow_is_an_error() {
     assert!(error.contains("`x * x` is too large: exact numbers hold up to 38 digits"), "{error}");
 }
 
+#[rstest]
+#[case(&["--show", "Vs: list(v)"], "`list(v)` lists more than 1,000 values in one cell")]
+#[case(&["--show", "length(list(v))"], "`list(v)` lists")]
+#[case(&["--show", "max(length(list(v)) per v > 0)"], "`list(v)` lists")]
+#[case(&["--show", "count(v where v > min(v))", "--show", "list(v where v > min(v))"], "`list(v where v > min(v))` lists")]
+#[case(&["--show", "sum(v * 1000000000000000000 * 1000000000000000)"], "`sum(v * 1000000000000000000 * 1000000000000000)` is too large: exact numbers hold up to 38 digits")]
+#[case(&["--by", "v", "--show", "sum(v * 1000000000000000000 * 1000000000000000)", "--totals"], "`sum(v * 1000000000000000000 * 1000000000000000)` is too large")]
+#[case(&["--show", "sum(v * exp(695))"], "`sum(v * exp(695))` is too large: binary64")]
+fn a_result_that_outgrows_its_kind_is_named(#[case] options: &[&str], #[case] expected: &str) {
+    let rows: String = (0..20_000).map(|v| format!("{v}\n")).collect();
+    let folder = Folder::with("v.csv", format!("v\n{rows}"));
+    let error = folder.run(&[&["summary", "v.csv"], options].concat()).error();
+    assert!(error.contains(expected), "{error}");
+}
+
 #[test]
 fn a_key_whose_heading_is_the_column_it_is_made_of_is_not_doubtful() {
     let folder = Folder::with("f.csv", "route,fare\nske,1\n");

@@ -17,6 +17,7 @@ use super::states::GroupStates;
 use crate::aggregate::count::Counts;
 use crate::aggregate::{Overflow, State};
 use crate::plan::Grouping;
+use crate::rows::evaluator::StepOverflow;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::digits::{sorted_by_digits, width};
 use oeuvre_columns::column::interner::Pairs;
@@ -27,6 +28,7 @@ use std::collections::binary_heap::PeekMut;
 use std::iter::Copied;
 use std::ops::RangeInclusive;
 use std::slice::Iter;
+use std::sync::Arc;
 
 /// What a worker has put aside of a grouping.
 #[derive(Default)]
@@ -49,7 +51,7 @@ impl Aside {
         groups: &mut GroupStates,
         plan: &Grouping,
         room: usize,
-    ) -> Result<(), Overflow> {
+    ) -> Result<(), StepOverflow> {
         let count = groups.grouper.groups();
         if count < self.next_look {
             return Ok(());
@@ -71,7 +73,7 @@ impl Aside {
         &mut self,
         groups: &mut GroupStates,
         plan: &Grouping,
-    ) -> Result<(), Overflow> {
+    ) -> Result<(), StepOverflow> {
         match groups.grouper.lists() {
             true => {
                 self.put(groups, plan)?;
@@ -83,7 +85,7 @@ impl Aside {
     }
 
     /// Puts groups aside, unless they have no order.
-    fn put(&mut self, groups: &mut GroupStates, plan: &Grouping) -> Result<(), Overflow> {
+    fn put(&mut self, groups: &mut GroupStates, plan: &Grouping) -> Result<(), StepOverflow> {
         groups.tell_rows();
         let rows: u64 = groups.counts.0.iter().sum();
         let Some(piece) = aside(|| in_order(groups, 1))? else { return Ok(()) };
@@ -104,7 +106,7 @@ impl Aside {
         &mut self,
         other: Aside,
         numbers: Option<&Renumbered>,
-    ) -> Result<(), Overflow> {
+    ) -> Result<(), StepOverflow> {
         other.pieces.into_iter().try_for_each(|piece| match numbers {
             Some(Renumbered { before, last: Some(last) }) => {
                 let here = |word: &i64| {
@@ -123,7 +125,7 @@ impl Aside {
         &mut self,
         groups: &mut GroupStates,
         threads: usize,
-    ) -> Result<(), Overflow> {
+    ) -> Result<(), StepOverflow> {
         match in_order(groups, threads)? {
             Some(piece) => self.add(piece),
             // Numbers have come that these orders do not hold.
@@ -153,7 +155,7 @@ impl Aside {
 
     /// Adds a piece, and joins all when they have become many, and the others as large as the first: a group that is in
     /// each of them is then kept once, and none is joined often.
-    fn push(&mut self, piece: GroupStates) -> Result<(), Overflow> {
+    fn push(&mut self, piece: GroupStates) -> Result<(), StepOverflow> {
         self.add(piece);
         let count = |piece: &GroupStates| piece.grouper.groups();
         match self.pieces.split_first() {
@@ -168,7 +170,7 @@ impl Aside {
     }
 
     /// Joins all pieces.
-    fn join(&mut self, threads: usize) -> Result<(), Overflow> {
+    fn join(&mut self, threads: usize) -> Result<(), StepOverflow> {
         if self.pieces.len() > 1 {
             let pieces = std::mem::take(&mut self.pieces);
             self.pieces.push(aside(|| joined(pieces, threads))?);
@@ -194,7 +196,7 @@ pub(super) fn take_in(
     mine: &mut GroupStates,
     mut theirs: GroupStates,
     threads: usize,
-) -> Result<(), Overflow> {
+) -> Result<(), StepOverflow> {
     /// No fewer than one to so many are joined.
     const MANY_MORE: usize = 8;
     let are_few = theirs.grouper.groups() < mine.grouper.groups() / MANY_MORE;
@@ -233,7 +235,7 @@ fn pair(word: i64) -> (u32, u32) {
 
 /// Takes groups out in the order of their key, or of the words that they are known by; `None` where there is no such order.
 /// Of several keys the values, and the groups of all but the last, stay.
-fn in_order(groups: &mut GroupStates, threads: usize) -> Result<Option<GroupStates>, Overflow> {
+fn in_order(groups: &mut GroupStates, threads: usize) -> Result<Option<GroupStates>, StepOverflow> {
     if let Some(pairs) = groups.grouper.last_pairs() {
         let words = pairs.pairs().iter().map(|&(first, second)| word_of(first, second)).collect();
         let mut taken = groups.take();
@@ -259,7 +261,7 @@ fn of_words(
     first: u32,
     groups: GroupStates,
     threads: usize,
-) -> Result<GroupStates, Overflow> {
+) -> Result<GroupStates, StepOverflow> {
     let mut map = vec![0; first as usize + words.len()];
     let mut distinct: Vec<i64> = Vec::new();
     for (word, group) in sorted(words.into_iter().zip(first..).collect()) {
@@ -289,7 +291,7 @@ fn sorted(words: Vec<(i64, u32)>) -> Vec<(i64, u32)> {
 }
 
 /// Several pieces as one.
-fn joined(pieces: Vec<GroupStates>, threads: usize) -> Result<GroupStates, Overflow> {
+fn joined(pieces: Vec<GroupStates>, threads: usize) -> Result<GroupStates, StepOverflow> {
     let map = |piece: &GroupStates| {
         let mut map = Vec::with_capacity(FIRST as usize + piece.grouper.numbers().len());
         map.extend([0, WITHOUT]);
@@ -326,12 +328,14 @@ fn merged(
     grouper: Grouper,
     parts: Vec<(GroupStates, Vec<u32>)>,
     threads: usize,
-) -> Result<GroupStates, Overflow> {
+) -> Result<GroupStates, StepOverflow> {
     let groups = grouper.groups();
     /// What is to become of a state, and what the parts have of it.
-    type Parted = (Box<dyn State>, Vec<Box<dyn State>>);
-    let fresh = parts[0].0.states.iter().map(|state| (state.fresh(), Vec::new()));
-    let mut states: Vec<Parted> = fresh.collect();
+    type Parted<'n> = (Box<dyn State>, Vec<Box<dyn State>>, &'n Arc<str>);
+    let names = parts[0].0.names().clone();
+    let fresh = parts[0].0.states.iter().zip(&names[1..]);
+    let fresh = fresh.map(|(state, name)| (state.fresh(), Vec::new(), name));
+    let mut states: Vec<Parted<'_>> = fresh.collect();
     let (mut all_counts, mut counts, mut maps) = (Counts::default(), Vec::new(), Vec::new());
     for (part, map) in parts {
         counts.push(Box::new(part.counts) as Box<dyn State>);
@@ -339,14 +343,15 @@ fn merged(
         maps.push(map);
     }
     all_counts.resize(groups);
-    merge_in_order(&mut all_counts, counts, &maps, groups)?;
-    let merge = |(mut all, parts): Parted| {
+    merge_in_order(&mut all_counts, counts, &maps, groups).map_err(StepOverflow::of(&names[0]))?;
+    let merge = |(mut all, parts, name): Parted<'_>| {
         all.resize(groups);
-        merge_in_order(all.as_mut(), parts, &maps, groups).map(|()| all)
+        let merged = merge_in_order(all.as_mut(), parts, &maps, groups);
+        merged.map(|()| all).map_err(StepOverflow::of(name))
     };
     // Of several problems always the same one.
     let states = at_once(states, threads, merge).into_iter().collect::<Result<_, _>>()?;
-    Ok(GroupStates::of(grouper, all_counts, states))
+    Ok(GroupStates::of(grouper, all_counts, states, names.clone()))
 }
 
 /// What is worked on at once takes one of so many bytes of memory where groups come in order.

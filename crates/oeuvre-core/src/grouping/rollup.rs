@@ -36,7 +36,7 @@ use crate::error::Error;
 use crate::ledger::Ledger;
 use crate::pass::note_zero_divisions;
 use crate::plan::{Built, From, Plan};
-use crate::rows::evaluator::Evaluator;
+use crate::rows::evaluator::{Evaluator, StepOverflow};
 use crate::rows::program::{Operand, Program};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::column::NO_NUMBER;
@@ -173,7 +173,8 @@ pub(crate) fn roll_up<'a>(
                 over_groups(over, inner, &group_states[*finer], &belongs)
             }
         };
-        aggregated.push(Arc::new(column?));
+        let column = column.map_err(StepOverflow::of(&aggregate.text))?;
+        aggregated.push(Arc::new(column));
     }
     let Numbered { start, path, map, .. } = numbered;
     let mut rollup = Rollup {
@@ -296,7 +297,7 @@ impl Numbered {
     }
 
     /// The states of the groups here. Groups as they are need no merging.
-    fn states<'a>(&self, gathered: &'a GroupStates) -> Result<StatesHere<'a>, Overflow> {
+    fn states<'a>(&self, gathered: &'a GroupStates) -> Result<StatesHere<'a>, StepOverflow> {
         let all = &gathered.states[..];
         if !self.are_as_they_are() {
             return Ok(StatesHere { all, merged: self.merged(gathered)?, here: None });
@@ -306,15 +307,16 @@ impl Numbered {
     }
 
     /// The states, taken together.
-    fn merged(&self, gathered: &GroupStates) -> Result<Vec<Box<dyn State>>, Overflow> {
+    fn merged(&self, gathered: &GroupStates) -> Result<Vec<Box<dyn State>>, StepOverflow> {
         let map: Vec<u32> = std::iter::once(0).chain(self.map.each()).collect();
-        let merged = |state: &dyn State| {
+        let merged = |(state, name): (&dyn State, &Arc<str>)| {
             let mut coarse = state.fresh();
             coarse.resize(self.groups + 1);
-            coarse.merge(state, &map)?;
+            coarse.merge(state, &map).map_err(StepOverflow::of(name))?;
             Ok(coarse)
         };
-        let merged = gathered.states.iter().map(|state| merged(state.as_ref())).collect();
+        let named = gathered.states.iter().map(AsRef::as_ref).zip(&gathered.names()[1..]);
+        let merged = named.map(merged).collect();
         work::done(gathered.merging());
         merged
     }
@@ -427,7 +429,7 @@ pub(crate) fn of_no_rows(plan: &Plan, index: usize) -> Result<Vec<Column>, Error
         let mut state = aggregate.aggregate.state(&kinds);
         state.resize(2);
         let finished = aggregate.aggregate.finish(state.as_ref(), &kinds);
-        inputs.push(finished?);
+        inputs.push(finished.map_err(StepOverflow::of(&aggregate.text))?);
     }
     Ok(inputs)
 }

@@ -35,11 +35,12 @@ use crate::aggregate::{Rows, State};
 use crate::error::Error;
 use crate::pass::{Consumer, Pass, RowWork, Share};
 use crate::plan::{Built, Plan};
-use crate::rows::evaluator::Evaluator;
+use crate::rows::evaluator::{Evaluator, StepOverflow};
 use oeuvre_columns::Limits;
 use oeuvre_columns::Source;
 use oeuvre_columns::column::{Batch, Column};
 use oeuvre_columns::value::calendar::Unit;
+use std::sync::Arc;
 
 /// The states of second-pass aggregates: by the keys of the level, then by aggregate.
 pub(crate) struct SecondPassStates {
@@ -134,6 +135,8 @@ struct AgainShare {
     same: Vec<u32>,
     /// By level, then by aggregate.
     states: Vec<Vec<Box<dyn State>>>,
+    /// What each aggregate is, for messages.
+    names: Vec<Arc<str>>,
     evaluators: Vec<Evaluator>,
     /// Scratch: the group of each row, and of those for which the condition holds.
     groups: Vec<u32>,
@@ -169,6 +172,7 @@ impl Consumer for Again<'_> {
             located: Vec::new(),
             same: (0..=self.levels.iter().map(|l| l.groups).max().unwrap_or(0) as u32).collect(),
             states: self.levels.iter().map(fresh).collect(),
+            names: plan.second_pass_aggregates.iter().map(|it| it.text.clone()).collect(),
             evaluators: self.levels.iter().map(|_| Evaluator::new(&plan.second_pass)).collect(),
             groups: Vec::new(),
             some: Vec::new(),
@@ -197,7 +201,7 @@ impl Consumer for Again<'_> {
                 let args: Vec<&Column> =
                     plan.args.iter().map(|a| selected.column(a.operand)).collect();
                 let rows = Rows { groups: some, args: &args, piece: selected.batch.piece };
-                state.update(rows)?;
+                state.update(rows).map_err(StepOverflow::of(&plan.text))?;
             }
         }
         Ok(())
@@ -208,8 +212,9 @@ impl Share for AgainShare {
     fn absorb(&mut self, other: AgainShare, threads: usize) -> Result<(), Error> {
         // Groups have the same numbers in all workers.
         let (mine, theirs) = (self.states.iter_mut().flatten(), other.states.iter().flatten());
-        let pairs = mine.zip(theirs).map(|(mine, theirs)| (mine.as_mut() as _, theirs.as_ref()));
-        Ok(merge_all(pairs, &self.same, threads)?)
+        let named = mine.zip(theirs).zip(self.names.iter().cycle());
+        let named = named.map(|((mine, theirs), name)| (mine.as_mut() as _, theirs.as_ref(), name));
+        Ok(merge_all(named, &self.same, threads)?)
     }
 }
 

@@ -5,15 +5,20 @@ use super::row_counts::RowCounts;
 use super::sequence::Sequence;
 use crate::aggregate::count::Counts;
 use crate::aggregate::encoding::{Damaged, Decoder, Encoder, Reads};
-use crate::aggregate::{Overflow, Rows, State};
+use crate::aggregate::{Rows, State};
 use crate::error::Error;
 use crate::pass::Selected;
 use crate::plan::{Grouping, StatePlan, Widening, factors_of, widening};
+use crate::rows::evaluator::StepOverflow;
 use crate::rows::program::Operand;
 use oeuvre_columns::at_once;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::work;
 use std::collections::BTreeSet;
+use std::sync::Arc;
+
+/// What counts and states are of, in this order, for messages.
+pub(super) type Names = Arc<[Arc<str>]>;
 
 /// The groups of a grouping with their states.
 pub(crate) struct GroupStates {
@@ -21,6 +26,7 @@ pub(crate) struct GroupStates {
     /// Rows counted in each group.
     pub(crate) counts: Counts,
     pub(crate) states: Vec<Box<dyn State>>,
+    names: Names,
     /// Groups that are shown although nothing was counted in them.
     pub(crate) forced: BTreeSet<u32>,
     /// Rows that counts and states have yet to be told of, while rows come.
@@ -32,13 +38,26 @@ impl GroupStates {
         let state =
             |s: &StatePlan| s.aggregate.state(&s.args.iter().map(|a| a.kind).collect::<Vec<_>>());
         let grouper = Grouper::new(plan.keys.iter().map(|k| k.kind));
-        GroupStates::of(grouper, Counts::default(), plan.states.iter().map(state).collect())
+        let texts = plan.states.iter().map(|state| state.text.clone());
+        let names = std::iter::once("count()".into()).chain(texts).collect();
+        let states = plan.states.iter().map(state).collect();
+        GroupStates::of(grouper, Counts::default(), states, names)
     }
 
     /// Groups with their counts and states.
-    pub(super) fn of(grouper: Grouper, counts: Counts, states: Vec<Box<dyn State>>) -> GroupStates {
+    pub(super) fn of(
+        grouper: Grouper,
+        counts: Counts,
+        states: Vec<Box<dyn State>>,
+        names: Names,
+    ) -> GroupStates {
         let (forced, untold) = (BTreeSet::new(), RowCounts::default());
-        GroupStates { grouper, counts, states, forced, untold }
+        GroupStates { grouper, counts, states, names, forced, untold }
+    }
+
+    /// What counts and states are of, in this order.
+    pub(super) fn names(&self) -> &Names {
+        &self.names
     }
 
     pub(super) fn encode(&self, to: &mut Encoder) {
@@ -111,6 +130,7 @@ impl GroupStates {
             grouper: std::mem::replace(&mut self.grouper, Grouper::new(std::iter::empty())),
             counts: std::mem::take(&mut self.counts),
             states: std::mem::take(&mut self.states),
+            names: self.names.clone(),
             forced: std::mem::take(&mut self.forced),
             untold: std::mem::take(&mut self.untold),
         }
@@ -155,7 +175,11 @@ impl GroupStates {
     }
 
     /// Takes in the groups that another worker has seen.
-    pub(super) fn absorb(&mut self, theirs: &GroupStates, threads: usize) -> Result<(), Overflow> {
+    pub(super) fn absorb(
+        &mut self,
+        theirs: &GroupStates,
+        threads: usize,
+    ) -> Result<(), StepOverflow> {
         let map = self.grouper.absorb(&theirs.grouper);
         self.merge(theirs, &map, threads)
     }
@@ -166,13 +190,13 @@ impl GroupStates {
         theirs: &GroupStates,
         map: &[u32],
         threads: usize,
-    ) -> Result<(), Overflow> {
+    ) -> Result<(), StepOverflow> {
         self.resize(self.grouper.groups());
-        let counts: (&mut dyn State, &dyn State) = (&mut self.counts, &theirs.counts);
-        let states = self.states.iter_mut().zip(&theirs.states);
-        let states =
-            states.map(|(mine, theirs)| (mine.as_mut() as &mut dyn State, theirs.as_ref()));
-        merge_all(std::iter::once(counts).chain(states), map, threads)
+        let mine = all_of(&mut self.counts, &mut self.states).into_iter();
+        let states = theirs.states.iter().map(AsRef::as_ref);
+        let theirs = std::iter::once(&theirs.counts as &dyn State).chain(states);
+        let named = mine.zip(theirs).zip(&*self.names);
+        merge_all(named.map(|((mine, theirs), name)| (mine, theirs, name)), map, threads)
     }
 
     /// The groups that are shown, counted from 0: those with rows, and those that are forced.
@@ -205,7 +229,8 @@ impl GroupStates {
             true => self.untold.waits(0),
             false => {
                 self.tell_rows();
-                self.counts.update(Rows { groups, args: &[], piece })?;
+                let counted = self.counts.update(Rows { groups, args: &[], piece });
+                counted.map_err(StepOverflow::of(&self.names[0]))?;
             }
         }
         let mut current: Option<Operand> = None;
@@ -213,12 +238,15 @@ impl GroupStates {
             state.resize(n);
             let args: Vec<&Column> =
                 plan.args.iter().map(|a| row.column(a.operand, inputs)).collect();
+            let too_large = StepOverflow::of(&plan.text);
             let Some(condition) = plan.condition else {
                 let rows = Rows { groups, args: &args, piece };
                 match are_few {
-                    true if state.update_uncounted(rows)? => self.untold.waits(1 + at),
+                    true if state.update_uncounted(rows).map_err(too_large)? => {
+                        self.untold.waits(1 + at);
+                    }
                     true => {}
-                    false => state.update(rows)?,
+                    false => state.update(rows).map_err(too_large)?,
                 }
                 continue;
             };
@@ -226,7 +254,7 @@ impl GroupStates {
                 only_where(groups, row.column(condition, inputs), some);
                 current = Some(condition);
             }
-            state.update(Rows { groups: some, args: &args, piece })?;
+            state.update(Rows { groups: some, args: &args, piece }).map_err(too_large)?;
         }
         if are_few {
             let GroupStates { counts, states, untold, .. } = self;
@@ -250,16 +278,19 @@ pub(super) fn work_of(state: &dyn State, groups: u64) -> u64 {
 
 /// Merges states with others, each as the groups are mapped; large ones at once.
 pub(super) fn merge_all<'a>(
-    pairs: impl Iterator<Item = (&'a mut dyn State, &'a dyn State)>,
+    pairs: impl Iterator<Item = (&'a mut dyn State, &'a dyn State, &'a Arc<str>)>,
     map: &[u32],
     threads: usize,
-) -> Result<(), Overflow> {
+) -> Result<(), StepOverflow> {
     /// So many bytes are merged in the time in which a thread starts.
     const WORTH_A_THREAD: usize = 1 << 17;
     let pairs: Vec<_> = pairs.collect();
-    let bytes: usize = pairs.iter().map(|(_, theirs)| theirs.size_bytes()).sum();
+    let bytes: usize = pairs.iter().map(|(_, theirs, _)| theirs.size_bytes()).sum();
     let threads = if bytes < WORTH_A_THREAD { 1 } else { threads };
-    let merged = at_once(pairs, threads, |(mine, theirs)| mine.merge(theirs, map));
+    let merge = |(mine, theirs, name): (&mut dyn State, &dyn State, &Arc<str>)| {
+        mine.merge(theirs, map).map_err(StepOverflow::of(name))
+    };
+    let merged = at_once(pairs, threads, merge);
     // Of several problems always the same one.
     merged.into_iter().collect()
 }

@@ -32,7 +32,7 @@ use crate::ledger::Ledger;
 use crate::pass::{Done, Pass, note_zero_divisions};
 use crate::plan::{Plan, SortBy};
 use crate::plan::{Reference, TableInput, Window};
-use crate::rows::evaluator::Evaluator;
+use crate::rows::evaluator::{Evaluator, StepOverflow};
 use crate::rows::program::Operand;
 use crate::window::order::{Ordinals, sorted};
 use crate::window::partition::{By, Partitions};
@@ -430,7 +430,7 @@ impl<'a> AllRows<'a> {
     fn window(&self, window: &Window, partition: &[u32], threads: usize) -> Worked {
         let position = Ordinals::none();
         let arg = |i: usize| self.column(window.args[i].operand);
-        let too_large = |o| Error::overflow(&format!("`{}`", window.text), o);
+        let too_large = |o| Error::from(StepOverflow::of(&window.text)(o));
         match &window.calc {
             Calc::Compared(function) => {
                 let ascending = window.descending == Some(false);

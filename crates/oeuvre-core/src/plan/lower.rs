@@ -250,10 +250,17 @@ impl<'c> Lowering<'c> {
         let args: Vec<Built> = node.args.iter().map(|&a| self.value(a, inner)).collect();
         let condition = node.condition.map(|c| self.value(c, inner).operand);
         let aggregate = node.aggregate.0.clone();
+        let tree = &self.checker.tree;
+        let text = tree.calc(value.id).unwrap_or_else(|| tree.text(value.id)).clone();
         let from = match (node.second_pass, inner) {
             (Some(second_pass), _) => {
                 let condition = self.value(second_pass, Target::SecondPass).operand;
-                let plan = SecondPassPlan { aggregate: aggregate.clone(), args, condition };
+                let plan = SecondPassPlan {
+                    aggregate: aggregate.clone(),
+                    args,
+                    condition,
+                    text: text.clone(),
+                };
                 self.programs.second_pass_aggregates.push(plan);
                 From::SecondPass(self.programs.second_pass_aggregates.len() - 1)
             }
@@ -261,16 +268,14 @@ impl<'c> Lowering<'c> {
             (None, _) => {
                 // What counts values says itself how many there are.
                 if !args.is_empty() && aggregate.additivity() != Additivity::Counted {
-                    let tree = &self.checker.tree;
-                    let name = tree.calc(value.id).unwrap_or_else(|| tree.text(value.id)).clone();
-                    let names = vec![name];
+                    let names = vec![text.clone()];
                     self.programs.values.push(ValuesWatch { names, args: args.clone(), condition });
                 }
-                From::Rows(self.state(grouping, &aggregate, args, condition))
+                From::Rows(self.state(grouping, &aggregate, (args, condition), &text))
             }
         };
         let it = &mut self.programs.groupings[grouping];
-        it.aggregates.push(AggregatePlan { aggregate, from, kind: value.kind });
+        it.aggregates.push(AggregatePlan { aggregate, from, kind: value.kind, text });
         Operand::Input(it.keys.len() + it.aggregates.len() - 1)
     }
 
@@ -279,15 +284,16 @@ impl<'c> Lowering<'c> {
         &mut self,
         grouping: usize,
         aggregate: &Arc<dyn Aggregate>,
-        args: Vec<Built>,
-        condition: Option<Operand>,
+        (args, condition): (Vec<Built>, Option<Operand>),
+        text: &Arc<str>,
     ) -> usize {
         let it = &mut self.programs.groupings[grouping];
         let same = |s: &StatePlan| {
             s.aggregate.family() == aggregate.family() && s.args == args && s.condition == condition
         };
         it.states.iter().position(same).unwrap_or_else(|| {
-            it.states.push(StatePlan { aggregate: aggregate.clone(), args, condition });
+            let (aggregate, text) = (aggregate.clone(), text.clone());
+            it.states.push(StatePlan { aggregate, args, condition, text });
             it.states.len() - 1
         })
     }

@@ -59,6 +59,7 @@ impl Plan {
                 aggregate: Arc::new(Once(Alike(Arc::new(Count)))),
                 args: vec![Built { operand: Operand::Input(i), kind: info.kind }],
                 condition: None,
+                text: info.name.as_str().into(),
             });
         }
         Ok(plan)

@@ -78,6 +78,8 @@ pub struct StatePlan {
     pub args: Vec<Built>,
     /// The condition inside the aggregate.
     pub condition: Option<Operand>,
+    /// The calculation that asked for it first, for messages.
+    pub text: Arc<str>,
 }
 
 /// An aggregate, finished from a state.
@@ -88,6 +90,8 @@ pub struct AggregatePlan {
     pub from: From,
     /// The kind of the result.
     pub kind: Kind,
+    /// The calculation that it is.
+    pub text: Arc<str>,
 }
 
 /// Where the state of an aggregate comes from.
@@ -116,6 +120,8 @@ pub struct SecondPassPlan {
     pub args: Vec<Built>,
     /// The condition in the second-pass program.
     pub condition: Operand,
+    /// The calculation that it is.
+    pub text: Arc<str>,
 }
 
 /// Groups of rows, with what is worked out for each.

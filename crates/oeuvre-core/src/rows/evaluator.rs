@@ -47,6 +47,13 @@ pub struct StepOverflow {
     pub overflow: Overflow,
 }
 
+impl StepOverflow {
+    /// That the result of this calculation did not fit.
+    pub(crate) fn of(text: &Arc<str>) -> impl Fn(Overflow) -> StepOverflow + Copy {
+        |overflow| StepOverflow { text: text.clone(), overflow }
+    }
+}
+
 /// The registers of a program, and what it remembers between batches.
 #[derive(Clone, Debug, Default)]
 pub struct Evaluator {

@@ -18,7 +18,7 @@ use crate::ledger::Ledger;
 use crate::pass::note_zero_divisions;
 use crate::plan::{Built, From, Reference, TableInput, Window};
 use crate::plan::{Plan, SortBy};
-use crate::rows::evaluator::Evaluator;
+use crate::rows::evaluator::{Evaluator, StepOverflow};
 use crate::rows::program::Operand;
 use crate::window::Calc;
 use crate::window::{self, Argument, Cells, Layout, pick};
@@ -346,10 +346,10 @@ impl<'a> Levels<'a> {
                 let empty = self.empty(window.args[0])?;
                 let condition = window.condition.map(|c| now.column(self.plan, c.operand));
                 let (x, kind, empty) = (&arg(0), window.args[0].kind, &empty);
-                function
-                    .work_out(&walked, &Argument { x, kind, condition, empty, threads: 1 })
-                    .map(|column| (column, without(&walked.number)))
-                    .map_err(|o| Error::overflow(&format!("`{}`", window.text), o))
+                let of = Argument { x, kind, condition, empty, threads: 1 };
+                let column = function.work_out(&walked, &of);
+                let column = column.map_err(StepOverflow::of(&window.text))?;
+                Ok((column, without(&walked.number)))
             }
         }
     }
@@ -465,9 +465,10 @@ impl<'a> Levels<'a> {
         let from: Vec<u32> = order.iter().map(|&c| from[c as usize]).collect();
         let columns: Vec<Column> = columns.iter().map(|c| c.gather(&order)).collect();
         let args: Vec<&Column> = columns.iter().collect();
-        let column = window::aggregate(&**aggregate, &args, &kinds, &from, &to);
+        let column = window::aggregate(&**aggregate, &args, &kinds, &from, &to)
+            .map_err(StepOverflow::of(&window.text))?;
         let nowhere = mask(to.iter().map(|p| *p == NO_NUMBER));
-        Ok((column?, nowhere))
+        Ok((column, nowhere))
     }
 
     fn columns<'b>(&self, window: &Window, get: impl Fn(Operand) -> &'b Column) -> Vec<&'b Column> {
