@@ -126,6 +126,39 @@ fn kinds_of_numbers_are_found_out(#[case] text: &str, #[case] sum: &str) {
     assert_eq!(folder.csv("x.csv", &["--show", "sum(x)"]), format!("sum(x)\n{sum}\n"));
 }
 
+#[rstest]
+#[case::more_digits(
+    "99999999999999999.99\n1e5",
+    Some(
+        "x is calculated in binary64, with 15 to 17 digits: 1e5 on line 3 has an exponent, and numbers with more digits are rounded; written out it would leave all exact"
+    )
+)]
+#[case::far_more_digits(
+    "1e5\n1234567890123456789012345678901234567890",
+    Some("1e5 on line 2 has an exponent, and numbers with more digits are rounded")
+)]
+#[case::one_is_too_long(
+    "1234567890123456789012345678901234567890.5\n1",
+    Some("1234567890123456789012345678901234567890.5 on line 2 needs more than 38")
+)]
+#[case::together(
+    "12345678901234567890123456789012345.5\n1.252525252525",
+    Some("12345678901234567890123456789012345.5 on line 2 and others together need more than 38")
+)]
+// As other programs write binary64.
+#[case::nothing_is_lost("0.10000000000000001\n2.5\n1e-7\n123456789012345000000", None)]
+fn digits_that_binary64_does_not_hold_are_told(#[case] values: &str, #[case] note: Option<&str>) {
+    let folder = Folder::with("x.csv", format!("x\n{values}\n"));
+    for threads in ["1", "2"] {
+        let args = ["summary", "x.csv", "--show", "sum(x)", "--threads", threads];
+        let (_, said) = folder.run(&args).fine();
+        match note {
+            Some(note) => assert!(said.contains(note), "{said}"),
+            None => assert!(!said.contains("binary64"), "{said}"),
+        }
+    }
+}
+
 #[test]
 fn the_answer_does_not_depend_on_the_first_values() {
     // The odd value stands far behind the sample that kinds are guessed from.

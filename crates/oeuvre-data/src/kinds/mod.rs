@@ -10,55 +10,22 @@
 //! they are. If you add a shape: [`Shape`] and its reading are in `values.rs`, [`kind_of`] says what the
 //! core sees, and a reader's columns fill it.
 
+mod state;
 pub(crate) mod values;
 
 use crate::facts::ColumnFact;
 use crate::options::{DEFAULT_MISSING, DateForm, DateOrder, Forced, ReadOptions, Zone};
 use oeuvre_columns::names::{missing_texts, nearest, shell_quoted};
 use oeuvre_columns::value::calendar;
+use oeuvre_columns::value::exact::decimal_to_f64;
 use oeuvre_columns::value::pattern::DatePattern;
 use oeuvre_columns::{ColumnInfo, DataProblem, Kind, Note, OddValue, ReadError, Topic};
+use state::{ColumnState, Guess, Ways};
 use std::borrow::Cow;
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use values::{DateWays, Orders, Shape};
-
-/// A column of texts, as far as its values have shown what it is.
-#[derive(Clone)]
-pub(crate) struct ColumnState {
-    /// Its heading.
-    pub(crate) name: String,
-    /// What it holds; the orders of its dates are those of each file.
-    pub(crate) shape: Shape,
-    /// What it was asked to hold with `--kind`.
-    pub(crate) forced: Option<Forced>,
-    /// Texts that stand for no value; most columns share them.
-    pub(crate) missing: Arc<Vec<String>>,
-    /// How each file writes it.
-    files: Vec<Ways>,
-    /// Why the column is not what most of its values look like.
-    reason: Option<DataProblem>,
-}
-
-/// How one file writes the values of a column.
-#[derive(Clone)]
-struct Ways {
-    /// The decimal sign.
-    decimal: char,
-    /// The value that shows that it is not that of the file.
-    other_sign: Option<DataProblem>,
-    /// The orders in which its dates can be read.
-    orders: Orders,
-    /// The pattern of its dates, where it was said.
-    pattern: Option<Arc<DatePattern>>,
-    /// A date that can be read two ways, as long as both are possible.
-    ambiguous: Option<String>,
-    /// A number with three digits behind its only sign.
-    three_digits: Option<DataProblem>,
-    /// Whether another number has shown which sign that is.
-    settled: Arc<AtomicBool>,
-}
+use values::{DateWays, Orders, Parsed, Shape};
 
 /// How a reader reads the values of a column in one file.
 #[derive(Clone)]
@@ -73,6 +40,8 @@ pub(crate) struct Reading {
     pub(crate) other_sign: bool,
     /// Where to say that a number has shown which sign is the decimal one, while that is not known.
     pub(crate) unsettled: Option<Unsettled>,
+    /// Where to say that a number has more digits than its binary64.
+    rounded: Arc<AtomicBool>,
     orders: Orders,
     pattern: Option<Arc<DatePattern>>,
     zone: Arc<Zone>,
@@ -99,6 +68,22 @@ impl Reading {
     /// The wall clock at an instant, both in microseconds; `None` outside the calendar.
     pub(crate) fn wall_clock(&self, instant: i64) -> Option<i64> {
         self.zone.wall_clock(instant)
+    }
+
+    /// A number as binary64, and that it has more digits than that is noted; `None` where it is no number.
+    pub(crate) fn binary64(&self, text: &str) -> Option<f64> {
+        let (value, keeps_digits) = match values::parse_number(text, self.decimal)? {
+            Parsed::Float(value) => (value, text.contains(['e', 'E'])),
+            Parsed::Code(_) if self.forced.is_none() => return None,
+            Parsed::Exact(number) | Parsed::Code(number) => {
+                let value = decimal_to_f64(number);
+                (value, values::keeps_digits(number, value))
+            }
+        };
+        if !keeps_digits {
+            self.rounded.store(true, Ordering::Relaxed);
+        }
+        Some(value)
     }
 
     /// How dates are read.
@@ -191,6 +176,7 @@ impl Columns {
             missing: Arc::clone(&missing),
             files: ways.iter().map(|w| Ways { settled: Arc::default(), ..w.clone() }).collect(),
             reason: None,
+            rounded: Arc::default(),
         };
         columns.states = headings.iter().map(state).collect();
         let example = "a text with = in it stands in single quotes inside";
@@ -273,6 +259,7 @@ impl Columns {
             decimal: ways.decimal,
             other_sign: ways.other_sign.is_some(),
             unsettled: unsettled.filter(|u| !u.settled.load(Ordering::Relaxed)),
+            rounded: state.rounded.clone(),
             orders,
             pattern: ways.pattern.clone(),
             zone: self.zone.clone(),
@@ -486,7 +473,7 @@ impl Columns {
             {
                 let text = it.message.trim_matches('\'');
                 let read = |decimal: char| match values::parse_number(text, decimal) {
-                    Some(values::Parsed::Exact(n)) => n.to_string(),
+                    Some(Parsed::Exact(n)) => n.to_string(),
                     _ => text.to_owned(),
                 };
                 let other = values::other_sign(ways.decimal);
@@ -545,7 +532,7 @@ impl Columns {
         let dates = self.options.dates.as_ref();
         let (orders, pattern) = (orders_of(dates), pattern_of(dates));
         let ways = DateWays { orders, pattern: pattern.as_deref(), zone: &self.zone };
-        if let Some(values::Parsed::Code(_)) = values::parse_number(text, decimal) {
+        if let Some(Parsed::Code(_)) = values::parse_number(text, decimal) {
             return "code";
         }
         match values::shape_of(text, decimal, ways) {
@@ -592,142 +579,6 @@ fn pattern_of(dates: Option<&DateForm>) -> Option<Arc<DatePattern>> {
         Some(DateForm::Pattern(pattern)) => Some(pattern.clone()),
         _ => None,
     }
-}
-
-/// What a look at some values has found.
-enum Guess {
-    /// The first value that is a number by the other decimal sign alone.
-    OtherSign(usize, String),
-    /// The shape is set.
-    Done {
-        /// The first of few values that most others are unlike.
-        odd: Option<(usize, String)>,
-        /// A number that can be read two ways, where none shows which is meant.
-        three_digits: Option<(usize, String)>,
-    },
-}
-
-/// So many values are looked at of a column that is known to be text.
-const LOOK_AT_TEXTS: usize = 100;
-
-impl ColumnState {
-    /// Widens the shape by some values of a file.
-    fn guess_once<'t>(
-        &mut self,
-        file: usize,
-        (pattern, zone): (Option<&DatePattern>, &Zone),
-        texts: impl Iterator<Item = (usize, Cow<'t, str>)>,
-    ) -> Guess {
-        // Numbers, truths, dates and texts: how many, and the first that is none.
-        let mut counts = [0usize; 4];
-        let mut first_other: [Option<(usize, String)>; 4] = Default::default();
-        // A number that reads two ways; whether one with a sign, and one without, shows which way.
-        let (mut three_digits, mut settled) = (None, [false; 2]);
-        let ways = &mut self.files[file];
-        for (at, text) in texts {
-            if self.shape == Shape::Text && counts.iter().sum::<usize>() > LOOK_AT_TEXTS {
-                break;
-            }
-            let trimmed = text.trim();
-            if trimmed.is_empty() || self.missing.iter().any(|m| m == trimmed) {
-                continue;
-            }
-            let numeric = matches!(self.shape, Shape::Unknown | Shape::Number(_) | Shape::Float);
-            if numeric && ways.other_sign.is_none() && values::is_of_other_sign(&text, ways.decimal)
-            {
-                return Guess::OtherSign(at, trimmed.to_owned());
-            }
-            let dates = DateWays { orders: ways.orders, pattern, zone };
-            let found = values::shape_of(&text, ways.decimal, dates);
-            let is_number = matches!(found, Shape::Number(_) | Shape::Float);
-            if self.forced.is_some() && !is_number {
-                continue;
-            }
-            if is_number {
-                if values::reads_two_ways(trimmed) {
-                    three_digits.get_or_insert_with(|| (at, trimmed.to_owned()));
-                } else {
-                    settled[usize::from(!values::settles(trimmed, false))] = true;
-                }
-            }
-            let class = match found {
-                Shape::Number(_) | Shape::Float | Shape::Unknown => 0,
-                Shape::Boolean => 1,
-                Shape::Date(_) | Shape::DateTime => 2,
-                Shape::Text => 3,
-            };
-            counts[class] += 1;
-            for (other, first) in first_other.iter_mut().enumerate() {
-                if other != class && first.is_none() {
-                    *first = Some((at, trimmed.to_owned()));
-                }
-            }
-            if let Shape::Date(o) = found {
-                if o.is_open() && o != Orders::ALL {
-                    // ISO dates leave all three orders open, and harm nobody.
-                    ways.ambiguous.get_or_insert_with(|| trimmed.to_owned());
-                }
-                ways.orders = o;
-            }
-            self.shape = self.shape.join(forget_orders(found));
-        }
-        let all: usize = counts.iter().sum();
-        let most = counts.iter().enumerate().max_by_key(|c| c.1).map_or(3, |c| c.0);
-        let few = self.shape == Shape::Text && most != 3 && counts[most] * 10 >= all * 9;
-        Guess::Done {
-            odd: first_other[most].take().filter(|_| few),
-            three_digits: three_digits.filter(|(_, text): &(usize, String)| {
-                !settled[0] && (!settled[1] || text.contains(self.files[file].decimal))
-            }),
-        }
-    }
-
-    /// Sets the shape that a value of a file has shown.
-    fn widen(&mut self, file: usize, shape: Shape, reason: DataProblem) {
-        let ways = &mut self.files[file];
-        if let Shape::Date(orders) = shape {
-            ways.orders = orders;
-            let text = reason.message.trim_matches('\'').trim();
-            if calendar::parse_date(text).is_none()
-                && values::parse_any_date(text).is_some_and(|(o, _)| o != Orders::ALL)
-            {
-                ways.ambiguous.get_or_insert(text.to_owned());
-            }
-        }
-        let shape = forget_orders(shape);
-        // A number by the one sign after one by the other: the first of them is to blame.
-        let turned = ways.other_sign.clone().filter(|_| shape == Shape::Text);
-        if shape != self.shape {
-            self.reason = Some(turned.unwrap_or(reason));
-        }
-        self.shape = shape;
-    }
-
-    /// Takes the other decimal sign for the column's in a file, whose values are looked at anew.
-    fn turn_sign(&mut self, file: usize, shown_by: DataProblem) {
-        let ways = &mut self.files[file];
-        ways.decimal = values::other_sign(ways.decimal);
-        ways.other_sign = Some(shown_by);
-    }
-
-    /// What readers should be told of numbers that have too many digits.
-    fn digits(&self) -> Option<String> {
-        let reason = self.reason.as_ref()?;
-        let text = reason.message.trim_matches('\'');
-        let digits = self.shape == Shape::Float && !text.contains(['e', 'E']);
-        digits.then(|| {
-            format!(
-                "{} is calculated in binary64, with 15 to 17 digits: {text} on {} and others together need more than 38",
-                self.name,
-                reason.place()
-            )
-        })
-    }
-}
-
-/// A shape without the orders of dates, which are those of a file.
-fn forget_orders(shape: Shape) -> Shape {
-    if let Shape::Date(_) = shape { Shape::Date(Orders::ALL) } else { shape }
 }
 
 /// The kind that holds the values of both: text, where no other does.
@@ -798,6 +649,7 @@ mod tests {
     #[case(&["1", "2.50"], &["2.505"], Kind::Number { scale: 3 }, Some("'2.505' on line 102"))]
     #[case(&["", "n/a"], &["7"], Kind::Number { scale: 0 }, Some("line 102"))]
     #[case(&["1"], &["1e5"], Kind::Float, Some("'1e5'"))]
+    #[case(&["1", "1e5", "2e5"], &[], Kind::Float, Some("'1e5' on line 3"))]
     #[case(&["1"], &["one"], Kind::Text, Some("'one'"))]
     #[case(&["007"], &[], Kind::Text, None)]
     #[case(&["true", "no"], &[], Kind::Text, None)]

@@ -84,6 +84,19 @@ pub(crate) enum Parsed {
     Code(Decimal),
 }
 
+/// Whether a binary64, shown with as many digits as a number has, is that number: then nothing of it is lost.
+pub(crate) fn keeps_digits(number: Decimal, value: f64) -> bool {
+    /// Binary64 keeps so many digits of any number.
+    const ALWAYS: usize = 15;
+    let mantissa = number.mantissa.unsigned_abs().to_string();
+    let digits = mantissa.trim_end_matches('0').as_bytes();
+    if digits.len() <= ALWAYS {
+        return true;
+    }
+    let shown = format!("{:.*e}", digits.len() - 1, value.abs());
+    shown.bytes().take_while(|b| *b != b'e').filter(u8::is_ascii_digit).eq(digits.iter().copied())
+}
+
 const CURRENCY_SIGNS: [char; 12] = ['$', '€', '£', '¥', '₹', '₽', '₩', '₺', '₫', '₴', '฿', '₱'];
 
 /// Reads a number as people write it: a sign, a currency sign or a three-letter currency code on
@@ -529,6 +542,20 @@ mod tests {
     #[case("NaN")]
     fn what_is_no_number_is_not_taken_for_one(#[case] text: &str) {
         assert_eq!(parse_number(text, '.'), None, "{text}");
+    }
+
+    #[rstest]
+    #[case("0.1", true)]
+    #[case("123456789012345000000", true)]
+    // As other programs write a binary64, with 17 and 20 digits.
+    #[case("0.10000000000000001", true)]
+    #[case("0.10000000000000000555", true)]
+    #[case("-9007199254740993", false)]
+    #[case("99999999999999999.99", false)]
+    #[case("0.12345678901234567890", false)]
+    fn digits_are_lost_only_where_binary64_shows_others(#[case] text: &str, #[case] kept: bool) {
+        let number: Decimal = text.parse().unwrap();
+        assert_eq!(keeps_digits(number, text.parse().unwrap()), kept);
     }
 
     #[rstest]

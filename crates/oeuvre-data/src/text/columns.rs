@@ -16,7 +16,6 @@ use oeuvre_columns::column::dictionary::{FIRST_ALIAS, MISSING_CODE};
 use oeuvre_columns::column::marks::{Mark, Marks};
 use oeuvre_columns::column::{Column, Data, MISSING_BOOL, MISSING_I32, MISSING_I64};
 use oeuvre_columns::value::decimal::Decimal;
-use oeuvre_columns::value::exact::decimal_to_f64;
 use std::borrow::Cow;
 use std::sync::Arc;
 
@@ -158,11 +157,7 @@ impl ColumnReader {
                 let values = fresh!(out.data, F64, rows);
                 values.fill(f64::NAN);
                 self.slowly(records, index, &slow[..left], values, |it, text| {
-                    let value = match parse_number(text, it.decimal)? {
-                        Parsed::Float(f) => f,
-                        Parsed::Code(_) if it.forced.is_none() => return None,
-                        Parsed::Exact(n) | Parsed::Code(n) => decimal_to_f64(n),
-                    };
+                    let value = it.binary64(text)?;
                     Some((value, currency_of(text)))
                 })
             }
