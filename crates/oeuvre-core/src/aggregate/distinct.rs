@@ -173,21 +173,16 @@ impl Seen {
 
     /// Goes over to codes where the numbers do not lie near each other.
     fn code(&mut self) {
-        let none = Sets::Coded(Bits::of_groups(self.groups));
-        match std::mem::replace(&mut self.sets, none) {
-            Sets::Near { base, bits } => {
-                let base = i128::from(base.unwrap_or(0));
-                let known = &mut self.known;
-                let mut codes = Vec::new();
-                for (group, place) in bits.entries() {
-                    if let ValueCodes::Whole(known) = known {
-                        codes.push((group, known.intern_wide(base + i128::from(place))));
-                    }
-                }
-                self.add(codes.into_iter());
+        let Sets::Near { base, bits } = &mut self.sets else { return };
+        let base = i128::from(base.unwrap_or(0));
+        let mut codes = Vec::new();
+        for (group, place) in bits.entries() {
+            if let ValueCodes::Whole(known) = &mut self.known {
+                codes.push((group, known.intern_wide(base + i128::from(place))));
             }
-            sets => self.sets = sets,
         }
+        self.sets = Sets::Coded(Bits::of_groups(self.groups));
+        self.add(codes.into_iter());
     }
 
     /// Goes back to codes, for values that runs do not hold.

@@ -18,7 +18,7 @@ use oeuvre_columns::column::NO_NUMBER;
 use oeuvre_columns::column::dictionary::Dictionary;
 
 /// The version of the layout: it changes whenever the layout does.
-pub const VERSION: u8 = 1;
+pub const VERSION: u8 = 2;
 
 /// What was read is not what was written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

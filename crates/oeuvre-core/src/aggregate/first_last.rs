@@ -1,8 +1,8 @@
 //! `first` and `last`: the value of the first or last row, in the order of the file or along another column.
 //!
-//! The state keeps for each group the first and the last row so far with its value. That rows come from several readers does
+//! The state keeps for each group the first or the last row so far with its value. That rows come from several readers does
 //! not matter: a row's place in all rows comes with it ([`super::Ordinal`]). Missing where no row is left. While what is kept
-//! fits 64 bits, and with the pieces of the rows written down once, a group takes 48 bytes.
+//! fits 64 bits, and with the pieces of the rows written down once, a group takes 16 bytes, and 24 along a column.
 //!
 //! ```
 //! # use oeuvre_columns::{InMemory, Kind, Source};
@@ -46,23 +46,49 @@ pub struct FirstLast {
     pub last: bool,
 }
 
-/// A value: a whole number that stands for it, or a code of the state's own texts.
-trait Word: Copy + Ord + Into<i128> + Send + Sync + 'static {
+/// A value: a whole number that stands for it, or a code of the state's own texts. `()` where there is none.
+trait Word: Copy + Ord + Send + Sync + 'static {
     /// Of no value.
     const NONE: Self;
 
+    /// As a whole number.
+    fn whole(self) -> i128;
+
+    /// From a whole number that it holds.
+    fn of(whole: i128) -> Self;
+
     /// The code of a text.
     fn code(self) -> u32 {
-        self.into() as u32
+        self.whole() as u32
     }
+}
+
+impl Word for () {
+    const NONE: () = ();
+    fn whole(self) -> i128 {
+        0
+    }
+    fn of(_: i128) {}
 }
 
 impl Word for i64 {
     const NONE: i64 = 0;
+    fn whole(self) -> i128 {
+        self.into()
+    }
+    fn of(whole: i128) -> i64 {
+        whole as i64
+    }
 }
 
 impl Word for i128 {
     const NONE: i128 = 0;
+    fn whole(self) -> i128 {
+        self
+    }
+    fn of(whole: i128) -> i128 {
+        whole
+    }
 }
 
 /// Where a row stands: its piece, by the place in the list of those, and its place there.
@@ -72,38 +98,74 @@ struct Place {
     row: u32,
 }
 
-/// A row at the end of a group, and its value.
+/// The row at the end of a group: what it is walked along by, and its value.
 #[derive(Clone, Copy)]
-struct End<W> {
-    along: W,
-    value: W,
+struct End<A, V> {
+    along: A,
+    value: V,
     place: Place,
 }
-
-/// The first and the last row of a group.
-type Ends<W> = [End<W>; 2];
-
-/// The words of a column that there is not.
-const NO_WORDS: Option<Cow<'_, [i64]>> = Some(Cow::Borrowed(&[]));
 
 /// No piece has this number.
 const NO_PIECE: u32 = u32::MAX;
 
-impl<W: Word> End<W> {
-    const NONE: End<W> =
-        End { along: W::NONE, value: W::NONE, place: Place { piece: NO_PIECE, row: 0 } };
+impl<A: Word, V: Word> End<A, V> {
+    const NONE: End<A, V> =
+        End { along: A::NONE, value: V::NONE, place: Place { piece: NO_PIECE, row: 0 } };
 
     fn is_none(&self) -> bool {
         self.place.piece == NO_PIECE
     }
+
+    /// With words of other types, which hold these.
+    fn with<B: Word, W: Word>(self) -> End<B, W> {
+        End {
+            along: B::of(self.along.whole()),
+            value: W::of(self.value.whole()),
+            place: self.place,
+        }
+    }
 }
 
-/// The ends of all groups.
+/// The ends of all groups, in the order of the rows or along a column; wide from the first value on that needs more than 64
+/// bits.
 #[derive(Clone)]
 enum Held {
-    Near(Vec<Ends<i64>>),
-    /// From the first value on that needs more than 64 bits.
-    Wide(Vec<Ends<i128>>),
+    OfRows(Vec<End<(), i64>>),
+    OfRowsWide(Vec<End<(), i128>>),
+    Along(Vec<End<i64, i64>>),
+    AlongWide(Vec<End<i128, i128>>),
+}
+
+/// Does the same with the ends, whatever their words are.
+macro_rules! with_ends {
+    ($held:expr, $ends:ident => $done:expr) => {
+        match $held {
+            Held::OfRows($ends) => $done,
+            Held::OfRowsWide($ends) => $done,
+            Held::Along($ends) => $done,
+            Held::AlongWide($ends) => $done,
+        }
+    };
+}
+
+impl Held {
+    fn is_along(&self) -> bool {
+        matches!(self, Held::Along(_) | Held::AlongWide(_))
+    }
+
+    /// Goes over to 128 bits.
+    fn widen(&mut self) {
+        match self {
+            Held::OfRows(ends) => {
+                *self = Held::OfRowsWide(ends.iter().map(|end| end.with()).collect());
+            }
+            Held::Along(ends) => {
+                *self = Held::AlongWide(ends.iter().map(|end| end.with()).collect());
+            }
+            Held::OfRowsWide(_) | Held::AlongWide(_) => {}
+        }
+    }
 }
 
 #[derive(Clone)]
@@ -118,6 +180,8 @@ pub(crate) struct FirstLastState {
 /// What rows are put in order by.
 #[derive(Clone)]
 struct Order {
+    /// The last row is kept, not the first.
+    last: bool,
     /// The first place of each piece that rows have come from.
     pieces: Vec<Ordinal>,
     /// The texts of the value and of what is walked along.
@@ -126,12 +190,15 @@ struct Order {
 }
 
 impl Order {
-    fn compare<W: Word>(&self, a: &End<W>, b: &End<W>) -> Ordering {
+    fn compare<A: Word, V>(&self, a: &End<A, V>, b: &End<A, V>) -> Ordering {
         let along = match self.along_is_text && a.along != b.along {
             true => text_order(self.texts.text(a.along.code()), self.texts.text(b.along.code())),
             false => a.along.cmp(&b.along),
         };
-        along.then_with(|| self.ordinal(a.place).cmp(&self.ordinal(b.place)))
+        along.then_with(|| match a.place.piece == b.place.piece {
+            true => a.place.row.cmp(&b.place.row),
+            false => self.ordinal(a.place).cmp(&self.ordinal(b.place)),
+        })
     }
 
     fn ordinal(&self, place: Place) -> Ordinal {
@@ -139,14 +206,36 @@ impl Order {
     }
 
     #[inline]
-    fn take<W: Word>(&self, ends: &mut Ends<W>, row: End<W>) {
-        let [first, last] = ends;
-        if first.is_none() {
-            *ends = [row; 2];
-        } else if self.compare(&row, first).is_lt() {
-            *first = row;
-        } else if self.compare(&row, last).is_gt() {
-            *last = row;
+    fn take<A: Word, V: Word>(&self, end: &mut End<A, V>, row: End<A, V>) {
+        if end.is_none() {
+            *end = row;
+            return;
+        }
+        let order = self.compare(&row, end);
+        if if self.last { order.is_gt() } else { order.is_lt() } {
+            *end = row;
+        }
+    }
+
+    /// Takes rows in; their values, and what they are walked along by, are `None` where they are missing.
+    fn take_all<A: Word, V: Word>(
+        &self,
+        ends: &mut [End<A, V>],
+        (groups, piece): (&[u32], u32),
+        value: impl Fn(usize) -> Option<V>,
+        along: impl Fn(usize) -> Option<A>,
+    ) {
+        let far = is_far(ends);
+        for (row, &group) in groups.iter().enumerate() {
+            if far && let Some(&soon) = groups.get(row + SOON) {
+                ask_for(ends, soon as usize);
+            }
+            if group != 0
+                && let (Some(value), Some(along)) = (value(row), along(row))
+            {
+                let place = Place { piece, row: row as u32 };
+                self.take(&mut ends[group as usize], End { along, value, place });
+            }
         }
     }
 
@@ -169,6 +258,30 @@ impl Order {
             })
         };
         theirs.iter().map(number).collect()
+    }
+}
+
+/// The codes and the pieces of another state, as they are here.
+struct Here<'h> {
+    codes: &'h [u32],
+    pieces: &'h [u32],
+    along_is_text: bool,
+    value_is_text: bool,
+}
+
+impl Here<'_> {
+    fn of<A: Word, V: Word>(&self, end: End<A, V>) -> End<A, V> {
+        let Place { piece, row } = end.place;
+        let place = Place { piece: self.pieces[piece as usize], row };
+        End {
+            along: self.word(end.along, self.along_is_text),
+            value: self.word(end.value, self.value_is_text),
+            place,
+        }
+    }
+
+    fn word<W: Word>(&self, word: W, is_text: bool) -> W {
+        if is_text { W::of(self.codes[word.code() as usize].into()) } else { word }
     }
 }
 
@@ -204,52 +317,25 @@ fn wide_words(column: &Column, map: &[u32]) -> Vec<Option<i128>> {
 }
 
 impl FirstLastState {
-    fn new(value_is_text: bool, along_is_text: bool) -> FirstLastState {
-        FirstLastState {
-            held: Held::Near(Vec::new()),
-            order: Order { pieces: Vec::new(), texts: Dictionary::default(), along_is_text },
-            value_map: Followed::default(),
-            along_map: Followed::default(),
-            value_is_text,
-        }
-    }
-
-    /// Goes over to 128 bits.
-    fn widen(&mut self) -> (&mut Vec<Ends<i128>>, &mut Order) {
-        if let Held::Near(ends) = &self.held {
-            let wide = |end: End<i64>| End {
-                along: end.along.into(),
-                value: end.value.into(),
-                place: end.place,
-            };
-            self.held = Held::Wide(ends.iter().map(|ends| ends.map(wide)).collect());
-        }
-        match &mut self.held {
-            Held::Wide(ends) => (ends, &mut self.order),
-            Held::Near(_) => unreachable!("it has just gone over"),
-        }
+    fn new(
+        last: bool,
+        is_along: bool,
+        [value_is_text, along_is_text]: [bool; 2],
+    ) -> FirstLastState {
+        let held = if is_along { Held::Along(Vec::new()) } else { Held::OfRows(Vec::new()) };
+        let order = Order { last, pieces: Vec::new(), texts: Dictionary::default(), along_is_text };
+        let (value_map, along_map) = (Followed::default(), Followed::default());
+        FirstLastState { held, order, value_map, along_map, value_is_text }
     }
 
     fn groups(&self) -> usize {
-        match &self.held {
-            Held::Near(ends) => ends.len(),
-            Held::Wide(ends) => ends.len(),
-        }
+        with_ends!(&self.held, ends => ends.len())
     }
 
-    /// The ends of some groups; `None` for those without a row.
-    fn ends(&self, groups: Range<usize>) -> impl Iterator<Item = Option<Ends<i128>>> + Clone + '_ {
-        groups.map(|group| {
-            let ends = match &self.held {
-                Held::Near(ends) => ends[group].map(|end| End {
-                    along: end.along.into(),
-                    value: end.value.into(),
-                    place: end.place,
-                }),
-                Held::Wide(ends) => ends[group],
-            };
-            (!ends[0].is_none()).then_some(ends)
-        })
+    /// The end of a group; `None` where it has no row.
+    fn end(&self, group: usize) -> Option<End<i128, i128>> {
+        let end = with_ends!(&self.held, ends => ends[group].with());
+        Some(end).filter(|end| !end.is_none())
     }
 }
 
@@ -257,13 +343,10 @@ impl GroupState for FirstLastState {
     const FAMILY: &'static str = "ends";
 
     fn of(args: &[Kind]) -> Self {
-        FirstLastState::new(args[0] == Kind::Text, args.get(1) == Some(&Kind::Text))
+        GroupAggregate::state(&FirstLast { last: false }, args)
     }
     fn resize(&mut self, groups: usize) {
-        match &mut self.held {
-            Held::Near(ends) => lengthen(ends, groups, [End::NONE; 2]),
-            Held::Wide(ends) => lengthen(ends, groups, [End::NONE; 2]),
-        }
+        with_ends!(&mut self.held, ends => lengthen(ends, groups, End::NONE));
     }
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
@@ -273,93 +356,83 @@ impl GroupState for FirstLastState {
             self.order.texts.follow(&along.dictionary, &mut self.along_map);
         }
         let piece = self.order.piece(rows.ordinal(0));
-        let place = |row: usize| Place { piece, row: row as u32 };
-        let each = rows.groups.iter().enumerate();
-        if let Held::Near(ends) = &mut self.held
-            && let Some(values) = words(value, &self.value_map)
-            && let Some(alongs) = along.map_or(NO_WORDS, |along| words(along, &self.along_map))
-        {
-            let far = is_far(ends);
-            for (row, &group) in each {
-                if far && let Some(&soon) = rows.groups.get(row + SOON) {
-                    ask_for(ends, soon as usize);
+        let (order, groups) = (&self.order, (rows.groups, piece));
+        if let Held::OfRows(_) | Held::Along(_) = self.held {
+            let values = words(value, &self.value_map);
+            let alongs = along.map(|along| words(along, &self.along_map));
+            let is_there = |word: &i64| *word != MISSING_I64;
+            match (&mut self.held, values, alongs) {
+                (Held::OfRows(ends), Some(values), _) => {
+                    let value = |row: usize| Some(values[row]).filter(is_there);
+                    order.take_all(ends, groups, value, |_| Some(()));
+                    return Ok(());
                 }
-                let along = alongs.get(row).copied().unwrap_or(0);
-                let row = End { along, value: values[row], place: place(row) };
-                if group != 0 && row.value != MISSING_I64 && row.along != MISSING_I64 {
-                    self.order.take(&mut ends[group as usize], row);
+                (Held::Along(ends), Some(values), Some(Some(alongs))) => {
+                    let value = |row: usize| Some(values[row]).filter(is_there);
+                    let along = |row: usize| Some(alongs[row]).filter(is_there);
+                    order.take_all(ends, groups, value, along);
+                    return Ok(());
                 }
+                _ => self.held.widen(),
             }
-            return Ok(());
         }
         let values = wide_words(value, &self.value_map);
-        let alongs = along.map(|along| wide_words(along, &self.along_map));
-        let (ends, order) = self.widen();
-        for (row, &group) in each.filter(|(_, group)| **group != 0) {
-            let along = alongs.as_ref().map_or(Some(0), |alongs| alongs[row]);
-            if let (Some(value), Some(along)) = (values[row], along) {
-                order.take(&mut ends[group as usize], End { along, value, place: place(row) });
+        let value = |row: usize| values[row];
+        match &mut self.held {
+            Held::OfRowsWide(ends) => order.take_all(ends, groups, value, |_| Some(())),
+            Held::AlongWide(ends) => {
+                let alongs = along.map(|along| wide_words(along, &self.along_map));
+                let along = |row: usize| alongs.as_ref().and_then(|alongs| alongs[row]);
+                order.take_all(ends, groups, value, along);
             }
+            Held::OfRows(_) | Held::Along(_) => {}
         }
         Ok(())
     }
 
     fn merge(&mut self, other: &Self, map: &[u32]) -> Result<(), Overflow> {
-        fn each<W: Word>(
-            (mine, order): (&mut [Ends<W>], &Order),
-            theirs: &[Ends<W>],
+        fn each<A: Word, V: Word>(
+            (mine, order): (&mut [End<A, V>], &Order),
+            theirs: &[End<A, V>],
             map: &[u32],
-            here: impl Fn(End<W>) -> End<W>,
+            here: &Here<'_>,
         ) {
             let groups = map.iter().zip(theirs);
-            for (&to, ends) in groups.filter(|(to, ends)| **to != 0 && !ends[0].is_none()) {
-                let (mine, [first, last]) = (&mut mine[to as usize], ends.map(&here));
-                if mine[0].is_none() {
-                    *mine = [first, last];
-                } else {
-                    order.take(mine, first);
-                    order.take(mine, last);
-                }
+            for (&to, end) in groups.filter(|(to, end)| **to != 0 && !end.is_none()) {
+                order.take(&mut mine[to as usize], here.of(*end));
             }
         }
-        let codes = self.order.texts.absorb(&other.order.texts);
-        let pieces = self.order.absorb(&other.order.pieces);
-        let (along_is_text, value_is_text) = (self.order.along_is_text, self.value_is_text);
-        let place = |place: Place| Place { piece: pieces[place.piece as usize], ..place };
-        if let (Held::Near(mine), Held::Near(theirs)) = (&mut self.held, &other.held) {
-            let code =
-                |word: i64, is_text| if is_text { codes[word as usize].into() } else { word };
-            each((mine, &self.order), theirs, map, |end| End {
-                along: code(end.along, along_is_text),
-                value: code(end.value, value_is_text),
-                place: place(end.place),
-            });
-            return Ok(());
+        let here = Here {
+            codes: &self.order.texts.absorb(&other.order.texts),
+            pieces: &self.order.absorb(&other.order.pieces),
+            along_is_text: self.order.along_is_text,
+            value_is_text: self.value_is_text,
+        };
+        let mut theirs = Cow::Borrowed(&other.held);
+        if std::mem::discriminant(&self.held) != std::mem::discriminant(&*theirs) {
+            self.held.widen();
+            theirs.to_mut().widen();
         }
-        let mut other = Cow::Borrowed(other);
-        if let Held::Near(_) = other.held {
-            other.to_mut().widen();
+        let order = &self.order;
+        match (&mut self.held, &*theirs) {
+            (Held::OfRows(mine), Held::OfRows(ends)) => each((mine, order), ends, map, &here),
+            (Held::OfRowsWide(mine), Held::OfRowsWide(ends)) => {
+                each((mine, order), ends, map, &here);
+            }
+            (Held::Along(mine), Held::Along(ends)) => each((mine, order), ends, map, &here),
+            (Held::AlongWide(mine), Held::AlongWide(ends)) => each((mine, order), ends, map, &here),
+            _ => unreachable!("states of one aggregate are of one kind"),
         }
-        let Held::Wide(theirs) = &other.held else { return Ok(()) };
-        let code = |word: i128, is_text| if is_text { codes[word as usize].into() } else { word };
-        let (mine, order) = self.widen();
-        each((mine, order), theirs, map, |end| End {
-            along: code(end.along, along_is_text),
-            value: code(end.value, value_is_text),
-            place: place(end.place),
-        });
         Ok(())
     }
 
     fn fresh(&self) -> Self {
-        FirstLastState::new(self.value_is_text, self.order.along_is_text)
+        let are_texts = [self.value_is_text, self.order.along_is_text];
+        FirstLastState::new(self.order.last, self.held.is_along(), are_texts)
     }
 
     fn size_bytes(&self) -> usize {
-        let ends = match &self.held {
-            Held::Near(ends) => size_of_val(ends.as_slice()),
-            Held::Wide(ends) => size_of_val(ends.as_slice()),
-        };
+        let ends = with_ends!(&self.held, ends => size_of_val(ends.as_slice()));
         ends + size_of_val(self.order.pieces.as_slice()) + self.order.texts.size_bytes()
     }
 
@@ -368,9 +441,9 @@ impl GroupState for FirstLastState {
     }
 
     fn encode(&self, groups: Range<u32>, to: &mut Encoder) {
-        let all = || self.ends(groups.start as usize..groups.end as usize);
+        let all = || groups.clone().map(|group| self.end(group as usize));
         let mut locals = Locals::default();
-        for end in all().flatten().flatten() {
+        for end in all().flatten() {
             if self.order.along_is_text {
                 locals.of(end.along.code());
             }
@@ -384,13 +457,14 @@ impl GroupState for FirstLastState {
             false => to.signed(word),
         };
         to.count(groups.len());
-        for ends in all() {
-            to.unsigned(u128::from(ends.is_some()));
-            for end in ends.into_iter().flatten() {
+        for end in all() {
+            to.unsigned(u128::from(end.is_some()));
+            let Some(end) = end else { continue };
+            if self.held.is_along() {
                 word(to, end.along, self.order.along_is_text);
-                self.order.ordinal(end.place).encode(to);
-                word(to, end.value, self.value_is_text);
             }
+            self.order.ordinal(end.place).encode(to);
+            word(to, end.value, self.value_is_text);
         }
     }
 
@@ -405,32 +479,28 @@ impl GroupState for FirstLastState {
                 code.map(|&code| i128::from(code)).ok_or(Damaged)
             }
         };
-        let (along_is_text, value_is_text) = (self.order.along_is_text, self.value_is_text);
+        let is_near = |word: i128| i64::try_from(word).is_ok_and(|word| word != MISSING_I64);
         let mut pieces = HashMap::new();
         for group in 1..=n {
             if from.unsigned()? == 0 {
                 continue;
             }
-            let mut end = |order: &mut Order| {
-                let along = word(from, 1, along_is_text)?;
-                let (begins, row) = Ordinal::decode(from)?.in_piece();
-                let new = || {
-                    order.pieces.push(begins);
-                    order.pieces.len() as u32 - 1
-                };
-                let piece = *pieces.entry(begins).or_insert_with(new);
-                let place = Place { piece, row };
-                Ok(End { along, value: word(from, 0, value_is_text)?, place })
+            let along = match self.held.is_along() {
+                true => word(from, 1, self.order.along_is_text)?,
+                false => 0,
             };
-            let both = [end(&mut self.order)?, end(&mut self.order)?];
-            let near = |end: End<i128>| {
-                let near = |word| i64::try_from(word).ok().filter(|&word| word != MISSING_I64);
-                Some(End { along: near(end.along)?, value: near(end.value)?, place: end.place })
+            let (begins, row) = Ordinal::decode(from)?.in_piece();
+            let new = || {
+                self.order.pieces.push(begins);
+                self.order.pieces.len() as u32 - 1
             };
-            match (&mut self.held, near(both[0]).zip(near(both[1]))) {
-                (Held::Near(ends), Some((first, last))) => ends[group] = [first, last],
-                _ => self.widen().0[group] = both,
+            let piece = *pieces.entry(begins).or_insert_with(new);
+            let value = word(from, 0, self.value_is_text)?;
+            let end = End { along, value, place: Place { piece, row } };
+            if !is_near(along) || !is_near(value) {
+                self.held.widen();
             }
+            with_ends!(&mut self.held, ends => ends[group] = end.with());
         }
         Ok(())
     }
@@ -442,9 +512,15 @@ impl GroupAggregate for FirstLast {
     fn result(&self, args: &[Kind]) -> Result<Kind, ArgumentProblem> {
         Ok(args[0])
     }
+    fn family(&self) -> &'static str {
+        if self.last { "last" } else { "first" }
+    }
+    fn state(&self, args: &[Kind]) -> FirstLastState {
+        let is_text = |arg: usize| args.get(arg) == Some(&Kind::Text);
+        FirstLastState::new(self.last, args.len() > 1, [is_text(0), is_text(1)])
+    }
     fn finish(&self, state: &FirstLastState, args: &[Kind]) -> Result<Column, Overflow> {
-        let words = (state.ends(1..state.groups().max(1)))
-            .map(|ends| ends.map(|ends| ends[usize::from(self.last)].value));
+        let words = (1..state.groups().max(1)).map(|g| state.end(g).map(|end| end.value));
         if args[0] == Kind::Text {
             let codes = words.map(|w| w.map_or(MISSING_CODE, Word::code)).collect();
             return Ok(Column::coded(Data::Codes(codes), state.order.texts.clone()));

@@ -17,7 +17,7 @@ use std::sync::Arc;
 /// How the file of a part ends.
 pub(crate) const ENDING: &str = "oeu";
 /// The version of the layout: it changes whenever the layout does.
-pub(crate) const VERSION: u8 = 1;
+pub(crate) const VERSION: u8 = 2;
 /// How a file of a part begins.
 const BEGINS: &[u8] = b"oeuvre part\n";
 /// What was compressed is no larger than so many times as much: what would be is written as it is.
