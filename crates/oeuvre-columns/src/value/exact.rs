@@ -39,16 +39,28 @@ fn unsigned_ratio(numerator: &BigUint, denominator: &BigUint) -> f64 {
     if numerator.bits() == 0 {
         return 0.0;
     }
-    // Shift so that the quotient has 64 to 66 bits: more than the 53 that are kept.
-    let shift = 65 - (numerator.bits() as i64 - denominator.bits() as i64);
-    let (n, d) = if shift >= 0 {
-        (numerator << shift as u64, denominator.clone())
-    } else {
-        (numerator.clone(), denominator << (-shift) as u64)
+    // So that the quotient has 57 or 58 bits: more than the 53 that are kept.
+    let shift = 57 - (numerator.bits() as i64 - denominator.bits() as i64);
+    let (quotient, sticky) = shifted_quotient(numerator, denominator, shift);
+    round_scaled(quotient, sticky, -shift)
+}
+
+/// `numerator * 2^shift / denominator` without what is behind the point, and whether anything is; it has at most 128 bits.
+fn shifted_quotient(numerator: &BigUint, denominator: &BigUint, shift: i64) -> (u128, bool) {
+    // Most numbers need no more than a division of the processor's.
+    let small = |whole: &BigUint, by: i64| {
+        let fits = whole.bits() as i64 + by.max(0) <= i64::from(u128::BITS);
+        let word = if fits { u128::try_from(whole).ok() } else { None };
+        word.map(|word| word << by.max(0))
     };
+    if let (Some(n), Some(d)) = (small(numerator, shift), small(denominator, -shift)) {
+        return (n / d, n % d != 0);
+    }
+    let large = |whole: &BigUint, by: i64| whole << by.max(0) as u64;
+    let (n, d) = (large(numerator, shift), large(denominator, -shift));
     let quotient = &n / &d;
-    let sticky = &quotient * &d != n;
-    round_scaled(&quotient, sticky, -shift)
+    let sticky = &quotient * d != n;
+    (u128::try_from(quotient).unwrap_or(u128::MAX), sticky)
 }
 
 /// The binary64 nearest to the square root of `numerator / denominator`; `None` for a zero
@@ -62,31 +74,25 @@ pub fn sqrt_ratio_to_f64(numerator: &BigInt, denominator: &BigInt) -> Option<f64
     if numerator.bits() == 0 {
         return Some(0.0);
     }
-    // An even shift, so that the root of the shifted fraction has about 66 bits.
-    let mut shift = 132 - (numerator.bits() as i64 - denominator.bits() as i64);
+    // An even shift, so that the root of the shifted fraction has 56 or 57 bits.
+    let mut shift = 112 - (numerator.bits() as i64 - denominator.bits() as i64);
     shift += shift & 1;
-    let (n, d) = if shift >= 0 {
-        (numerator << shift as u64, denominator.clone())
-    } else {
-        (numerator.clone(), denominator << (-shift) as u64)
-    };
-    let quotient = &n / &d;
-    let root = quotient.sqrt();
-    let sticky = &root * &root * &d != n;
-    Some(round_scaled(&root, sticky, -shift / 2))
+    let (quotient, sticky) = shifted_quotient(numerator, denominator, shift);
+    let root = quotient.isqrt();
+    Some(round_scaled(root, sticky || root * root != quotient, -shift / 2))
 }
 
 /// `(integer + something below one when sticky) * 2^exponent`, rounded to the nearest binary64.
 /// The integer has at least 55 bits, so that the sticky part cannot reach the rounding place.
-fn round_scaled(integer: &BigUint, sticky: bool, exponent: i64) -> f64 {
-    let bits = integer.bits() as i64;
+fn round_scaled(integer: u128, sticky: bool, exponent: i64) -> f64 {
+    let bits = i64::from(u128::BITS - integer.leading_zeros());
     // Below the normal range fewer bits are kept.
     let top = bits + exponent; // the value is below 2^top
     let keep = (top + 1074).clamp(0, 53);
     let drop = bits - keep;
-    let mut kept = u64::try_from(integer >> drop as u64).unwrap_or(u64::MAX);
-    let half = integer.bit((drop - 1) as u64);
-    let below = sticky || integer.trailing_zeros().is_some_and(|z| (z as i64) < drop - 1);
+    let mut kept = (integer >> drop) as u64;
+    let half = integer >> (drop - 1) & 1 == 1;
+    let below = sticky || i64::from(integer.trailing_zeros()) < drop - 1;
     if half && (below || kept & 1 == 1) {
         kept += 1;
     }
@@ -229,6 +235,29 @@ mod tests {
         #[test]
         fn roots_of_exact_numbers_agree_with_ieee(a in 0i64..(1 << 53)) {
             prop_assert_eq!(sqrt_ratio_to_f64(&a.into(), &1.into()), Some((a as f64).sqrt()));
+        }
+
+        // The root of the square of a fraction is that fraction: it is rounded once, as the fraction is.
+        #[test]
+        fn roots_of_squares_are_the_fractions(a in any::<u128>(), b in 1..=u128::MAX, less in 0u32..128) {
+            let (a, b) = (BigInt::from(a >> less), BigInt::from(b));
+            prop_assert_eq!(sqrt_ratio_to_f64(&(&a * &a), &(&b * &b)), ratio_to_f64(&a, &b));
+        }
+
+        // Numbers of any size, and of both ways to divide: no neighbour is nearer, and a half goes to the even one.
+        #[test]
+        fn no_other_number_is_nearer(a in 1..=u128::MAX, b in 1..=u128::MAX, less in (0u32..128, 0u32..128), up in 0u32..300) {
+            let (n, d) = (BigInt::from(a >> less.0 | 1) << up, BigInt::from(b >> less.1 | 1));
+            let figure = ratio_to_f64(&n, &d).unwrap();
+            let distance = |x: f64| {
+                let (p, q) = f64_to_ratio(x).unwrap();
+                BigInt::from((p * &d - &n * &q).magnitude().clone()) * (BigInt::from(1) << 1200u32) / (q * &d)
+            };
+            let mine = distance(figure);
+            for other in [figure.next_up(), figure.next_down()] {
+                let other_distance = distance(other);
+                prop_assert!(mine < other_distance || mine == other_distance && figure.to_bits() & 1 == 0);
+            }
         }
 
         #[test]

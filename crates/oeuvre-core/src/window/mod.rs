@@ -71,11 +71,17 @@ pub(crate) fn partition_ordinals(partition: &[u32]) -> Ordinals {
     Ordinals::new(partition.iter().map(one), largest)
 }
 
-/// The runs of one partition in an order that sorts by it; cells that take no part are left out.
-pub(crate) fn runs<'a>(order: &'a [u32], partition: &'a [u32]) -> impl Iterator<Item = &'a [u32]> {
-    order
-        .chunk_by(|&a, &b| partition[a as usize] == partition[b as usize])
-        .filter(|run| partition[run[0] as usize] != NO_NUMBER)
+/// The runs of one partition in an order of all cells that sorts by it; cells that take no part, which come last, are left
+/// out. How many cells a partition has is counted, so that nobody looks at the cells in that order.
+pub(crate) fn runs<'a>(order: &'a [u32], partition: &[u32]) -> impl Iterator<Item = &'a [u32]> {
+    let mut cells = vec![0u32; usize::try_from(partition_bound(partition)).unwrap_or(0)];
+    partition.iter().filter(|p| **p != NO_NUMBER).for_each(|p| cells[*p as usize] += 1);
+    let mut left = order;
+    cells.into_iter().filter(|n| *n > 0).map(move |n| {
+        let (run, rest) = left.split_at(n as usize);
+        left = rest;
+        run
+    })
 }
 
 /// An aggregate over the cells `from`, by partition, written on the cells `to`: what a cell gets is

@@ -64,6 +64,25 @@ impl<'a> By<'a> {
     }
 }
 
+/// How many cells of a partition, in their order, are the same as the one before or behind by all columns.
+fn tied(order: &[u32], number: &[u32], by: Vec<Ordinals>) -> u64 {
+    // Brought into that order, so that neighbours stand beside each other.
+    let mut alike = vec![true; order.len()];
+    for column in by {
+        let column = column.gather(order);
+        let behind_first = alike.iter_mut().zip(0..).skip(1);
+        behind_first.for_each(|(alike, at)| *alike &= column.same(at - 1, at));
+    }
+    let mut begin = 0;
+    let of_run = |run: &[u32]| {
+        let cells = begin..begin + run.len();
+        begin = cells.end;
+        let behind = |at: usize| at + 1 < cells.end && alike[at + 1];
+        cells.clone().filter(|&at| (at > cells.start && alike[at]) || behind(at)).count() as u64
+    };
+    runs(order, number).map(of_run).sum()
+}
+
 /// A day, unless it is missing.
 fn day(day: &i32) -> Option<i64> {
     (*day != MISSING_I32).then_some(i64::from(*day))
@@ -212,12 +231,7 @@ impl<'a> Partitions<'a> {
         let all: Vec<&Ordinals> = std::iter::once(&partitions).chain(&by).collect();
         let order = sorted(it.number.len(), &all);
         if !is_settled {
-            let same = |a: u32, b: u32| by.iter().all(|o| o.same(a, b));
-            let tied = |run: &[u32]| -> u64 {
-                let equal = run.chunk_by(|&a, &b| same(a, b)).filter(|e| e.len() > 1);
-                equal.map(|e| e.len() as u64).sum()
-            };
-            it.ties_broken = runs(&order, &it.number).map(tied).sum();
+            it.ties_broken = tied(&order, &it.number, by);
         }
         it.order = order.into();
         it

@@ -26,6 +26,7 @@ use super::partition::Partitions;
 use super::{Argument, Gives, Parts, Said, Walks, pick, runs};
 use oeuvre_columns::column::Column;
 use oeuvre_columns::column::NO_NUMBER;
+use oeuvre_columns::column::far::Scattered;
 use oeuvre_columns::value::{Kind, Overflow};
 
 /// The value so many steps back; ahead where negative. A step is one of the calendar where a period is
@@ -42,7 +43,7 @@ impl Walks for Step {
         let mut with_empty = of.x.clone();
         let empty_cell = of.x.data.len() as u32;
         with_empty.push(of.kind, of.empty);
-        let mut from = vec![NO_NUMBER; cells.number.len()];
+        let mut from = Scattered::new(cells.number.len(), NO_NUMBER);
         for run in runs(cells.order(), &cells.number) {
             match &cells.calendar {
                 None => {
@@ -50,7 +51,7 @@ impl Walks for Step {
                         let there = i as i64 - self.0;
                         if let Some(&source) = usize::try_from(there).ok().and_then(|t| run.get(t))
                         {
-                            from[cell as usize] = source;
+                            from.put(cell, source);
                         }
                     }
                 }
@@ -58,16 +59,16 @@ impl Walks for Step {
                     let back = if calendar.backwards { -self.0 } else { self.0 };
                     for &cell in run {
                         let there = i64::from(calendar.indexes[cell as usize]) - back;
-                        from[cell as usize] = match calendar.find(run, there) {
-                            Some(source) => source,
-                            None if calendar.covers(there) => empty_cell,
-                            None => NO_NUMBER,
-                        };
+                        match calendar.find(run, there) {
+                            Some(source) => from.put(cell, source),
+                            None if calendar.covers(there) => from.put(cell, empty_cell),
+                            None => {}
+                        }
                     }
                 }
             }
         }
-        Ok(pick(&with_empty, &from))
+        Ok(pick(&with_empty, &from.finish()))
     }
 
     fn enters(&self, steps: i64, at: usize, here: usize) -> bool {
