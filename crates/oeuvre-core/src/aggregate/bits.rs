@@ -1,7 +1,7 @@
 //! A set of bits for each group: what `count(distinct x)` keeps of values that lie near each other, or have codes.
 //!
-//! While no set reaches beyond its first word, as where there are few routes or kinds of ticket, there is a word for each
-//! group and nothing else. Else each is as long as it needs to be, as far as that is worth its memory
+//! While sets are short, as where there are few routes or kinds of ticket, or days of many customers, there are as many words for
+//! each group, and nothing else. Else each is as long as it needs to be, as far as that is worth its memory
 //! ([`Bits::are_mostly_empty`]).
 
 use oeuvre_columns::column::ahead::{ask_for, is_far};
@@ -23,6 +23,9 @@ const WORDS_AT_FIRST: usize = 128;
 const MORE_WORDS: usize = 8 << 20;
 const MOST_WORDS: usize = 32 << 20;
 const WORDS_FOR_EACH: usize = 4;
+/// Sets that have as many words each have no more than so many, and all together no more than so many (64 MiB).
+const MOST_EACH: usize = if cfg!(test) { 8 } else { 64 };
+const MOST_ROWS: usize = if cfg!(test) { 64 } else { 8 << 20 };
 /// Sets of fewer words than these are small pieces of ordinary memory, which cannot be put away: all together they take no more
 /// than one of so many bytes that may be taken. Each takes some words more than it has bits for.
 const LONG_SET: usize = 1 << 10;
@@ -45,42 +48,48 @@ pub(super) struct Bits {
 /// The bits of all groups.
 #[derive(Clone)]
 enum Sets {
-    /// A word each: no set reaches further.
-    Words(Vec<u64>),
+    /// So many words each: no set reaches further.
+    Rows { each: usize, words: Vec<u64> },
     /// As many words as each needs.
     Lists(Vec<Vec<u64>>),
 }
 
 impl Bits {
     pub(super) fn of_groups(groups: usize) -> Bits {
-        let sets = Sets::Words(vec![0; groups]);
+        let sets = Sets::Rows { each: 1, words: vec![0; groups] };
         Bits { sets, words: 0, longest: 1, near: NEAR, counted: 0 }
     }
 
     /// Makes room for so many groups.
     pub(super) fn resize(&mut self, groups: usize) {
         match &mut self.sets {
-            Sets::Words(words) => lengthen(words, groups, 0),
-            Sets::Lists(lists) => lists.resize(groups.max(lists.len()), Vec::new()),
+            Sets::Rows { each, words } if *each == 1 || rows_may_be(groups, *each) => {
+                lengthen(words, groups.saturating_mul(*each), 0);
+                self.words = words.len();
+            }
+            _ => {
+                let lists = self.lists();
+                lists.resize(groups.max(lists.len()), Vec::new());
+            }
         }
     }
 
     fn groups(&self) -> usize {
         match &self.sets {
-            Sets::Words(words) => words.len(),
+            Sets::Rows { each, words } => words.len() / each,
             Sets::Lists(lists) => lists.len(),
         }
     }
 
     /// Whether a word is enough for each.
     pub(super) fn are_words(&self) -> bool {
-        matches!(self.sets, Sets::Words(_))
+        matches!(self.sets, Sets::Rows { each: 1, .. })
     }
 
     /// About how many bytes of memory they take.
     pub(super) fn size_bytes(&self) -> usize {
         match &self.sets {
-            Sets::Words(words) => size_of_val(words.as_slice()),
+            Sets::Rows { words, .. } => size_of_val(words.as_slice()),
             Sets::Lists(lists) => size_of_val(lists.as_slice()) + self.words * 8,
         }
     }
@@ -88,8 +97,7 @@ impl Bits {
     /// The words of each group; none where no bit is set.
     pub(super) fn each(&self) -> impl Iterator<Item = &[u64]> {
         let of_group = |group: usize| match &self.sets {
-            Sets::Words(words) if words[group] == 0 => &[],
-            Sets::Words(words) => std::slice::from_ref(&words[group]),
+            Sets::Rows { each, words } => trimmed(&words[group * each..][..*each]),
             Sets::Lists(lists) => &lists[group][..],
         };
         (0..self.groups()).map(of_group)
@@ -97,21 +105,41 @@ impl Bits {
 
     /// The sets, of as many words as each needs.
     fn lists(&mut self) -> &mut Vec<Vec<u64>> {
-        if let Sets::Words(words) = &self.sets {
-            self.words = words.iter().filter(|word| **word != 0).count();
-            let list = |&word: &u64| if word == 0 { Vec::new() } else { vec![word] };
-            self.sets = Sets::Lists(words.iter().map(list).collect());
+        if let Sets::Rows { .. } = &self.sets {
+            let lists: Vec<Vec<u64>> = self.each().map(<[u64]>::to_vec).collect();
+            self.words = lists.iter().map(Vec::len).sum();
+            self.longest = lists.iter().map(Vec::len).max().unwrap_or(0).max(1);
+            self.sets = Sets::Lists(lists);
         }
         match &mut self.sets {
             Sets::Lists(lists) => lists,
-            Sets::Words(_) => unreachable!("they have just become lists"),
+            Sets::Rows { .. } => unreachable!("they have just become lists"),
         }
+    }
+
+    /// Gives each set so many words, of which those that it has stand some words further on; false where they are lists, or
+    /// would be too long.
+    fn widen(&mut self, longest: usize, shift: usize) -> bool {
+        let groups = self.groups();
+        let Sets::Rows { each, words } = &mut self.sets else { return false };
+        // Some words more, where they may be, so that sets that grow along the rows are seldom moved.
+        let wide = [longest.max(*each + *each / 4), longest];
+        let Some(wide) = wide.into_iter().find(|wide| rows_may_be(groups, *wide)) else {
+            return false;
+        };
+        let mut wider = vec![0; groups * wide];
+        for (to, from) in wider.chunks_exact_mut(wide).zip(words.chunks_exact(*each)) {
+            to[shift..shift + *each].copy_from_slice(from);
+        }
+        (self.words, self.longest) = (wider.len(), wide);
+        self.sets = Sets::Rows { each: wide, words: wider };
+        true
     }
 
     /// Whether the sets are larger than what the caches of one core hold.
     pub(super) fn are_far(&self) -> bool {
         match &self.sets {
-            Sets::Words(words) => is_far(words),
+            Sets::Rows { words, .. } => is_far(words),
             Sets::Lists(_) => self.words > 64 << 10,
         }
     }
@@ -120,7 +148,9 @@ impl Bits {
     #[inline]
     pub(super) fn ask_for(&self, group: u32, place: u64) {
         match &self.sets {
-            Sets::Words(words) => ask_for(words, group as usize),
+            Sets::Rows { each, words } => {
+                ask_for(words, group as usize * each + ((place >> 6) as usize).min(each - 1));
+            }
             Sets::Lists(lists) => {
                 if let Some(list) = lists.get(group as usize) {
                     ask_for(list, (place >> 6) as usize);
@@ -155,14 +185,20 @@ impl Bits {
     fn word(&mut self, group: u32, place: u64) -> Option<&mut u64> {
         match &mut self.sets {
             Sets::Lists(lists) => lists[group as usize].get_mut((place >> 6) as usize),
-            Sets::Words(words) => (place < 64).then(|| &mut words[group as usize]),
+            Sets::Rows { each, words } => {
+                let at = (place >> 6) as usize;
+                (at < *each).then(|| &mut words[group as usize * *each + at])
+            }
         }
     }
 
     #[cold]
     fn add_further(&mut self, group: u32, place: u64) {
-        let row = &mut self.lists()[group as usize];
         let word = (place >> 6) as usize;
+        if self.widen(word + 1, 0) {
+            return self.add(group, place);
+        }
+        let row = &mut self.lists()[group as usize];
         let more = if word < row.len() { 0 } else { grow(row, word + 1) };
         row[word] |= bit(place);
         let longest = row.len();
@@ -173,6 +209,13 @@ impl Bits {
     #[cold]
     fn add_where_it_may(&mut self, group: u32, place: u64) -> bool {
         let words = (place >> 6) as usize + 1;
+        if self.widen(words, 0) {
+            self.add(group, place);
+            return true;
+        }
+        if self.are_sparse(self.groups()) {
+            return false;
+        }
         let row = &mut self.lists()[group as usize];
         let more = words.saturating_sub(row.len());
         let may = self.may_take(more, words);
@@ -180,6 +223,14 @@ impl Bits {
             self.add_further(group, place);
         }
         may
+    }
+
+    /// Whether so many groups would need a list each for few bits.
+    #[cold]
+    pub(super) fn are_sparse(&self, groups: usize) -> bool {
+        let Sets::Rows { each, words } = &self.sets else { return false };
+        let are_many = groups * (each + 1) > MOST_ROWS;
+        are_many && *each > 1 && self.set() * WORDS_FOR_EACH < words.len()
     }
 
     /// Whether there may be so many words more, where the longest set has so many.
@@ -226,14 +277,17 @@ impl Bits {
 
     /// Adds the bits of a set to a group, so many words further on.
     pub(super) fn add_all(&mut self, group: u32, words: &[u64], shift: usize) {
-        let words = &words[..words.iter().rposition(|word| *word != 0).map_or(0, |last| last + 1)];
-        match (&mut self.sets, words) {
-            (_, []) => return,
-            (Sets::Words(all), &[word]) if shift == 0 => {
-                all[group as usize] |= word;
-                return;
-            }
-            _ => {}
+        let words = trimmed(words);
+        if words.is_empty() {
+            return;
+        }
+        let longest = words.len() + shift;
+        if (longest <= self.longest || self.widen(longest, 0))
+            && let Sets::Rows { each, words: all } = &mut self.sets
+        {
+            let row = &mut all[group as usize * *each + shift..];
+            row.iter_mut().zip(words).for_each(|(to, from)| *to |= from);
+            return;
         }
         let row = &mut self.lists()[group as usize];
         let more = match words.len() + shift {
@@ -269,8 +323,9 @@ impl Bits {
         if value >= from {
             return Some((value - from) as u64);
         }
-        // Some way further down, so that numbers that come down one by one cost little.
-        let spare = (i128::from(from) - longest * 32).max(end - i128::from(self.near));
+        // Lists some way further down, so that numbers that come down one by one cost little.
+        let further = if let Sets::Rows { .. } = self.sets { 0 } else { longest * 32 };
+        let spare = (i128::from(from) - further).max(end - i128::from(self.near));
         let low = (spare.max(i128::from(i64::MIN)) as i64 & !63).min(low);
         let words = ((from - low) / 64) as usize;
         let sets = self.each().filter(|words| !words.is_empty()).count();
@@ -284,6 +339,9 @@ impl Bits {
 
     /// Moves all bits so many words further on.
     fn shift(&mut self, words: usize) {
+        if self.widen(self.longest + words, words) {
+            return;
+        }
         let (mut more, mut longest) = (0, self.longest);
         for row in self.lists().iter_mut().filter(|row| !row.is_empty()) {
             row.splice(0..0, std::iter::repeat_n(0, words));
@@ -312,6 +370,18 @@ impl Bits {
             })
         })
     }
+}
+
+/// Whether so many groups may have so many words each.
+fn rows_may_be(groups: usize, each: usize) -> bool {
+    let words = groups.saturating_mul(each);
+    let room = room::bytes() / OF_SHORT_SETS / size_of::<u64>();
+    each <= MOST_EACH && words <= MOST_ROWS.min(room)
+}
+
+/// Words up to the last that has a bit.
+fn trimmed(words: &[u64]) -> &[u64] {
+    &words[..words.iter().rposition(|word| *word != 0).map_or(0, |last| last + 1)]
 }
 
 /// The bit of a place in its word.

@@ -128,6 +128,18 @@ impl Seen {
         }
     }
 
+    /// Goes over from sets of bits to runs where nearly every number is one that its group has not had.
+    fn leave_near(&mut self) -> bool {
+        let Sets::Near { base, bits } = &self.sets else { return false };
+        if !InRuns::are_worth_it(bits.set(), self.seen) {
+            return false;
+        }
+        let base = base.unwrap_or(0);
+        let numbers = bits.entries().map(|(group, place)| (group, base + place as i64));
+        self.sets = Sets::Runs(InRuns::of_wholes(numbers));
+        true
+    }
+
     /// Goes over to sets of bits where many numbers have turned out to lie near each other: a number in a table of many
     /// millions costs ten times what a bit does.
     fn take_near(&mut self) {
@@ -195,6 +207,16 @@ impl Seen {
         }
     }
 
+    /// Takes in a batch where there are runs; these are left where they do not hold its values.
+    fn take_into_runs(&mut self, rows: Rows<'_>) -> bool {
+        let Sets::Runs(runs) = &mut self.sets else { return false };
+        let is_in = runs.update(rows);
+        if !is_in {
+            self.leave_runs();
+        }
+        is_in
+    }
+
     /// Adds numbers to groups where they lie near those that are known; `None` stands for no number. Otherwise some
     /// may have been added: adding them again changes nothing.
     fn add_near<T>(
@@ -239,6 +261,11 @@ impl GroupState for Seen {
     }
     fn resize(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
+        if let Sets::Near { bits, .. } = &self.sets
+            && bits.are_sparse(groups)
+        {
+            self.leave_near();
+        }
         if let Sets::Near { bits, .. } | Sets::Coded(bits) = &mut self.sets {
             bits.resize(self.groups);
         }
@@ -246,11 +273,8 @@ impl GroupState for Seen {
 
     fn update(&mut self, rows: Rows<'_>) -> Result<(), Overflow> {
         let groups = rows.groups;
-        if let Sets::Runs(runs) = &mut self.sets {
-            if runs.update(rows) {
-                return Ok(());
-            }
-            self.leave_runs();
+        if self.take_into_runs(rows) {
+            return Ok(());
         }
         self.seen = self.seen.map(|seen| seen + groups.len() as u64);
         let are_near = match &rows.args[0].data {
@@ -261,7 +285,7 @@ impl GroupState for Seen {
             }
             _ => false,
         };
-        if are_near {
+        if are_near || self.leave_near() && self.take_into_runs(rows) {
             return Ok(());
         }
         self.code();
@@ -511,6 +535,30 @@ mod tests {
             assert_eq!(matches!(seen.sets, Sets::Near { .. }), are_near);
         }
         assert_eq!(counts(&seen).iter().sum::<i64>(), expected.len() as i64);
+    }
+
+    #[rstest]
+    // Each group's numbers lie in a word of its own: as many words for each would be mostly empty.
+    #[case::further_words(&[10, 9], true)]
+    // And so they would be with more groups.
+    #[case::more_groups(&[8, 17], true)]
+    #[case::few(&[4, 4], false)]
+    fn few_numbers_of_many_groups_are_runs(#[case] groups: &[u32], #[case] are_runs: bool) {
+        let mut seen = Seen::new(ValueCodes::new(Kind::Number { scale: 0 }));
+        let mut expected = std::collections::BTreeSet::new();
+        for &groups in groups {
+            seen.resize(groups as usize + 1);
+            let of: Vec<u32> = (1..=groups).collect();
+            let number = |group: &u32| i64::from(group * 6 / groups * 64 + group % 3);
+            let numbers: Vec<i64> = of.iter().map(number).collect();
+            expected.extend(of.iter().copied().zip(numbers.clone()));
+            let column = Column::from(Data::I64(numbers));
+            seen.update(Rows { groups: &of, args: &[&column], piece: 0 }).unwrap();
+        }
+        assert_eq!(matches!(seen.sets, Sets::Runs(_)), are_runs);
+        let each = |group| expected.iter().filter(|it| it.0 == group).count() as i64;
+        let last = *groups.iter().max().unwrap();
+        assert_eq!(counts(&seen), (1..=last).map(each).collect::<Vec<_>>());
     }
 
     type Row = (u32, Option<i64>);

@@ -38,7 +38,8 @@ use num_bigint::BigInt;
 use oeuvre_columns::column::{Column, Data};
 use oeuvre_columns::value::Kind;
 use oeuvre_columns::value::decimal::{Decimal, MAX_DIGITS, big_pow10};
-use oeuvre_columns::value::exact::{f64_to_ratio, ratio_to_f64};
+use oeuvre_columns::value::exact::{decimal_ratio, f64_to_ratio, ratio_to_f64};
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// How a percentile that falls between two values is found.
@@ -105,6 +106,15 @@ fn split(a: BigInt, unit: &BigInt) -> (u64, BigInt) {
 
 /// `a + (b - a) rest / unit`, rounded once.
 fn between(a: i128, b: i128, rest: &BigInt, unit: &BigInt, kind: Kind) -> f64 {
+    let small = || {
+        let Kind::Number { scale } = kind else { return None };
+        let (rest, unit) = (i128::try_from(rest).ok()?, i128::try_from(unit).ok()?);
+        let sum = a.checked_mul(unit - rest)?.checked_add(b.checked_mul(rest)?)?;
+        decimal_ratio(Decimal::new(sum, scale), Decimal::new(unit, 0))
+    };
+    if let Some(figure) = small() {
+        return figure;
+    }
     let exact = |v: i128| match kind {
         Kind::Number { scale } => (BigInt::from(v), big_pow10(scale)),
         _ => f64_to_ratio(float_from_key(v as i64)).unwrap_or_default(),
@@ -121,13 +131,16 @@ impl GroupAggregate for Percentile {
         number(args, 0).map(|_| Kind::Float)
     }
     fn finish(&self, state: &Values, args: &[Kind]) -> Result<Column, Overflow> {
-        let values = state;
-        let found = values.for_each_group(|group| {
+        // Many groups have as many values as others.
+        let mut places = HashMap::new();
+        let found = state.for_each_group(|group| {
             let n = group.count();
-            let Some((place, rest, unit)) = (n > 0).then(|| self.place(n)).flatten() else {
+            let place = || (n > 0).then(|| self.place(n)).flatten();
+            let Some((place, rest, unit)) = places.entry(n).or_insert_with(place) else {
                 return f64::NAN;
             };
-            between(group.at(place), group.at((place + 1).min(n - 1)), &rest, &unit, args[0])
+            let (below, above) = (group.at(*place), group.at((*place + 1).min(n - 1)));
+            between(below, above, rest, unit, args[0])
         });
         Ok(Column::from(Data::F64(found)))
     }

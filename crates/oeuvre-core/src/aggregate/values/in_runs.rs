@@ -52,6 +52,13 @@ impl InRuns {
         different >= MANY && seen.is_some_and(seldom)
     }
 
+    /// Whole numbers, each with its group.
+    pub(crate) fn of_wholes(entries: impl Iterator<Item = (u32, i64)>) -> InRuns {
+        let mut runs = Runs::default();
+        entries.for_each(|(group, number)| runs.add(group, number, 1));
+        InRuns::Wholes(runs)
+    }
+
     /// Values that have codes, each with its group and how often it occurs; none where one needs more than 64 bits.
     pub(crate) fn of(
         known: &ValueCodes,

@@ -10,7 +10,7 @@
 //! Rows that are to be listed, which differ by their places, are kept in the same way.
 
 use oeuvre_columns::column::digits::{sorted_by_digits, width};
-use oeuvre_columns::work;
+use oeuvre_columns::{room, work};
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::collections::binary_heap::PeekMut;
@@ -30,8 +30,19 @@ const BYTES_AT_ONCE: usize = 1 << 23;
 const MANY_RUNS: usize = 16;
 #[cfg(test)]
 const MANY_RUNS: usize = 2;
+/// Where groups have no more than so many values each in what would be a run, so many values are better sorted later; they take one
+/// in so many of the bytes that there are.
+const MANY_OF_GROUP: usize = 16;
+const LATER: usize = if cfg!(test) { 32 } else { 1 << 23 };
+const OF_WAITING: usize = 16;
+/// A number that comes no more often is put there as often as it comes.
+const FEW_TIMES: u64 = 4;
 /// Up to so many stretches of a run that meet in others become runs of their own; more are sorted again.
 const FEW_STRETCHES: usize = 64;
+
+/// About how many bytes a value takes while all are put in order anew, which may take one in so many of those there are.
+const WHILE_SORTED: usize = 64;
+const OF_SORTED: usize = 4;
 
 /// Whenever so many more were put together it is said how far the work is.
 const MANY_VALUES: usize = 1 << 16;
@@ -52,6 +63,8 @@ pub(crate) trait Store: Clone + Default + Send + Sync {
     fn size_bytes(&self) -> usize;
     /// The places of all values in the order of their groups, and in each in their own.
     fn order(&self, groups: &[u32]) -> Vec<u32>;
+    /// Whether many are put in order with less work than runs of them are merged.
+    const BY_DIGITS: bool = false;
     /// Gives group and value in that order, where this is done without their places; else false.
     fn each_in_order(&self, _: &[u32], _: impl FnMut(u32, Self::Item<'_>)) -> bool {
         false
@@ -71,6 +84,7 @@ pub(crate) struct Texts {
 
 impl Store for Wholes {
     type Item<'a> = i64;
+    const BY_DIGITS: bool = true;
 
     fn len(&self) -> usize {
         self.0.len()
@@ -234,10 +248,17 @@ impl<S: Store> Data<S> {
 }
 
 /// Where the values of a group stand.
-#[derive(Clone)]
+#[derive(Clone, Copy, Default)]
 struct Stretch {
     group: u32,
-    range: Range<usize>,
+    from: usize,
+    to: usize,
+}
+
+impl Stretch {
+    fn range(self) -> Range<usize> {
+        self.from..self.to
+    }
 }
 
 /// Sorted values: the stretches of their groups in ascending order.
@@ -268,9 +289,9 @@ impl<S: Store> Writing<S> {
         }
         match self.stretches.last_mut().filter(|last| last.group == group) {
             Some(_) if self.data.items.is(at - 1, item) => return self.data.again(times),
-            Some(last) if last.range.len() >= S::MOST => return,
-            Some(last) => last.range.end += 1,
-            None => self.stretches.push(Stretch { group, range: at..at + 1 }),
+            Some(last) if last.range().len() >= S::MOST => return,
+            Some(last) => last.to += 1,
+            None => self.stretches.push(Stretch { group, from: at, to: at + 1 }),
         }
         self.data.push(item, times);
     }
@@ -283,8 +304,9 @@ impl<S: Store> Writing<S> {
 /// The values of groups, most of which differ.
 #[derive(Clone)]
 pub(crate) struct Runs<S> {
-    /// Not sorted yet: the group of each, and the values.
+    /// Not sorted yet: the group of each, the last of these, and the values.
     groups: Vec<u32>,
+    last: u32,
     fresh: Data<S>,
     runs: Vec<Run<S>>,
     /// All of them in one, once somebody wants that.
@@ -308,7 +330,8 @@ impl<S> Copy for OfGroup<'_, S> {}
 
 impl<S: Store> Default for Runs<S> {
     fn default() -> Self {
-        Runs { groups: Vec::new(), fresh: Data::default(), runs: Vec::new(), one: OnceLock::new() }
+        let (groups, fresh, runs) = (Vec::new(), Data::default(), Vec::new());
+        Runs { groups, last: 0, fresh, runs, one: OnceLock::new() }
     }
 }
 
@@ -316,14 +339,31 @@ impl<S: Store> Runs<S> {
     /// Adds a value to a group, so many times.
     #[inline]
     pub(crate) fn add(&mut self, group: u32, item: S::Item<'_>, times: u64) {
+        // What is put in order by its digits needs no place to find how often it comes.
+        if S::BY_DIGITS && (2..=FEW_TIMES).contains(&times) {
+            return (0..times).for_each(|_| self.add(group, item, 1));
+        }
         self.groups.push(group);
+        self.last = self.last.max(group);
         self.fresh.push(item, times);
-        if self.groups.len() >= SORTED_AT_ONCE
-            || self.groups.len().is_multiple_of(1024)
-                && self.fresh.items.size_bytes() > BYTES_AT_ONCE
-        {
+        let many = self.groups.len();
+        let is_full = many >= SORTED_AT_ONCE
+            || many.is_multiple_of(1024) && self.fresh.items.size_bytes() > BYTES_AT_ONCE;
+        if is_full && !self.may_wait() {
             self.settle();
         }
+    }
+
+    /// Whether what is not sorted yet is better sorted later, with more: a run of few values of each of many groups is hardly
+    /// shorter than they are, and has to be sorted again for other groups.
+    fn are_scattered(&self) -> bool {
+        S::BY_DIGITS && self.last as usize > self.groups.len() / MANY_OF_GROUP
+    }
+
+    /// Whether it may be.
+    fn may_wait(&self) -> bool {
+        let many = self.groups.len();
+        self.are_scattered() && many < LATER.min(room::bytes() / OF_WAITING / WHILE_SORTED)
     }
 
     /// Sorts what is not sorted yet.
@@ -332,7 +372,8 @@ impl<S: Store> Runs<S> {
         if !self.groups.is_empty() {
             let run = sorted(&self.groups, &self.fresh);
             self.runs.push(run);
-            self.groups.clear();
+            self.groups = Vec::new();
+            self.last = 0;
             self.fresh = Data::default();
             self.merge();
         }
@@ -349,24 +390,38 @@ impl<S: Store> Runs<S> {
 
     /// Adds the values of other groups: group `g` there goes to `map[g]` here, and to none at 0.
     pub(crate) fn absorb(&mut self, other: &Runs<S>, map: &[u32]) {
-        self.settle();
-        let rest = (!other.groups.is_empty()).then(|| sorted(&other.groups, &other.fresh));
+        let mut rest = None;
         let runs: Vec<&Run<S>> = match other.one.get() {
             Some(one) => vec![one],
-            None => other.runs.iter().chain(&rest).collect(),
+            None => {
+                if other.are_scattered() {
+                    self.one = OnceLock::new();
+                    for (at, &group) in other.groups.iter().enumerate() {
+                        if let to @ 1.. = map[group as usize] {
+                            self.add(to, other.fresh.items.get(at), other.fresh.times(at));
+                        }
+                    }
+                } else if !other.groups.is_empty() {
+                    rest = Some(sorted(&other.groups, &other.fresh));
+                }
+                other.runs.iter().chain(&rest).collect()
+            }
         };
+        if runs.is_empty() {
+            return;
+        }
+        self.settle();
         for run in runs {
-            let mapped = run
-                .stretches
-                .iter()
-                .map(|it| Stretch { group: map[it.group as usize], range: it.range.clone() });
-            let mut stretches: Vec<Stretch> = mapped.filter(|it| it.group != 0).collect();
-            stretches.sort_by_key(|it| it.group);
+            let mapped =
+                run.stretches.iter().map(|it| Stretch { group: map[it.group as usize], ..*it });
+            let stretches: Vec<Stretch> = mapped.filter(|it| it.group != 0).collect();
+            let most = stretches.iter().map(|it| it.group).max().unwrap_or(0).into();
+            let mut stretches = sorted_words(stretches, |it| it.group.into(), width(most));
             let meet = |pair: &[Stretch]| pair[0].group == pair[1].group;
             if stretches.len() > FEW_STRETCHES && stretches.windows(2).any(meet) {
-                for Stretch { group, range } in stretches {
-                    for at in range {
-                        self.add(group, run.data.items.get(at), run.data.times(at));
+                for stretch in stretches {
+                    for at in stretch.range() {
+                        self.add(stretch.group, run.data.items.get(at), run.data.times(at));
                     }
                 }
                 continue;
@@ -376,7 +431,7 @@ impl<S: Store> Runs<S> {
                 let mut before = 0;
                 let first = |it: &mut Stretch| std::mem::replace(&mut before, it.group) != it.group;
                 let stretches: Vec<Stretch> = stretches.extract_if(.., first).collect();
-                let len = stretches.iter().map(|it| it.range.len()).sum();
+                let len = stretches.iter().map(|it| it.range().len()).sum();
                 self.runs.push(Run { len, stretches, data: run.data.clone() });
             }
         }
@@ -396,7 +451,7 @@ impl<S: Store> Runs<S> {
     pub(crate) fn of_group(&self, group: u32) -> OfGroup<'_, S> {
         let Run { stretches, data, .. } = self.one();
         let range = match stretches.binary_search_by_key(&group, |it| it.group) {
-            Ok(at) => stretches[at].range.clone(),
+            Ok(at) => stretches[at].range(),
             Err(_) => 0..0,
         };
         OfGroup { data, from: range.start, to: range.end }
@@ -485,7 +540,7 @@ impl<'a, S: Store> Cursor<'a, S> {
             Some(at) => at,
             None => {
                 let next = self.stretches.next()?;
-                (self.group, self.range) = (next.group, next.range.clone());
+                (self.group, self.range) = (next.group, next.range());
                 self.range.next()?
             }
         };
@@ -504,8 +559,30 @@ fn merged<S: Store>(runs: &[&Run<S>]) -> Run<S> {
             let rest = merged(rest);
             merged_two(&merged_two(one, other), &rest)
         }
-        many => merged_many(many),
+        many => resorted(many).unwrap_or_else(|| merged_many(many)),
     }
+}
+
+/// Several runs as one, whose values are all put in order anew; none where that would take much memory, or is no less work.
+fn resorted<S: Store>(runs: &[&Run<S>]) -> Option<Run<S>> {
+    let len: usize = runs.iter().map(|run| run.len).sum();
+    if !S::BY_DIGITS || len.saturating_mul(WHILE_SORTED) > room::bytes() / OF_SORTED {
+        return None;
+    }
+    let (mut groups, mut fresh) = (Vec::with_capacity(len), Data::<S>::default());
+    for run in runs {
+        let mut run = Cursor::of(run);
+        while let Some((group, item, times)) = run.next() {
+            // What comes again and again is sooner merged.
+            let times = usize::try_from(times).ok().filter(|n| *n <= 2 * len - groups.len())?;
+            for _ in 0..times {
+                groups.push(group);
+                fresh.push(item, 1);
+            }
+        }
+    }
+    let mut out = Writing::new();
+    fresh.items.each_in_order(&groups, |group, item| out.add(group, item, 1)).then(|| out.done())
 }
 
 fn merged_two<S: Store>(one: &Run<S>, other: &Run<S>) -> Run<S> {
