@@ -35,14 +35,12 @@ const MANY_RUNS: usize = 2;
 const MANY_OF_GROUP: usize = 16;
 const LATER: usize = if cfg!(test) { 32 } else { 1 << 23 };
 const OF_WAITING: usize = 16;
+/// About how many bytes a value takes while it waits and is sorted.
+const WHILE_SORTED: usize = 64;
 /// A number that comes no more often is put there as often as it comes.
 const FEW_TIMES: u64 = 4;
 /// Up to so many stretches of a run that meet in others become runs of their own; more are sorted again.
 const FEW_STRETCHES: usize = 64;
-
-/// About how many bytes a value takes while all are put in order anew, which may take one in so many of those there are.
-const WHILE_SORTED: usize = 64;
-const OF_SORTED: usize = 4;
 
 /// Whenever so many more were put together it is said how far the work is.
 const MANY_VALUES: usize = 1 << 16;
@@ -63,7 +61,7 @@ pub(crate) trait Store: Clone + Default + Send + Sync {
     fn size_bytes(&self) -> usize;
     /// The places of all values in the order of their groups, and in each in their own.
     fn order(&self, groups: &[u32]) -> Vec<u32>;
-    /// Whether many are put in order with less work than runs of them are merged.
+    /// Whether many are put in order by their digits, with little work for each.
     const BY_DIGITS: bool = false;
     /// Gives group and value in that order, where this is done without their places; else false.
     fn each_in_order(&self, _: &[u32], _: impl FnMut(u32, Self::Item<'_>)) -> bool {
@@ -559,30 +557,8 @@ fn merged<S: Store>(runs: &[&Run<S>]) -> Run<S> {
             let rest = merged(rest);
             merged_two(&merged_two(one, other), &rest)
         }
-        many => resorted(many).unwrap_or_else(|| merged_many(many)),
+        many => merged_many(many),
     }
-}
-
-/// Several runs as one, whose values are all put in order anew; none where that would take much memory, or is no less work.
-fn resorted<S: Store>(runs: &[&Run<S>]) -> Option<Run<S>> {
-    let len: usize = runs.iter().map(|run| run.len).sum();
-    if !S::BY_DIGITS || len.saturating_mul(WHILE_SORTED) > room::bytes() / OF_SORTED {
-        return None;
-    }
-    let (mut groups, mut fresh) = (Vec::with_capacity(len), Data::<S>::default());
-    for run in runs {
-        let mut run = Cursor::of(run);
-        while let Some((group, item, times)) = run.next() {
-            // What comes again and again is sooner merged.
-            let times = usize::try_from(times).ok().filter(|n| *n <= 2 * len - groups.len())?;
-            for _ in 0..times {
-                groups.push(group);
-                fresh.push(item, 1);
-            }
-        }
-    }
-    let mut out = Writing::new();
-    fresh.items.each_in_order(&groups, |group, item| out.add(group, item, 1)).then(|| out.done())
 }
 
 fn merged_two<S: Store>(one: &Run<S>, other: &Run<S>) -> Run<S> {
