@@ -36,7 +36,7 @@ const AROUND_SET: usize = 5;
 #[derive(Clone)]
 pub(super) struct Bits {
     sets: Sets,
-    /// Words of all lists, and of the longest set.
+    /// Words of all sets, and of the longest.
     words: usize,
     pub(super) longest: usize,
     /// So many bits hold numbers near each other.
@@ -213,7 +213,7 @@ impl Bits {
             self.add(group, place);
             return true;
         }
-        if self.are_sparse(self.groups()) {
+        if self.are_sparse(self.groups(), words) {
             return false;
         }
         let row = &mut self.lists()[group as usize];
@@ -225,11 +225,11 @@ impl Bits {
         may
     }
 
-    /// Whether so many groups would need a list each for few bits.
+    /// Whether so many groups, one of which needs so many words, would need a list each for few bits: only then are bits counted.
     #[cold]
-    pub(super) fn are_sparse(&self, groups: usize) -> bool {
+    pub(super) fn are_sparse(&self, groups: usize, longest: usize) -> bool {
         let Sets::Rows { each, words } = &self.sets else { return false };
-        let are_many = groups * (each + 1) > MOST_ROWS;
+        let are_many = groups.saturating_mul(longest.max(*each)) > MOST_ROWS;
         are_many && *each > 1 && self.set() * WORDS_FOR_EACH < words.len()
     }
 

@@ -262,7 +262,7 @@ impl GroupState for Seen {
     fn resize(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
         if let Sets::Near { bits, .. } = &self.sets
-            && bits.are_sparse(groups)
+            && bits.are_sparse(groups, 0)
         {
             self.leave_near();
         }

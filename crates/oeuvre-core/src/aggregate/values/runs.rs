@@ -2,7 +2,7 @@
 //!
 //! Where nearly all values differ, a table of them costs several times what they take themselves, and each row goes to
 //! another place of it. Here rows are put one behind the other; so many of them are sorted and become a *run*, and runs
-//! are merged once, at the end. Everything is gone through in order, so that it may as well lie on a disk.
+//! are merged once, at the end. Few numbers of each of many groups wait until there are many more, or all. Everything is gone through in order, so that it may as well lie on a disk.
 //!
 //! A run is cut into the stretches of its groups. Whoever takes groups into others only names the stretches anew, as
 //! long as those of one run stay apart; nothing is copied, and totals share the values of their lines.
